@@ -1,0 +1,60 @@
+"""Rendering: the recording with its pre-fader gain, block by block.
+
+The result has the length, rate, channels and start stamp of the source. Where all gain is 0 dB the samples are passed
+on untouched, so a 24-bit source renders to the same bits and a float source to the same values.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+from nivelus.core.gain.curve import GainCurve, apply_gain
+from nivelus.core.measure.loudness import Figures
+from nivelus.core.sound.reader import SoundReader
+from nivelus.core.sound.writer import SoundWriter
+
+BLOCK = 1 << 18
+
+
+def render(
+    source: Path,
+    target: Path,
+    curve: GainCurve,
+    *,
+    format: str = "wav",
+    bits: int = 24,
+    fader: float = 0.0,
+    figures: Figures | None = None,
+    progress: Callable[[float], None] | None = None,
+) -> None:
+    """Render a recording to a file.
+
+    Parameters
+    ----------
+    source, target : sound files; the target appears when it is whole, or not at all
+    curve : pre-fader gain, in samples of the source
+    format, bits : see ``SoundWriter``
+    fader : dB added throughout; 0 for a pre-fader render
+    figures : loudness of the result, for the broadcast chunk of a BWF source
+    progress : called with the share done, 0 ... 1; may raise to stop, which leaves nothing behind
+    """
+    total = GainCurve(curve.at, curve.db + fader)
+    with SoundReader(source) as reader:
+        info = reader.info
+        bext = info.bext
+        if bext is not None and figures is not None:
+            bext = replace(
+                bext,
+                loudness=figures.integrated,
+                loudness_range=figures.loudness_range,
+                true_peak=figures.true_peak,
+                momentary_max=figures.momentary_max,
+                short_term_max=figures.short_term_max,
+            )
+        with SoundWriter(target, info.sample_rate, info.channels, format, bits, bext) as writer:
+            for start in range(0, info.frames, BLOCK):
+                writer.write(apply_gain(reader.read(start, BLOCK), total, start))
+                if progress:
+                    progress(min(1.0, (start + BLOCK) / info.frames))

@@ -1,0 +1,146 @@
+"""Clip gain drafts: how far each phrase should move, and why.
+
+Conventions
+-----------
+Levels are LUFS, RMS dBFS or dBTP, all in the unit of the target; gains are dB. Arrays are 1-D float64 of one value per
+phrase. A draft starts from the phrase *before* gain, so the same rule gives the same draft however often it is made.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from nivelus.core.errors import LevelError
+from nivelus.core.measure.filters import FloatArray
+
+BoolArray = npt.NDArray[np.bool_]
+
+TargetKind = Literal["absolute", "median", "reference"]
+
+REASONS = {
+    "level": "is level as it was recorded",
+    "to target": "reaches the target",
+    "strength": "goes part of the way, by the strength",
+    "most up": "stopped by the most it may go up",
+    "most down": "stopped by the most it may go down",
+    "ceiling": "stopped by the true peak ceiling",
+    "noise limit": "stopped because the room would get too loud",
+    "by hand": "set by hand, left as it is",
+    "locked": "locked, left as it is",
+    "left out": "left out",
+}
+"""Every reason a draft can give, in words for the person."""
+
+
+@dataclass(frozen=True, slots=True)
+class ClipGainRule:
+    """What to aim at and how far a phrase may be moved.
+
+    ``strength`` is a share 0 ... 1; ``most_up`` and ``most_down`` are dB, both positive; ``ceiling`` is dBTP and
+    ``noise_limit`` RMS dBFS. A limit keeps a phrase from being turned up past it; it never turns one down.
+    """
+
+    target: float = -18.0
+    tolerance: float = 1.5
+    strength: float = 1.0
+    most_up: float = 9.0
+    most_down: float = 12.0
+    ceiling: float = -1.0
+    noise_limit: float = -40.0
+
+    def __post_init__(self) -> None:
+        values = (
+            self.target,
+            self.tolerance,
+            self.strength,
+            self.most_up,
+            self.most_down,
+            self.ceiling,
+            self.noise_limit,
+        )
+        if not np.isfinite(values).all():
+            raise LevelError("The rule holds a value that is no number.")
+        if not 0 <= self.strength <= 1 or self.tolerance < 0 or self.most_up < 0 or self.most_down < 0:
+            raise LevelError("Strength is 0 to 100 %, and tolerance, most up and most down are not negative.")
+
+
+@dataclass(frozen=True, slots=True)
+class ClipGainDraft:
+    """``gain`` (n,) dB and ``reason`` (n,) of REASONS: the rule that decided each value."""
+
+    gain: FloatArray
+    reason: tuple[str, ...]
+
+
+def draft_clip_gain(
+    levels: FloatArray,
+    true_peaks: FloatArray,
+    room_tones: FloatArray,
+    rule: ClipGainRule,
+    present: FloatArray | None = None,
+    keep: tuple[str | None, ...] | None = None,
+) -> ClipGainDraft:
+    """Propose a clip gain for every phrase.
+
+    Parameters
+    ----------
+    levels : (n,) level of each phrase before gain, in the unit of ``rule.target``
+    true_peaks : (n,) dBTP of each clip before gain
+    room_tones : (n,) RMS dBFS of the room around each phrase before gain
+    rule : what to aim at and how far a phrase may be moved
+    present : (n,) gain each phrase has now, kept where ``keep`` says so; zeros if not given
+    keep : (n,) for each phrase the reason not to touch it ("locked", "by hand", "left out"), or None
+
+    Returns
+    -------
+    ClipGainDraft
+
+    Raises
+    ------
+    LevelError
+        If a level is not finite: a silent phrase has no level to even out.
+    """
+    levels = np.asarray(levels, np.float64)
+    if not np.isfinite(levels).all():
+        raise LevelError("A phrase without any sound has no level to even out.")
+    present = np.zeros(len(levels)) if present is None else np.asarray(present, np.float64)
+    distance = rule.target - levels
+    inside = np.abs(distance) <= rule.tolerance + 1e-9
+    gain = np.where(inside, 0.0, distance * rule.strength)
+    reason = np.full(len(levels), "to target" if rule.strength == 1 else "strength", dtype=object)
+    # each limit that binds replaces the reason given so far; a limit only ever brings a gain nearer to zero
+    limits = (
+        ("most up", np.full(len(levels), rule.most_up)),
+        ("ceiling", np.maximum(rule.ceiling - np.asarray(true_peaks, np.float64), 0.0)),
+        ("noise limit", np.maximum(rule.noise_limit - np.asarray(room_tones, np.float64), 0.0)),
+    )
+    for name, limit in limits:
+        over = gain > limit
+        gain = np.where(over, limit, gain)
+        reason[over] = name
+    over = gain < -rule.most_down
+    gain = np.where(over, -rule.most_down, gain)
+    reason[over] = "most down"
+    reason[inside] = "level"
+    for index, why in enumerate(keep or ()):
+        if why is not None:
+            gain[index], reason[index] = present[index], why
+    return ClipGainDraft(np.asarray(np.round(gain, 2), np.float64), tuple(reason))
+
+
+def resolve_target(kind: TargetKind, value: float, levels: FloatArray, reference: BoolArray | None = None) -> float:
+    """The level to aim at.
+
+    ``absolute`` is ``value`` itself, ``median`` the median of all ``levels`` (n,), ``reference`` the mean of those that
+    ``reference`` (n,) marks. Without levels, or without any marked, it is ``value``.
+    """
+    levels = np.asarray(levels, np.float64)
+    if kind == "median" and len(levels):
+        return float(np.median(levels))
+    if kind == "reference" and reference is not None and np.any(reference):
+        return float(levels[np.asarray(reference, bool)].mean())
+    return value

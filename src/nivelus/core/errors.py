@@ -1,0 +1,100 @@
+"""What can go wrong, as one small tree.
+
+::
+
+    NivelusError            a sentence for the person, fields for the program
+    |-- SoundError          a sound file cannot be used
+    |   |-- NotSound        it is no sound file, or of a kind that is not read
+    |   |-- EmptySound      it holds no samples
+    |   |-- TruncatedSound  it ends before its header says
+    |   |-- SilentSound     every sample is zero
+    |   |-- BrokenSamples   it holds values that are no numbers
+    |   `-- UnfitSound      too many channels, or a rate outside 8-192 kHz
+    |-- LevelError          a level that cannot be worked with
+    |-- GainError           clips or gains that make no curve
+    |-- NotFound            what was asked for is not there (any more)
+    |-- Refused             the request makes no sense as it stands
+    |-- Stale               it was based on an older state
+    `-- Cancelled           the person stopped the work
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+
+class NivelusError(Exception):
+    """Something went wrong that the person can be told about.
+
+    Parameters
+    ----------
+    sentence : plain words: what happened, to what, and what can be done
+    fields : facts for the program (JSON types only)
+    """
+
+    status = 400
+
+    def __init__(self, sentence: str, **fields: Any) -> None:
+        super().__init__(sentence)
+        self.sentence = sentence
+        self.fields = fields
+
+
+class SoundError(NivelusError):
+    """A sound file cannot be used."""
+
+    status = 422
+
+
+class NotSound(SoundError):  # noqa: N818
+    """The file is no sound file that can be read."""
+
+
+class EmptySound(SoundError):  # noqa: N818
+    """The file holds no samples."""
+
+
+class TruncatedSound(SoundError):  # noqa: N818
+    """The file ends before its header says that it does."""
+
+
+class SilentSound(SoundError):  # noqa: N818
+    """Every sample of the file is zero."""
+
+
+class BrokenSamples(SoundError):  # noqa: N818
+    """The file holds NaN or infinite samples."""
+
+
+class UnfitSound(SoundError):  # noqa: N818
+    """The file has too many channels or an unusual sampling rate."""
+
+
+class LevelError(NivelusError):
+    """A level is missing or not finite where one is needed."""
+
+
+class GainError(NivelusError):
+    """Clips or gains do not make a gain curve."""
+
+
+class NotFound(NivelusError):  # noqa: N818
+    """What was asked for does not exist."""
+
+    status = 404
+
+
+class Refused(NivelusError):  # noqa: N818
+    """The request cannot be carried out as it stands."""
+
+    status = 422
+
+
+class Stale(NivelusError):  # noqa: N818
+    """The write was based on an older state of the session."""
+
+    status = 409
+
+
+class Cancelled(NivelusError):  # noqa: N818
+    """The person stopped the work."""

@@ -1,0 +1,210 @@
+"""The level grid: everything about level that later questions need, measured once per recording.
+
+Conventions
+-----------
+A frame is 10 ms. Its borders are rounded to whole samples from the exact time and never accumulated, so frames tile
+the recording at any rate; the last one may be short. Powers are mean squares with full scale 1.0: ``k`` is summed over
+the channels (ITU-R BS.1770-5, front channels weigh 1), ``plain`` and the bands are their mean. Peaks are linear.
+
+The recording is measured in stretches on several threads. Each stretch starts half a second early so that its filters
+have settled (the high-pass of the K-weighting forgets to below 1e-12 in that time), which makes the result independent
+of where stretches begin. Memory is that of a few stretches, however long the recording is. O(n).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+
+from nivelus.core.errors import BrokenSamples, SilentSound
+from nivelus.core.measure.filters import TRUE_PEAK_TAPS, k_weighting, voice_bands
+from nivelus.core.measure.kernel import BINS_PER_FRAME, all_finite, measure_channel, true_peaks
+from nivelus.core.sound.reader import Samples, SoundInfo, SoundReader
+
+FRAME = 0.01
+"""Length of a frame in seconds."""
+FRAMES_PER_SECOND = 100
+COLUMNS = ("k", "plain", "voiced", "mid", "high", "peak", "true_peak")
+
+_STRETCH_SECONDS = 20
+_SETTLE_SECONDS = 0.5
+
+Progress = Callable[[float], None]
+
+
+@dataclass(frozen=True, slots=True)
+class LevelGrid:
+    """What was measured of a recording: one row of ``data`` (frames, 7) float32 per 10 ms, columns as in COLUMNS."""
+
+    data: npt.NDArray[np.float32]
+    sample_rate: int
+    samples: int
+    channels: int
+
+    @property
+    def duration(self) -> float:
+        """Length in seconds."""
+        return self.samples / self.sample_rate
+
+    def column(self, name: str) -> npt.NDArray[np.float32]:
+        """One column of the grid, (frames,)."""
+        return self.data[:, COLUMNS.index(name)]
+
+    def span(self, start: float, end: float) -> slice:
+        """The frames whose middle lies within ``start`` ... ``end`` seconds; at least one."""
+        first = min(max(round(start / FRAME), 0), len(self.data) - 1)
+        return slice(first, min(max(round(end / FRAME), first + 1), len(self.data)))
+
+
+def frame_borders(samples: int, rate: int) -> npt.NDArray[np.int64]:
+    """First sample of every frame and the end of the last, (frames + 1,)."""
+    count = -(-samples * FRAMES_PER_SECOND // rate)
+    borders = (np.arange(count + 1, dtype=np.int64) * rate + FRAMES_PER_SECOND // 2) // FRAMES_PER_SECOND
+    borders[-1] = samples
+    if count > 1 and borders[-2] >= samples:
+        borders = np.append(borders[:-2], samples)
+    return borders
+
+
+def measure_file(
+    path: Path, progress: Progress | None = None, name: str | None = None, threads: int = 2
+) -> tuple[SoundInfo, LevelGrid, npt.NDArray[np.float32]]:
+    """Measure a sound file in one streaming pass.
+
+    Parameters
+    ----------
+    path : the file
+    progress : called now and then with the share done, 0 ... 1; may raise to stop the work
+    name : what to call the file in messages
+    threads : stretches measured at the same time
+
+    Returns
+    -------
+    info : what the file says of itself
+    grid : the level grid
+    wave : (frames * 16, 2) float32, lowest and highest sample of each sixteenth of a frame, over all channels
+
+    Raises
+    ------
+    SoundError
+        If the file cannot be read, is silent, or holds values that are no numbers.
+    """
+    with SoundReader(path, name) as reader:
+        info = reader.info
+        borders = frame_borders(info.frames, info.sample_rate)
+        data = np.zeros((len(borders) - 1, len(COLUMNS)), np.float32)
+        wave = np.zeros(((len(borders) - 1) * BINS_PER_FRAME, 2), np.float32)
+        step = _STRETCH_SECONDS * FRAMES_PER_SECOND
+        starts = range(0, len(borders) - 1, step)
+
+        def work(source: SoundReader, first: int) -> None:
+            last = min(first + step, len(borders) - 1)
+            _measure_stretch(source, borders[first : last + 1], data[first:last], wave, first)
+
+        if threads > 1 and len(starts) > 1 and info.seeks_exactly:
+            _in_threads(path, name, threads, starts, work, progress)
+        else:
+            for index, first in enumerate(starts):
+                work(reader, first)
+                if progress:
+                    progress((index + 1) / len(starts))
+    grid = LevelGrid(data, info.sample_rate, info.frames, info.channels)
+    if not grid.column("peak").any():
+        label = name or path.name
+        raise SilentSound(f"“{label}” is silent from start to end: there is no level to even out.", file=label)
+    return info, grid, wave
+
+
+def _in_threads(
+    path: Path,
+    name: str | None,
+    threads: int,
+    starts: range,
+    work: Callable[[SoundReader, int], None],
+    progress: Progress | None,
+) -> None:
+    readers = [SoundReader(path, name) for _ in range(threads)]
+
+    def lane(number: int, first: int) -> None:
+        work(readers[number], first)
+
+    try:
+        with ThreadPoolExecutor(threads) as pool:
+            for index in range(0, len(starts), threads):
+                # lanes take neighbouring stretches, so both read forward
+                jobs = [pool.submit(lane, n, first) for n, first in enumerate(starts[index : index + threads])]
+                for job in jobs:
+                    job.result()
+                if progress:
+                    progress(min(1.0, (index + threads) / len(starts)))
+    finally:
+        for reader in readers:
+            reader.close()
+
+
+def measure_samples(samples: Samples, rate: int) -> LevelGrid:
+    """Measure samples in memory, (n, channels) or (n,); see ``measure_file``."""
+    samples = samples[:, None] if samples.ndim == 1 else samples
+    borders = frame_borders(len(samples), rate)
+    data = np.zeros((len(borders) - 1, len(COLUMNS)), np.float32)
+    wave = np.zeros(((len(borders) - 1) * BINS_PER_FRAME, 2), np.float32)
+    pad = np.zeros((TRUE_PEAK_TAPS, samples.shape[1]), samples.dtype)
+    _measure_block(np.concatenate([pad, samples, pad]), borders + TRUE_PEAK_TAPS, rate, data, wave)
+    return LevelGrid(data, rate, len(samples), samples.shape[1])
+
+
+def _measure_stretch(
+    reader: SoundReader,
+    borders: npt.NDArray[np.int64],
+    data: npt.NDArray[np.float32],
+    wave: npt.NDArray[np.float32],
+    first_frame: int,
+) -> None:
+    rate = reader.info.sample_rate
+    start, stop = int(borders[0]), int(borders[-1])
+    settle = max(TRUE_PEAK_TAPS, int(_SETTLE_SECONDS * rate))
+    block = reader.read(max(0, start - settle), stop + TRUE_PEAK_TAPS - max(0, start - settle))
+    for channel in block.T:
+        if not all_finite(channel):
+            raise BrokenSamples(
+                f"“{reader.name}” holds samples that are not numbers (NaN or infinite). Export it again.",
+                file=reader.name,
+            )
+    before = settle if start >= settle else start
+    lead = np.zeros((settle - before, block.shape[1]), block.dtype)
+    tail = np.zeros((max(0, settle + stop - start + TRUE_PEAK_TAPS - len(lead) - len(block)), block.shape[1]), block.dtype)
+    block = np.concatenate([lead, block, tail])
+    bins = slice(first_frame * BINS_PER_FRAME, (first_frame + len(data)) * BINS_PER_FRAME)
+    _measure_block(block, borders - start + settle, rate, data, wave[bins])
+
+
+def _measure_block(
+    block: Samples,
+    borders: npt.NDArray[np.int64],
+    rate: int,
+    data: npt.NDArray[np.float32],
+    wave: npt.NDArray[np.float32],
+) -> None:
+    k, bands = k_weighting(rate), voice_bands(rate)
+    frames, channels = len(borders) - 1, block.shape[1]
+    sums = np.zeros((frames, 5))
+    peaks, tops = np.zeros(frames, np.float32), np.zeros(frames, np.float32)
+    part = np.zeros((frames * BINS_PER_FRAME, 2), np.float32)
+    for number in range(channels):
+        x = np.ascontiguousarray(block[:, number])
+        measure_channel(x, borders, k, bands, sums, peaks, part)
+        true_peaks(x.astype(np.float32, copy=False), borders, peaks, tops)
+        data[:, 0] += sums[:, 0]
+        data[:, 1:5] += sums[:, 1:] / channels
+        np.maximum(data[:, 5], peaks, out=data[:, 5])
+        np.maximum(data[:, 6], tops, out=data[:, 6])
+        if number == 0:
+            wave[:] = part
+        else:
+            np.minimum(wave[:, 0], part[:, 0], out=wave[:, 0])
+            np.maximum(wave[:, 1], part[:, 1], out=wave[:, 1])

@@ -1,0 +1,129 @@
+"""Loudness from the level grid, with or without gain.
+
+Conventions
+-----------
+``power`` is the K-weighted power of each 10 ms frame, (n,) float64, summed over channels; loudness is
+``-0.691 + 10 log10(power)`` in LUFS. What was never reached (too short, all below the gate) is minus infinity.
+Everything here is O(n) in frames: an hour is 360,000 of them.
+
+Sources
+-------
+ITU-R BS.1770-5 (integrated, gates of -70 LUFS and -10 LU), EBU Tech 3341 (momentary 400 ms, short-term 3 s), EBU Tech
+3342 (loudness range: short-term values, gates of -70 LUFS and -20 LU, 10th to 95th percentile).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from nivelus.core.measure.filters import FloatArray
+from nivelus.core.measure.grid import LevelGrid
+
+OFFSET = -0.691
+MOMENTARY, SHORT_TERM = 40, 300
+ABSOLUTE_GATE = -70.0
+AS_TWO_LOUDSPEAKERS = 10 * np.log10(2.0)
+"""What a mono voice gains in LU when it is counted as coming from two loudspeakers."""
+
+
+@dataclass(frozen=True, slots=True)
+class Figures:
+    """Level figures of a recording: LUFS, LU, dBTP and dBFS; minus infinity where nothing passed the gates."""
+
+    integrated: float
+    loudness_range: float
+    momentary_max: float
+    short_term_max: float
+    true_peak: float
+    sample_peak: float
+    rms: float
+
+
+def to_lufs(power: npt.ArrayLike) -> FloatArray:
+    """Loudness in LUFS of K-weighted power."""
+    with np.errstate(divide="ignore"):
+        return np.asarray(OFFSET + 10 * np.log10(np.asarray(power, np.float64)))
+
+
+def to_db(amplitude: npt.ArrayLike) -> FloatArray:
+    """Decibels of a linear amplitude."""
+    with np.errstate(divide="ignore"):
+        return np.asarray(20 * np.log10(np.asarray(amplitude, np.float64)))
+
+
+def power_to_db(power: npt.ArrayLike) -> FloatArray:
+    """Decibels of a power (mean square)."""
+    with np.errstate(divide="ignore"):
+        return np.asarray(10 * np.log10(np.asarray(power, np.float64)))
+
+
+def sliding_power(power: npt.ArrayLike, window: int) -> FloatArray:
+    """Mean power of every full window, (n - window + 1,); empty if there is none."""
+    power = np.asarray(power, np.float64)
+    if len(power) < window:
+        return np.empty(0)
+    total = np.concatenate([[0.0], np.cumsum(power)])
+    # the difference of two large sums can come out as a negative speck
+    return np.asarray(np.maximum((total[window:] - total[:-window]) / window, 0.0))
+
+
+def integrated(power: npt.ArrayLike) -> float:
+    """Integrated loudness in LUFS of 400 ms blocks that overlap by 75 %."""
+    blocks = sliding_power(power, MOMENTARY)[::10]
+    blocks = blocks[to_lufs(blocks) > ABSOLUTE_GATE]
+    if not len(blocks):
+        return -np.inf
+    blocks = blocks[to_lufs(blocks) > to_lufs(blocks.mean()) - 10]
+    return float(to_lufs(blocks.mean()))
+
+
+def loudness_range(power: npt.ArrayLike) -> float:
+    """Loudness range in LU, from short-term loudness taken every second; 0 if nothing passes the gates."""
+    blocks = sliding_power(power, SHORT_TERM)[::100]
+    blocks = blocks[to_lufs(blocks) > ABSOLUTE_GATE]
+    if not len(blocks):
+        return 0.0
+    levels = to_lufs(blocks[to_lufs(blocks) > to_lufs(blocks.mean()) - 20])
+    low, high = np.percentile(levels, [10, 95])
+    return float(high - low)
+
+
+def gated_loudness(power: npt.ArrayLike) -> float:
+    """Loudness in LUFS of a phrase: the mean of its frames within 10 LU of their ungated mean.
+
+    A pause inside the phrase so does not pull it down. Under 400 ms every frame counts.
+    """
+    frames: FloatArray = np.asarray(power, np.float64)
+    if len(frames) >= MOMENTARY:
+        frames = frames[frames >= frames.mean() / 10]
+    return float(to_lufs(frames.mean()))
+
+
+def figures(grid: LevelGrid, gain: FloatArray | None = None, offset: float = 0.0) -> Figures:
+    """Every level figure of a recording, from the grid alone.
+
+    Parameters
+    ----------
+    grid : the level grid
+    gain : (frames, 2) from ``core.gain.curve.frame_gain``: mean square and highest amplitude of the gain per frame
+    offset : LU added to the loudness figures (``AS_TWO_LOUDSPEAKERS`` for a mono voice so counted)
+    """
+    power = grid.column("k").astype(np.float64)
+    plain = grid.column("plain").astype(np.float64)
+    peak, top = grid.column("peak").astype(np.float64), grid.column("true_peak").astype(np.float64)
+    if gain is not None:
+        power, plain = power * gain[:, 0], plain * gain[:, 0]
+        peak, top = peak * gain[:, 1], top * gain[:, 1]
+    momentary, short = sliding_power(power, MOMENTARY), sliding_power(power, SHORT_TERM)
+    return Figures(
+        integrated=integrated(power) + offset,
+        loudness_range=loudness_range(power),
+        momentary_max=float(to_lufs(momentary.max(initial=0.0))) + offset,
+        short_term_max=float(to_lufs(short.max(initial=0.0))) + offset,
+        true_peak=float(to_db(top.max())),
+        sample_peak=float(to_db(peak.max())),
+        rms=float(power_to_db(plain.mean())),
+    )

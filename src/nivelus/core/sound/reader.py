@@ -1,0 +1,212 @@
+"""Reading sound files in blocks, whatever their format.
+
+Conventions
+-----------
+Samples are ``(n, channels)`` float32 with full scale at +-1.0 (float64 where the file holds more than 24 bits).
+float32 has a 24-bit significand, so every 16- and 24-bit integer sample is represented exactly.
+Positions are counted in samples from the start of the file.
+
+Decoding is libsndfile's (through ``soundfile``); what it does silently - shortening a damaged file to what is
+there - is checked for here, so that a truncated file is named as such.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import numpy as np
+import numpy.typing as npt
+
+from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound, UnfitSound
+from nivelus.core.sound.bwf import Bext, parse_bext
+
+MAX_CHANNELS = 2
+RATES = (8_000, 192_000)
+READABLE = {"WAV", "WAVEX", "RF64", "AIFF", "FLAC", "OGG", "MP3", "MPEG"}
+EXTENSIONS = (".wav", ".bwf", ".rf64", ".aif", ".aiff", ".aifc", ".flac", ".ogg", ".oga", ".mp3")
+_DEEP = {"PCM_32", "DOUBLE"}
+
+Samples = npt.NDArray[np.floating[Any]]
+
+
+@dataclass(frozen=True, slots=True)
+class SoundInfo:
+    """What a sound file says of itself."""
+
+    sample_rate: int
+    channels: int
+    frames: int
+    format: str
+    subtype: str
+    bext: Bext | None = None
+
+    @property
+    def duration(self) -> float:
+        """Length in seconds."""
+        return self.frames / self.sample_rate
+
+    @property
+    def bits(self) -> int:
+        """Integer word length of the samples: 16 or 24, or 32 for float and deeper formats."""
+        return {"PCM_16": 16, "PCM_24": 24, "PCM_S8": 16, "PCM_U8": 16}.get(self.subtype, 32)
+
+    @property
+    def seeks_exactly(self) -> bool:
+        """Whether reading from the middle gives the very samples that reading through would."""
+        return self.format not in {"MP3", "MPEG", "OGG"}
+
+
+class SoundReader:
+    """An open sound file that is read by position.
+
+    Parameters
+    ----------
+    path : file to read
+    name : what to call the file in messages; its own name if not given
+
+    Raises
+    ------
+    NotSound, EmptySound, TruncatedSound, UnfitSound
+    """
+
+    def __init__(self, path: Path, name: str | None = None) -> None:
+        import soundfile
+
+        self.name = name or path.name
+        try:
+            with path.open("rb") as handle:
+                if path.stat().st_size == 0:
+                    raise EmptySound(f"“{self.name}” is empty: the file has no content. Export it again.", file=self.name)
+                bext = _inspect_container(handle, path.stat().st_size, self.name)
+            self._file = soundfile.SoundFile(str(path))
+        except SoundError:
+            raise
+        except (OSError, soundfile.SoundFileError) as error:
+            raise NotSound(
+                f"“{self.name}” is not a sound file that can be read. WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis and MP3 are.",
+                file=self.name,
+            ) from error
+        file = self._file
+        if file.format not in READABLE or (file.format == "OGG" and file.subtype != "VORBIS"):
+            self.close()
+            raise NotSound(
+                f"“{self.name}” is {file.format_info}, which is not read. Use WAV, AIFF, FLAC, Ogg Vorbis or MP3.",
+                file=self.name,
+            )
+        if file.channels > MAX_CHANNELS:
+            self.close()
+            raise UnfitSound(
+                f"“{self.name}” has {file.channels} channels; a voice is mono or stereo. Export the voice by itself.",
+                file=self.name,
+                channels=file.channels,
+            )
+        if not RATES[0] <= file.samplerate <= RATES[1]:
+            self.close()
+            raise UnfitSound(
+                f"“{self.name}” has a sampling rate of {file.samplerate} Hz; 8 to 192 kHz can be used.",
+                file=self.name,
+                sample_rate=file.samplerate,
+            )
+        if file.frames <= 0:
+            self.close()
+            raise EmptySound(f"“{self.name}” holds no samples. Export it again.", file=self.name)
+        self.info = SoundInfo(file.samplerate, file.channels, file.frames, file.format, file.subtype, bext)
+        self._dtype = "float64" if file.subtype in _DEEP else "float32"
+        self._at = 0
+
+    def read(self, start: int, frames: int) -> Samples:
+        """Read ``frames`` samples from ``start`` on; shorter only at the end of the file.
+
+        Returns
+        -------
+        (n, channels) float32, or float64 for 32-bit integer and 64-bit float files
+
+        Raises
+        ------
+        TruncatedSound
+            If the file has fewer samples than its header says.
+        """
+        import soundfile
+
+        start = min(max(start, 0), self.info.frames)
+        frames = min(frames, self.info.frames - start)
+        try:
+            if start != self._at:
+                self._file.seek(start)
+            block: Samples = self._file.read(frames, dtype=self._dtype, always_2d=True)
+        except soundfile.SoundFileError as error:
+            raise self._truncated(start) from error
+        self._at = start + len(block)
+        if len(block) < frames:
+            raise self._truncated(self._at)
+        return block
+
+    def blocks(self, frames: int = 1 << 18) -> Iterator[Samples]:
+        """Read the whole file, ``frames`` samples at a time."""
+        for start in range(0, self.info.frames, frames):
+            yield self.read(start, frames)
+
+    def close(self) -> None:
+        """Close the file."""
+        self._file.close()
+
+    def _truncated(self, at: int) -> TruncatedSound:
+        second = at / self.info.sample_rate
+        return TruncatedSound(
+            f"“{self.name}” is cut short: it breaks off at {second:.1f} s of {self.info.duration:.1f} s. "
+            "Copy or export it again.",
+            file=self.name,
+        )
+
+    def __enter__(self) -> SoundReader:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+
+def _inspect_container(handle: BinaryIO, size: int, name: str) -> Bext | None:
+    """Walk the chunks of a RIFF, RF64 or AIFF file: is all of its sound there, and does it carry a BWF stamp?
+
+    Sources: RIFF/WAVE; RF64: EBU Tech 3306; BWF: EBU Tech 3285; AIFF 1.3. An Ogg stream must end in a page
+    with the end-of-stream flag (RFC 3533).
+    """
+    head = handle.read(12)
+    kind, form = head[:4], head[8:12]
+    cut = TruncatedSound(f"“{name}” is cut short: it ends before its header says. Copy or export it again.", file=name)
+    if kind == b"OggS":
+        handle.seek(max(0, size - 131_072))
+        tail = handle.read()
+        last = tail.rfind(b"OggS")
+        if last < 0 or last + 5 >= len(tail) or not tail[last + 5] & 0x04:
+            raise cut
+        return None
+    if kind in (b"RIFF", b"RF64") and form == b"WAVE":
+        order = "<"
+    elif kind == b"FORM" and form in (b"AIFF", b"AIFC"):
+        order = ">"
+    else:
+        return None
+    bext, data_size_64, position, found = None, None, 12, False
+    while position + 8 <= size:
+        handle.seek(position)
+        chunk, length = struct.unpack(order + "4sI", handle.read(8))
+        if chunk == b"ds64":
+            data_size_64 = struct.unpack("<QQ", handle.read(16))[1]
+        elif chunk == b"bext":
+            bext = parse_bext(handle.read(min(length, 1 << 20)))
+        elif chunk in (b"data", b"SSND"):
+            found = True
+            if length == 0xFFFFFFFF:
+                # the true length stands in ds64 (RF64), or nowhere: a stream that was never finished runs to the end
+                length = data_size_64 if data_size_64 is not None else size - position - 8
+            if position + 8 + length > size:
+                raise cut
+        position += 8 + length + (length & 1)
+    if not found:
+        raise cut
+    return bext
