@@ -1,0 +1,1 @@
+"""Long work in a queue: which job runs what, and the worker that runs them."""

@@ -1,0 +1,1 @@
+"""What is kept: tables, their migrations, the history, and the vault of sound files."""

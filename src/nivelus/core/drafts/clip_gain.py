@@ -31,6 +31,7 @@ REASONS = {
     "noise limit": "stopped because the room would get too loud",
     "by hand": "set by hand, left as it is",
     "locked": "locked, left as it is",
+    "reference": "is a reference, left as it is",
     "left out": "left out",
 }
 """Every reason a draft can give, in words for the person."""
@@ -93,7 +94,7 @@ def draft_clip_gain(
     room_tones : (n,) RMS dBFS of the room around each phrase before gain
     rule : what to aim at and how far a phrase may be moved
     present : (n,) gain each phrase has now, kept where ``keep`` says so; zeros if not given
-    keep : (n,) for each phrase the reason not to touch it ("locked", "by hand", "left out"), or None
+    keep : (n,) for each phrase the reason not to touch it ("locked", "reference", "by hand", "left out"), or None
 
     Returns
     -------

@@ -76,12 +76,16 @@ def find_phrases(grid: LevelGrid) -> PhraseMarks:
     return PhraseMarks(marks, cuts, room_tone(grid, spans))
 
 
-def room_tone(grid: LevelGrid, spans: list[tuple[int, int]]) -> float:
-    """Median RMS level, in dBFS, of the frames at least 0.1 s away from every span of frames; LOWEST for digital silence."""
+def room_tone(grid: LevelGrid, spans: list[tuple[int, int]], gain: FloatArray | None = None) -> float:
+    """Median RMS level, in dBFS, of the frames at least 0.1 s away from every span of frames; LOWEST for digital silence.
+
+    ``gain`` (frames, 2) is that of ``core.gain.curve.frame_gain``; none if not given.
+    """
     free = np.ones(len(grid.data), bool)
     for a, b in spans:
         free[max(0, a - 10) : b + 10] = False
-    power = grid.column("plain")[free] if free.sum() >= 10 else grid.column("plain")
+    plain = grid.column("plain") if gain is None else grid.column("plain") * gain[:, 0]
+    power = plain[free] if free.sum() >= 10 else plain
     quiet = np.median(power) if free.sum() >= 10 else np.percentile(power, 5)
     return max(float(power_to_db(quiet)), LOWEST)
 

@@ -1,4 +1,4 @@
-"""The level of a span of a recording - a phrase, a clip - before any gain, from the level grid."""
+"""The level of a span of a recording - a phrase, a clip - with or without gain, from the level grid."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.core.measure.loudness import gated_loudness, power_to_db, to_db
 
@@ -30,12 +31,19 @@ class SpanLevels:
         return {"loudness": self.loudness, "rms": self.rms, "peak": self.true_peak}[unit]
 
 
-def span_levels(grid: LevelGrid, start: float, end: float) -> SpanLevels:
-    """Measure a span given in seconds; loudness is gated as in ``loudness.gated_loudness``. O(frames of the span)."""
+def span_levels(grid: LevelGrid, start: float, end: float, gain: FloatArray | None = None) -> SpanLevels:
+    """Measure a span given in seconds; loudness is gated as in ``loudness.gated_loudness``. O(frames of the span).
+
+    ``gain`` (frames of the span, 2) is that of ``core.gain.curve.frame_gain``; none if not given.
+    """
     frames = grid.span(start, end)
+    names = ("k", "plain", "true_peak", "peak")
+    k, plain, top, peak = (grid.column(name)[frames].astype(np.float64) for name in names)
+    if gain is not None:
+        k, plain, top, peak = k * gain[:, 0], plain * gain[:, 0], top * gain[:, 1], peak * gain[:, 1]
     return SpanLevels(
-        loudness=max(gated_loudness(grid.column("k")[frames]), LOWEST_DB),
-        rms=max(float(power_to_db(grid.column("plain")[frames].mean(dtype=np.float64))), LOWEST_DB),
-        true_peak=max(float(to_db(grid.column("true_peak")[frames].max())), LOWEST_DB),
-        sample_peak=max(float(to_db(grid.column("peak")[frames].max())), LOWEST_DB),
+        loudness=max(gated_loudness(k), LOWEST_DB),
+        rms=max(float(power_to_db(plain.mean())), LOWEST_DB),
+        true_peak=max(float(to_db(top.max())), LOWEST_DB),
+        sample_peak=max(float(to_db(peak.max())), LOWEST_DB),
     )

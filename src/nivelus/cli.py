@@ -1,0 +1,285 @@
+"""The command line: the same core without the interface.
+
+Exit code 0 when all went well, 1 for bad input, 2 for bad usage. With ``--json`` standard output holds one JSON object
+and nothing else. What is heavy is imported where it is used, so that every command starts at once.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+import sys
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from nivelus.core.errors import NivelusError
+
+app = typer.Typer(
+    help="Nivelus evens out the level of a recorded voice, before any compressor touches it.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+)
+
+File = Annotated[Path, typer.Argument(help="A sound file: WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis or MP3.")]
+AsJson = Annotated[bool, typer.Option("--json", help="Print JSON and nothing else.")]
+Data = Annotated[Path | None, typer.Option(help="Folder for sessions and recordings.")]
+Port = Annotated[int, typer.Option(min=1, max=65535, help="Port to listen on.")]
+
+
+class Unit(StrEnum):
+    """What a phrase is judged by."""
+
+    loudness = "loudness"
+    rms = "rms"
+    peak = "peak"
+
+
+class Format(StrEnum):
+    """Formats that are written."""
+
+    wav = "wav"
+    flac = "flac"
+
+
+@app.command()
+def measure(file: File, as_json: AsJson = False) -> None:
+    """Measure the loudness and peaks of a file."""
+    from nivelus.core.measure.grid import measure_file
+    from nivelus.core.measure.loudness import figures
+
+    _, grid, _ = measure_file(_existing(file))
+    result = {
+        "duration": grid.duration,
+        "sample_rate": grid.sample_rate,
+        "channels": grid.channels,
+        **_plain(figures(grid)),
+    }
+    if as_json:
+        _print_json(result)
+        return
+    units = {"integrated": "LUFS", "loudness_range": "LU", "momentary_max": "LUFS", "short_term_max": "LUFS"}
+    units |= {"true_peak": "dBTP", "sample_peak": "dBFS", "rms": "dBFS", "duration": "s", "sample_rate": "Hz"}
+    for name, value in result.items():
+        shown = value if isinstance(value, int) else _number(value)
+        print(f"{name.replace('_', ' '):16} {shown:>10} {units.get(name, '')}".rstrip())
+
+
+@app.command()
+def marks(file: File, as_json: AsJson = False) -> None:
+    """Find the phrases of a file."""
+    from nivelus.core.marks.phrases import find_phrases
+    from nivelus.core.measure.grid import measure_file
+    from nivelus.core.measure.spans import span_levels
+
+    _, grid, _ = measure_file(_existing(file))
+    found = find_phrases(grid)
+    phrases = []
+    for mark in found.phrases:
+        levels = span_levels(grid, mark.start, mark.end)
+        phrases.append(
+            {
+                "start": round(mark.start, 3),
+                "end": round(mark.end, 3),
+                "loudness": _finite(levels.loudness),
+                "rms": _finite(levels.rms),
+                "peak": _finite(levels.sample_peak),
+                "confidence": round(mark.confidence, 3),
+            }
+        )
+    if as_json:
+        _print_json({"room_tone": _finite(found.room_tone), "phrases": phrases})
+        return
+    print(f"{len(phrases)} phrases, room tone {_number(found.room_tone)} dBFS")
+    for mark, p in zip(found.phrases, phrases, strict=True):
+        levels_shown = f"{_number(p['loudness']):>7} LUFS  {_number(p['peak']):>6} dBFS peak"
+        print(f"{_time(mark.start)} - {_time(mark.end)}  {levels_shown}")
+
+
+@app.command()
+def level(
+    files: Annotated[list[Path], typer.Argument(help="Sound files to level.")],
+    output: Annotated[Path, typer.Option("-o", "--output", help="A file name for one file, or a folder.")],
+    target: Annotated[float, typer.Option(min=-60, max=0, help="Target in LUFS, dBFS or dBTP, as the unit says.")] = -18.0,
+    unit: Annotated[Unit, typer.Option(help="What a phrase is judged by.")] = Unit.loudness,
+    tolerance: Annotated[float, typer.Option(min=0, max=12, help="Within this it is level, +- LU or dB.")] = 1.5,
+    strength: Annotated[float, typer.Option(min=0, max=100, help="How far towards the target, %.")] = 100.0,
+    most_up: Annotated[float, typer.Option(min=0, max=60, help="Most that a phrase goes up, dB.")] = 9.0,
+    most_down: Annotated[float, typer.Option(min=0, max=60, help="Most that a phrase goes down, dB.")] = 12.0,
+    ceiling: Annotated[float, typer.Option(min=-40, max=0, help="True peak that is not passed on the way up, dBTP.")] = -1.0,
+    noise_limit: Annotated[
+        float, typer.Option(min=-100, max=0, help="Room tone that is not passed on the way up, dBFS.")
+    ] = -40.0,
+    format: Annotated[Format | None, typer.Option(help="Format to write; by the output's name if not given.")] = None,
+    bits: Annotated[int, typer.Option(help="16, 24, or 32 (float, WAV only).")] = 24,
+    as_json: AsJson = False,
+) -> None:
+    """Even out the phrases of files and render them."""
+    kind = format.value if format else ("flac" if output.suffix.lower() == ".flac" else "wav")
+    if bits not in (16, 24, 32) or (kind == "flac" and bits == 32):
+        raise typer.BadParameter("WAV takes 16, 24 or 32 bits, FLAC 16 or 24.", param_hint="--bits")
+    is_file = len(files) == 1 and not output.is_dir() and output.suffix.lower() in (".wav", ".flac", ".bwf")
+    if len(files) > 1 and output.is_file():
+        raise typer.BadParameter("Several files need a folder to go to.", param_hint="-o")
+    from nivelus.core.deliver.level import level_file
+    from nivelus.core.drafts.clip_gain import ClipGainRule
+
+    rule = ClipGainRule(target, tolerance, strength / 100, most_up, most_down, ceiling, noise_limit)
+    folder = output.parent if is_file else output
+    done: list[dict[str, Any]] = []
+    failed = 0
+    taken: set[Path] = set()
+    for file in files:
+        try:
+            goal = output if is_file else _free_name(folder / f"{file.stem}.{kind}", taken)
+            if goal.resolve() == file.resolve():
+                raise NivelusError(f"“{file}” would be written over itself. Choose another output.")
+            folder.mkdir(parents=True, exist_ok=True)
+            result = level_file(_existing(file), goal, rule, unit.value, kind, bits)
+        except NivelusError as error:
+            print(error.sentence, file=sys.stderr)
+            failed += 1
+            continue
+        except OSError as error:
+            print(f"“{file}” could not be levelled: {error.strerror or error}.", file=sys.stderr)
+            failed += 1
+            continue
+        done.append(
+            {
+                "input": str(file),
+                "output": str(goal),
+                "phrases": [_plain(phrase) for phrase in result.phrases],
+                "before": _plain(result.before) | _plain(result.evenness_before),
+                "after": _plain(result.after) | _plain(result.evenness_after),
+            }
+        )
+        if not as_json:
+            before, after = result.evenness_before, result.evenness_after
+            print(
+                f"{file} -> {goal}: level {before.level} -> {after.level} of {after.count} phrases, "
+                f"spread {before.spread:.1f} -> {after.spread:.1f} {'LU' if unit is Unit.loudness else 'dB'}"
+            )
+    if as_json:
+        _print_json({"files": done})
+    if failed:
+        raise typer.Exit(1)
+
+
+@app.command()
+def serve(
+    port: Port = 8130,
+    data: Data = None,
+    host: Annotated[str, typer.Option(help="Address to listen on; any but this machine needs NIVELUS_TOKEN.")] = "127.0.0.1",
+    demo: Annotated[bool, typer.Option(help="Put the demo sessions into a new data folder.")] = True,
+) -> None:
+    """Start the program on your own sessions."""
+    _serve(port, data, host, demo)
+
+
+@app.command()
+def demo(port: Port = 8130, data: Data = None) -> None:
+    """Start the program on the demo sessions: an audio guide, a feature for two voices, and a song."""
+    _serve(port, data or Path.home() / ".local" / "share" / "nivelus-demo", "127.0.0.1", True)
+
+
+@app.command(hidden=True)
+def schema() -> None:
+    """Print the OpenAPI document, from which the front end's types are made."""
+    import tempfile
+
+    from nivelus.settings import Settings
+    from nivelus.web.app import create_app
+
+    with tempfile.TemporaryDirectory() as folder:
+        _print_json(create_app(Settings(data=Path(folder))).api_doc)
+
+
+@app.command(hidden=True)
+def warm() -> None:
+    """Compile the inner loops once, so that no later start has to wait for it."""
+    import numpy as np
+
+    from nivelus.core.gain.curve import GainCurve, apply_gain
+    from nivelus.core.measure.grid import measure_samples
+
+    for kind in (np.float32, np.float64):
+        samples = np.zeros((4800, 1), kind)
+        measure_samples(samples, 48000)
+        apply_gain(samples, GainCurve(np.array([0.0, 4800.0]), np.array([1.0, 2.0])), 0)
+
+
+def main() -> None:
+    """Run the command line; bad input ends with a sentence, never with a traceback."""
+    try:
+        app()
+    except NivelusError as error:
+        print(error.sentence, file=sys.stderr)
+        sys.exit(1)
+    except OSError as error:
+        print(f"{error.filename or 'A file'}: {error.strerror or error}.", file=sys.stderr)
+        sys.exit(1)
+
+
+def _serve(port: int, data: Path | None, host: str, with_demo: bool) -> None:
+    from nivelus.settings import Settings
+    from nivelus.web.serve import serve as run
+
+    given: dict[str, Any] = {"port": port, "host": host} | ({"data": data} if data else {})
+    settings = Settings(**given)
+    is_new = not (settings.data / "nivelus.sqlite").exists()
+
+    def prepare(bench: Any) -> None:
+        if with_demo and is_new:
+            from nivelus.demo.build import build_demo
+
+            print("Building the demo sessions.", flush=True)
+            build_demo(bench)
+
+    run(settings, lambda sentence: print(sentence, flush=True), prepare)
+
+
+def _existing(file: Path) -> Path:
+    if not file.is_file():
+        raise NivelusError(f"“{file}” is not there. Check the name.")
+    return file
+
+
+def _free_name(path: Path, taken: set[Path]) -> Path:
+    """``path``, or with a number where this run has written that name already."""
+    free, number = path, 2
+    while free in taken:
+        free, number = path.with_stem(f"{path.stem}-{number}"), number + 1
+    taken.add(free)
+    return free
+
+
+def _plain(value: Any) -> dict[str, Any]:
+    """A frozen dataclass of numbers and words as JSON values, rounded to what is meant by them."""
+    out = {}
+    for name in value.__dataclass_fields__:
+        field = getattr(value, name)
+        out[name] = _finite(field) if isinstance(field, float) else field
+    return out
+
+
+def _finite(value: float) -> float | None:
+    return round(float(value), 4) if math.isfinite(value) else None
+
+
+def _number(value: float | None) -> str:
+    return "none" if value is None else f"{value:.1f}"
+
+
+def _time(seconds: float) -> str:
+    return f"{int(seconds // 60)}:{seconds % 60:06.3f}"
+
+
+def _print_json(value: Any) -> None:
+    print(json.dumps(value, ensure_ascii=False, indent=1, allow_nan=False))
+
+
+if __name__ == "__main__":
+    main()

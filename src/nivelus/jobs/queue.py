@@ -1,0 +1,71 @@
+"""The queue: Huey on SQLite beside the data, or on Redis when the work is spread over several machines.
+
+The queue only carries ids. What a job is and how far it got stands in the database, so the queue may be thrown away:
+``refill`` puts every unfinished job into it again at start.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from huey import Huey, RedisHuey, SqliteHuey
+
+from nivelus.services import work
+from nivelus.services.imports import run_import
+from nivelus.services.renders import run_render
+from nivelus.services.workbench import Workbench
+from nivelus.settings import Settings
+
+RUN = {"import": run_import, "render": run_render}
+
+
+class JobQueue:
+    """Hands jobs to whoever works on them."""
+
+    def __init__(self, settings: Settings, immediate: bool = False) -> None:
+        self.settings = settings
+        self.huey = _make(settings, immediate)
+        self._bench: Workbench | None = None
+
+        def run(job_id: str) -> None:
+            run_job(self._own_bench(), job_id)
+
+        self._task = self.huey.task(name="run")(run)
+
+    def put(self, job_id: str) -> None:
+        """Queue a job."""
+        self._task(job_id)
+
+    def refill(self, bench: Workbench) -> int:
+        """Empty the queue and queue every job that is not finished; how many there are."""
+        self.huey.flush()
+        jobs = work.open_jobs(bench)
+        for job_id in jobs:
+            self.put(job_id)
+        return len(jobs)
+
+    def _own_bench(self) -> Workbench:
+        # opened where the job runs: a database connection must not cross a fork
+        if self._bench is None:
+            self._bench = Workbench(self.settings)
+        return self._bench
+
+
+def run_job(bench: Workbench, job_id: str) -> None:
+    """Run a job now, whatever it is; nothing if it is gone."""
+    if job_id in work.open_jobs(bench):
+        RUN[work.get(bench, job_id).kind](bench, job_id)
+
+
+def queue_file(data: Path) -> Path:
+    """Where the SQLite queue lies."""
+    return data / "queue.sqlite"
+
+
+def _make(settings: Settings, immediate: bool) -> Huey:
+    if settings.redis_url and not immediate:
+        return RedisHuey("nivelus", url=settings.redis_url)
+    settings.data.mkdir(parents=True, exist_ok=True)
+    options: dict[str, Any] = {"filename": str(queue_file(settings.data)), "timeout": 15}
+    return SqliteHuey("nivelus", immediate=immediate, immediate_use_memory=immediate, **options)

@@ -1,0 +1,221 @@
+"""Clips by hand: gain, flags, words, cutting, joining, and moving the border between two of them.
+
+A clip without a phrase (a piece of a pause) has a gain like any other. A locked clip is never touched.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from nivelus.core.errors import NotFound, Refused
+from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
+from nivelus.core.marks.cells import measure_cell
+from nivelus.core.measure.grid import LevelGrid
+from nivelus.services.levels import clips_of
+from nivelus.services.sessions import NAME_LENGTH, run_edit
+from nivelus.services.views import Changed
+from nivelus.services.workbench import Workbench
+from nivelus.store.history import Edit
+from nivelus.store.tables import Clip, Recording, Track
+
+GAIN_RANGE = (-60.0, 24.0)
+FLAGS = {
+    "locked": ("Lock", "Unlock"),
+    "left_out": ("Leave out", "Take in"),
+    "reference": ("Make a reference of", "No reference any more:"),
+}
+
+
+def set_gain(
+    bench: Workbench, track_id: str, revision: int, ids: list[str], by: float | None = None, to: float | None = None
+) -> Changed:
+    """Move clips by ``by`` dB, keeping their differences, or set them to ``to`` dB.
+
+    Moved clips count as set by hand from then on; one that is brought back to exactly 0 dB by ``to`` no longer does.
+    Locked clips stay; if all are locked, Refused says so.
+    """
+    if (by is None) == (to is None):
+        raise Refused("Say either by how much, or to which gain.")
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        chosen = _chosen(edit, track, ids)
+        free = [clip for clip in chosen if not clip.locked]
+        if not free:
+            raise Refused("What is selected is locked. Unlock it first (L).")
+        for clip in free:
+            clip.gain = _limited(clip.gain + by if by is not None else to or 0.0)
+            clip.by_hand = not (to is not None and clip.gain == 0.0)
+        what = _name(free)
+        edit.label = f"{what} by {by:+.1f} dB" if by is not None else f"{what} to {_limited(to or 0.0):+.1f} dB"
+
+    return run_edit(bench, track_id, "Clip gain", revision, work)
+
+
+def set_flag(bench: Workbench, track_id: str, revision: int, ids: list[str], flag: str, on: bool) -> Changed:
+    """Lock, leave out, or make a reference of clips; or the opposite."""
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        chosen = _chosen(edit, track, ids)
+        for clip in chosen:
+            setattr(clip, flag, on)
+        edit.label = f"{FLAGS[flag][0 if on else 1]} {_name(chosen)}"
+
+    return run_edit(bench, track_id, "Flag", revision, work)
+
+
+def set_label(bench: Workbench, track_id: str, revision: int, clip_id: str, label: str) -> Changed:
+    """Write down the words of a phrase; empty takes them away."""
+    clean = "".join(c for c in label if c.isprintable()).strip()[: NAME_LENGTH * 4]
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        _chosen(edit, track, [clip_id])[0].label = clean
+
+    return run_edit(bench, track_id, "Words of a phrase", revision, work)
+
+
+def cut(bench: Workbench, track_id: str, revision: int, at: float) -> Changed:
+    """Cut the clip at ``at`` seconds in two; both keep its gain. A phrase that is cut becomes two phrases."""
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        grid = _grid(bench, recording)
+        position = round(at * recording.sample_rate)
+        least = round(SHORTEST_CLIP_SECONDS * recording.sample_rate)
+        for clip in clips_of(edit.db, track.id):
+            if clip.start + least <= position <= clip.end - least:
+                break
+        else:
+            raise Refused("There is a border here already. Cut somewhere else.")
+        a, b = clip.phrase_start, clip.phrase_end
+        right = Clip(**{**clip.model_dump(exclude={"id"}), "start": position})
+        clip.end = position
+        _take_phrase(clip, grid, recording, *_part(a, b, clip.start, position, least))
+        _take_phrase(right, grid, recording, *_part(a, b, position, right.end, least))
+        if clip.loudness is None:
+            clip.label = ""
+        elif clip.label and right.loudness is not None:
+            clip.label, right.label = _split_words(clip.label, clip, right)
+        elif right.loudness is None:
+            right.label = ""
+        edit.db.add(right)
+
+    return run_edit(bench, track_id, "Cut", revision, work)
+
+
+def join(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Changed:
+    """Join neighbouring clips to one with one phrase; it takes the gain of the one with the longest phrase."""
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        clips = clips_of(edit.db, track.id)
+        chosen = sorted(_chosen(edit, track, ids), key=lambda clip: clip.start)
+        if len(chosen) < 2:
+            raise Refused("Select two or more neighbouring phrases to join them.")
+        first = next(i for i, clip in enumerate(clips) if clip.id == chosen[0].id)
+        if [clip.id for clip in clips[first : first + len(chosen)]] != [clip.id for clip in chosen]:
+            raise Refused("Only neighbours can be joined. Select the ones in between as well.")
+        if any(clip.locked for clip in chosen):
+            raise Refused("One of them is locked. Unlock it first (L).")
+        longest = max(chosen, key=_phrase_length)
+        starts = [clip.phrase_start for clip in chosen if clip.phrase_start is not None]
+        ends = [clip.phrase_end for clip in chosen if clip.phrase_end is not None]
+        kept = chosen[0]
+        kept.end, kept.gain, kept.by_hand = chosen[-1].end, longest.gain, longest.by_hand
+        kept.label = " ".join(clip.label for clip in chosen if clip.label)
+        kept.confidence = longest.confidence
+        kept.left_out = longest.left_out
+        kept.reference = longest.reference
+        for clip in chosen[1:]:
+            edit.db.delete(clip)
+        _take_phrase(kept, _grid(bench, recording), recording, min(starts, default=None), max(ends, default=None))
+        edit.label = f"Join {len(chosen)} phrases"
+
+    return run_edit(bench, track_id, "Join", revision, work)
+
+
+def move_border(bench: Workbench, track_id: str, revision: int, clip_id: str, at: float) -> Changed:
+    """Move the border between a clip and the next to ``at`` seconds.
+
+    A phrase that touches the border, or that the border runs into, ends there; both clips keep at least 20 ms.
+    """
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        clips = clips_of(edit.db, track.id)
+        index = next((i for i, clip in enumerate(clips) if clip.id == clip_id), -1)
+        if index < 0:
+            raise NotFound("This phrase is not there any more.", id=clip_id)
+        if index + 1 >= len(clips):
+            raise Refused("The end of the recording stays where it is.")
+        left, right = clips[index], clips[index + 1]
+        if left.locked or right.locked:
+            raise Refused("A phrase beside this border is locked. Unlock it first (L).")
+        least = round(SHORTEST_CLIP_SECONDS * recording.sample_rate)
+        border = min(max(round(at * recording.sample_rate), left.start + least), right.end - least)
+        old, grid = left.end, _grid(bench, recording)
+        left_end, right_start = left.phrase_end, right.phrase_start
+        if left_end is not None and (left_end == old or left_end > border):
+            left_end = border
+        if right_start is not None and (right_start == old or right_start < border):
+            right_start = border
+        for a, b in ((left.phrase_start, left_end), (right_start, right.phrase_end)):
+            if a is not None and b is not None and b - a < least:
+                raise Refused("The border cannot swallow a phrase. Join the two instead (Shift+C).")
+        left.end = right.start = border
+        _take_phrase(left, grid, recording, left.phrase_start, left_end)
+        _take_phrase(right, grid, recording, right_start, right.phrase_end)
+
+    return run_edit(bench, track_id, "Move a border", revision, work)
+
+
+def _chosen(edit: Edit, track: Track, ids: Iterable[str]) -> list[Clip]:
+    chosen = []
+    for id in dict.fromkeys(ids):
+        clip = edit.db.get(Clip, id)
+        if clip is None or clip.track_id != track.id:
+            raise NotFound("This phrase is not there any more.", id=id)
+        chosen.append(clip)
+    if not chosen:
+        raise Refused("Nothing is selected.")
+    return chosen
+
+
+def _name(clips: list[Clip]) -> str:
+    return "1 phrase" if len(clips) == 1 else f"{len(clips)} phrases"
+
+
+def _limited(gain: float) -> float:
+    return round(min(max(gain, GAIN_RANGE[0]), GAIN_RANGE[1]), 2) + 0.0
+
+
+def _phrase_length(clip: Clip) -> int:
+    return (clip.phrase_end or 0) - (clip.phrase_start or 0)
+
+
+def _grid(bench: Workbench, recording: Recording) -> LevelGrid:
+    if recording.missing:
+        raise Refused("The sound file of this track is missing. Bring it in again.")
+    return bench.vault.grid(recording)
+
+
+def _part(a: int | None, b: int | None, start: int, end: int, least: int) -> tuple[int | None, int | None]:
+    """The part of phrase a ... b that lies in start ... end; none if it is shorter than a clip may be."""
+    if a is None or b is None or min(b, end) - max(a, start) < least:
+        return None, None
+    return max(a, start), min(b, end)
+
+
+def _take_phrase(clip: Clip, grid: LevelGrid, recording: Recording, a: int | None, b: int | None) -> None:
+    """Give a clip its phrase and measure both."""
+    cell = measure_cell(grid, clip.start, clip.end, a, b, clip.confidence, recording.room_tone)
+    levels = cell.levels
+    clip.phrase_start, clip.phrase_end = a, b
+    clip.true_peak, clip.room_tone = cell.true_peak, cell.room_tone
+    clip.loudness = levels.loudness if levels else None
+    clip.rms = levels.rms if levels else None
+    clip.peak = levels.true_peak if levels else None
+
+
+def _split_words(label: str, left: Clip, right: Clip) -> tuple[str, str]:
+    """Divide words between the two halves of a phrase, by their lengths."""
+    words = label.split()
+    share = _phrase_length(left) / max(1, _phrase_length(left) + _phrase_length(right))
+    at = min(max(round(share * len(words)), 1), max(1, len(words) - 1))
+    return " ".join(words[:at]), " ".join(words[at:])

@@ -1,0 +1,120 @@
+"""Clip gain drafts over a track: proposed, looked at, and accepted or dropped.
+
+A draft is computed from the rule and the phrases before gain, so it need not be stored: what is accepted is what was
+shown, as long as the revision is the same.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection, Mapping
+from typing import Any
+
+import numpy as np
+
+from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain
+from nivelus.core.errors import Refused
+from nivelus.services.levels import clips_of, level_before, target_of
+from nivelus.services.sessions import run_edit
+from nivelus.services.views import Changed, DraftItem, DraftView
+from nivelus.services.workbench import Workbench
+from nivelus.store.history import Edit, require
+from nivelus.store.tables import Clip, Recording, Session, Track
+
+HELD = ("locked", "reference", "left out", "by hand")
+
+
+def draft(
+    bench: Workbench, track_id: str, ids: Collection[str] | None = None, rule: Mapping[str, Any] | None = None
+) -> DraftView:
+    """What evening out would do to the phrases of a track, or to some of them. Nothing is changed.
+
+    ``rule`` holds values to try instead of the session's own.
+    """
+    with bench.database.reading() as db:
+        track = require(db, Track, track_id, "track")
+        session = require(db, Session, track.session_id, "session")
+        recording = require(db, Recording, track.recording_id, "recording")
+        # what is only tried must not reach the database
+        db.expunge(session)
+        for name, value in (rule or {}).items():
+            setattr(session, name, value)
+        clips = clips_of(db, track_id)
+        target = target_of(db, session, recording, clips)
+        chosen = _drafted(clips, ids)
+        levels = _levels(session, recording, chosen)
+        result = _compute(session, target, chosen, levels)
+    after = levels + result.gain
+    counted = np.array([not clip.left_out for clip in chosen], bool)
+    return DraftView(
+        target=target,
+        items=[
+            DraftItem(clip=clip.id, gain=gain, after=level, reason=reason)
+            for clip, gain, level, reason in zip(chosen, result.gain.tolist(), after.tolist(), result.reason, strict=True)
+        ],
+        moves=sum(clip.gain != gain for clip, gain in zip(chosen, result.gain.tolist(), strict=True)),
+        level=int((np.abs(after - target)[counted] <= session.tolerance + 1e-9).sum()),
+        count=int(counted.sum()),
+        reasons=dict(Counter(result.reason)),
+    )
+
+
+def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] | None = None) -> Changed:
+    """Do what the draft proposes, as one step."""
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        clips = clips_of(edit.db, track.id)
+        target = target_of(edit.db, edit.session, recording, clips)
+        chosen = _drafted(clips, ids)
+        result = _compute(edit.session, target, chosen, _levels(edit.session, recording, chosen))
+        moved = 0
+        for clip, gain, reason in zip(chosen, result.gain.tolist(), result.reason, strict=True):
+            if reason in HELD:
+                continue
+            moved += clip.gain != gain
+            clip.gain, clip.by_hand = gain, False
+        edit.label = "Even out 1 phrase" if moved == 1 else f"Even out {moved} phrases"
+
+    return run_edit(bench, track_id, "Even out", revision, work)
+
+
+def _drafted(clips: list[Clip], ids: Collection[str] | None) -> list[Clip]:
+    chosen = [clip for clip in clips if clip.loudness is not None and (ids is None or clip.id in ids)]
+    if not chosen:
+        raise Refused("There is no phrase here to even out.")
+    return chosen
+
+
+def _levels(session: Session, recording: Recording, clips: list[Clip]) -> np.ndarray:
+    return np.array([level_before(session, recording, clip) for clip in clips], np.float64)
+
+
+def _compute(session: Session, target: float, clips: list[Clip], levels: np.ndarray) -> ClipGainDraft:
+    rule = ClipGainRule(
+        target=target,
+        tolerance=session.tolerance,
+        strength=session.strength / 100,
+        most_up=session.most_up,
+        most_down=session.most_down,
+        ceiling=session.ceiling,
+        noise_limit=session.noise_limit,
+    )
+    return draft_clip_gain(
+        levels,
+        np.array([clip.true_peak for clip in clips]),
+        np.array([clip.room_tone for clip in clips]),
+        rule,
+        present=np.array([clip.gain for clip in clips]),
+        keep=tuple(_held(session, clip) for clip in clips),
+    )
+
+
+def _held(session: Session, clip: Clip) -> str | None:
+    """Why a draft leaves a phrase alone, or None."""
+    if clip.locked:
+        return "locked"
+    if clip.left_out:
+        return "left out"
+    if clip.reference and session.target_kind == "reference":
+        return "reference"
+    return "by hand" if clip.by_hand and session.keep_by_hand else None

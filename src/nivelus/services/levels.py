@@ -1,0 +1,135 @@
+"""Levels of clips as the session judges them: unit, target, and what the present gain makes of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session as DbSession
+from sqlmodel import col
+
+from nivelus.core.drafts.clip_gain import resolve_target
+from nivelus.core.gain.clips import DECLICK_SECONDS, ClipGain, compile_clip_gains
+from nivelus.core.gain.curve import GainCurve, frame_gain
+from nivelus.core.measure.grid import LevelGrid, frame_borders
+from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS
+from nivelus.core.measure.spans import SpanLevels, span_levels
+from nivelus.services.views import ClipView
+from nivelus.store.tables import Clip, Recording, Session, Track
+
+
+def clips_of(db: DbSession, track_id: str) -> list[Clip]:
+    """The clips of a track in order of time."""
+    return list(db.scalars(select(Clip).where(col(Clip.track_id) == track_id).order_by(col(Clip.start))))
+
+
+def level_before(session: Session, recording: Recording, clip: Clip) -> float | None:
+    """The level of a clip's phrase before gain in the session's unit; None without a phrase."""
+    level = {"loudness": clip.loudness, "rms": clip.rms, "peak": clip.peak}[session.unit]
+    return None if level is None else level + loudness_offset(session, recording)
+
+
+def mono_offset(session: Session, recording: Recording) -> float:
+    """LU added to loudness where the session counts a mono voice as two loudspeakers."""
+    return float(AS_TWO_LOUDSPEAKERS) if session.mono_as_two and recording.channels == 1 else 0.0
+
+
+def loudness_offset(session: Session, recording: Recording) -> float:
+    """``mono_offset`` if the session judges by loudness; RMS and peak know no loudspeakers."""
+    return mono_offset(session, recording) if session.unit == "loudness" else 0.0
+
+
+def is_judged(clip: Clip) -> bool:
+    """Whether a clip counts: it has a phrase and is not left out."""
+    return clip.loudness is not None and not clip.left_out
+
+
+def target_of(db: DbSession, session: Session, recording: Recording, clips: Sequence[Clip]) -> float:
+    """The resolved target of a track.
+
+    The median is that of the track's phrases before gain, so a draft does not move it. The reference is the mean of the
+    phrases marked as such in the whole session, as they sound now: drafts leave those alone.
+    """
+    if session.target_kind == "median":
+        levels = [level_before(session, recording, clip) for clip in clips if is_judged(clip)]
+        return resolve_target("median", session.target, np.array(levels, np.float64))
+    if session.target_kind == "reference":
+        rows = db.execute(
+            select(Clip, Recording)
+            .join(Track, col(Clip.track_id) == col(Track.id))
+            .join(Recording, col(Track.recording_id) == col(Recording.id))
+            .where(col(Track.session_id) == session.id, col(Clip.reference).is_(True))
+        ).all()
+        heard = [level_before(session, owner, clip) or 0.0 for clip, owner in rows if is_judged(clip)]
+        gains = [clip.gain for clip, _ in rows if is_judged(clip)]
+        levels_now = np.array(heard, np.float64) + np.array(gains, np.float64)
+        return resolve_target("reference", session.target, levels_now, np.ones(len(levels_now), bool))
+    return session.target
+
+
+def gain_curve(clips: Sequence[Clip], recording: Recording) -> GainCurve:
+    """The compiled pre-fader gain of a track."""
+    return compile_clip_gains(
+        [ClipGain(c.start, c.end, c.gain, c.phrase_start, c.phrase_end) for c in clips], recording.sample_rate
+    )
+
+
+def levels_after(grid: LevelGrid, session: Session, recording: Recording, clips: Sequence[Clip]) -> dict[str, float]:
+    """Level of every phrase with the present gain, by clip id.
+
+    The ramps between clips lie in the pauses, so a phrase moves by exactly its gain; where a border was set so near to a
+    phrase that the ramp reaches into it, it is measured from the grid with the compiled gain.
+    """
+    offset = loudness_offset(session, recording)
+    reach = DECLICK_SECONDS * recording.sample_rate / 2
+    after, touched = {}, []
+    for index, clip in enumerate(clips):
+        before = level_before(session, recording, clip)
+        if before is None or clip.phrase_start is None or clip.phrase_end is None:
+            continue
+        after[clip.id] = before + clip.gain
+        first = index > 0 and clip.phrase_start - clip.start < reach and clips[index - 1].gain != clip.gain
+        last = index + 1 < len(clips) and clip.end - clip.phrase_end < reach and clips[index + 1].gain != clip.gain
+        if first or last:
+            touched.append(clip)
+    if touched:
+        curve = gain_curve(clips, recording)
+        borders = frame_borders(recording.frames, recording.sample_rate)
+        for clip in touched:
+            levels = _with_gain(grid, curve, borders, clip.phrase_start or 0, clip.phrase_end or 0)
+            after[clip.id] = levels.by(session.unit) + offset
+    return after
+
+
+def view_clips(session: Session, recording: Recording, clips: Iterable[Clip], after: dict[str, float]) -> list[ClipView]:
+    """Clips as the interface shows them."""
+    rate = recording.sample_rate
+    return [
+        ClipView(
+            id=c.id,
+            track=c.track_id,
+            start=c.start / rate,
+            end=c.end / rate,
+            gain=c.gain,
+            phrase_start=None if c.phrase_start is None else c.phrase_start / rate,
+            phrase_end=None if c.phrase_end is None else c.phrase_end / rate,
+            before=level_before(session, recording, c),
+            after=after.get(c.id),
+            peak=c.true_peak,
+            room_tone=c.room_tone,
+            confidence=c.confidence,
+            locked=c.locked,
+            left_out=c.left_out,
+            by_hand=c.by_hand,
+            reference=c.reference,
+            label=c.label,
+        )
+        for c in clips
+    ]
+
+
+def _with_gain(grid: LevelGrid, curve: GainCurve, borders: np.ndarray, start: int, end: int) -> SpanLevels:
+    frames = grid.span(start / grid.sample_rate, end / grid.sample_rate)
+    gain = frame_gain(curve, borders[frames.start : frames.stop + 1])
+    return span_levels(grid, start / grid.sample_rate, end / grid.sample_rate, gain)

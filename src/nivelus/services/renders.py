@@ -1,0 +1,71 @@
+"""Rendering a track: asked for, written in a job under a name that is only taken when the file is whole, then fetched."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from nivelus.core.deliver.render import render
+from nivelus.core.errors import Cancelled, NivelusError, NotFound, Refused
+from nivelus.core.gain.curve import frame_gain
+from nivelus.core.measure.grid import frame_borders
+from nivelus.core.measure.loudness import figures
+from nivelus.services import work
+from nivelus.services.levels import gain_curve
+from nivelus.services.sound import source_of
+from nivelus.services.views import JobView
+from nivelus.services.workbench import Workbench
+
+
+def request(bench: Workbench, track_id: str, format: str, bits: int, with_fader: bool) -> JobView:
+    """Make the job that will render a track."""
+    if format == "flac" and bits == 32:
+        raise Refused("FLAC holds 16 or 24 bits. For 32-bit float use WAV.")
+    _, track, _, _ = source_of(bench, track_id)
+    name = f"{track.name} levelled.{format}"
+    with bench.database.writing() as db:
+        job = work.new_job(track.session_id, "render", name, track=track_id, format=format, bits=bits, with_fader=with_fader)
+        db.add(job)
+        db.flush()
+        return work.view_job(job)
+
+
+def run_render(bench: Workbench, job_id: str) -> None:
+    """Render as the job says. What fails is said in the job, and nothing is left under the final name."""
+    job = work.begin(bench, job_id)
+    if job is None:
+        return
+    try:
+        wanted = job.payload
+        source, track, recording, clips = source_of(bench, wanted["track"])
+        curve = gain_curve(clips, recording)
+        gain = frame_gain(curve, frame_borders(recording.frames, recording.sample_rate))
+        fader = track.fader if wanted["with_fader"] else 0.0
+        render(
+            source,
+            bench.vault.renders / f"{job_id}.{wanted['format']}",
+            curve,
+            format=wanted["format"],
+            bits=wanted["bits"],
+            fader=fader,
+            figures=figures(bench.vault.grid(recording), gain * [10 ** (fader / 10), 10 ** (fader / 20)]),
+            progress=work.reporter(bench, job_id, "rendering", 0, 100),
+        )
+        work.finish(bench, job_id, "done", "", file=job.name)
+    except Cancelled:
+        work.finish(bench, job_id, "cancelled", "Stopped. Nothing was written.")
+    except NivelusError as error:
+        work.finish(bench, job_id, "failed", error.sentence)
+    except OSError as error:
+        work.finish(bench, job_id, "failed", f"It could not be written: {error.strerror or error}.")
+    except Exception:
+        work.finish(bench, job_id, "failed", "It could not be rendered.")
+        raise
+
+
+def rendered_file(bench: Workbench, job_id: str) -> tuple[Path, str]:
+    """A finished render and the name to save it under."""
+    job = work.get(bench, job_id)
+    path = bench.vault.renders / f"{job_id}.{job.payload.get('format')}"
+    if job.kind != "render" or job.state != "done" or not path.exists():
+        raise NotFound("There is no finished render here. Render the track again.", id=job_id)
+    return path, job.name

@@ -1,0 +1,270 @@
+"""Sessions: the cards, the whole state of one, its name and rule, and its history."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection
+from typing import Any
+
+import numpy as np
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session as DbSession
+from sqlmodel import col
+
+from nivelus.core.errors import Refused
+from nivelus.core.sound.reader import SoundInfo
+from nivelus.services.levels import clips_of, is_judged, level_before, levels_after, target_of, view_clips
+from nivelus.services.views import (
+    CardPhrase,
+    CardView,
+    Changed,
+    ClipView,
+    RecordingView,
+    RuleView,
+    TrackView,
+)
+from nivelus.services.workbench import Workbench
+from nivelus.store import history
+from nivelus.store.history import Edit, require
+from nivelus.store.tables import Change, Clip, Job, Recording, Session, Track
+
+RULE_FIELDS = tuple(RuleView.model_fields)
+NAME_LENGTH = 120
+CARD_PHRASES = 160
+
+
+def list_cards(bench: Workbench) -> list[CardView]:
+    """Every session, the one touched last first."""
+    with bench.database.reading() as db:
+        sessions = db.scalars(select(Session).order_by(col(Session.touched).desc())).all()
+        return [_card(db, session) for session in sessions]
+
+
+def create(bench: Workbench, name: str) -> str:
+    """Start a session; its id."""
+    with bench.database.writing() as db:
+        session = Session(name=clean_name(name))
+        db.add(session)
+        return session.id
+
+
+def remove(bench: Workbench, session_id: str) -> None:
+    """Delete a session for good, and the recordings that nothing else uses."""
+    with bench.database.writing() as db:
+        db.delete(require(db, Session, session_id, "session"))
+        db.flush()
+        gone = _unused_recordings(db)
+        hashes = [recording.hash for recording in gone]
+        for recording in gone:
+            db.delete(recording)
+    for name in hashes:
+        bench.vault.remove(name)
+
+
+def state(bench: Workbench, session_id: str) -> Changed:
+    """Everything of a session."""
+    with bench.database.reading() as db:
+        session = require(db, Session, session_id, "session")
+        return _view(bench, db, session, None, (), "")
+
+
+def update(bench: Workbench, session_id: str, revision: int, values: dict[str, Any]) -> Changed:
+    """Change the name or the rule of a session."""
+    label = "Rename the session" if set(values) == {"name"} else "Set the rule"
+    if set(values) <= {"target", "target_kind", "unit"}:
+        label = "Set the target"
+    with history.edit(bench.database, session_id, label, revision) as edit:
+        for name, value in values.items():
+            setattr(edit.session, name, clean_name(value) if name == "name" else value)
+    # a new target or unit shows every phrase in another place
+    return state(bench, session_id)
+
+
+def undo(bench: Workbench, session_id: str, revision: int) -> Changed:
+    """Take back the newest step."""
+    return after_edit(bench, history.undo(bench.database, session_id, revision))
+
+
+def redo(bench: Workbench, session_id: str, revision: int) -> Changed:
+    """Do again what was undone last."""
+    return after_edit(bench, history.redo(bench.database, session_id, revision))
+
+
+def after_edit(bench: Workbench, edit: Edit) -> Changed:
+    """The answer to a finished edit: what is small, and the clips that it touched."""
+    changed, removed = edit.touched_clips
+    whole = any(table == "session" for table, _ in edit.rows)
+    with bench.database.reading() as db:
+        session = require(db, Session, edit.session.id, "session")
+        moves_target = session.target_kind == "reference" and bool(changed or removed)
+        return _view(bench, db, session, None if whole or moves_target else set(changed), removed, edit.label)
+
+
+def run_edit(
+    bench: Workbench, track_id: str, label: str, revision: int, work: Callable[[Edit, Track, Recording], None]
+) -> Changed:
+    """Run an edit of a track as one step of its session's history.
+
+    ``work`` may set ``edit.label`` once it knows what it did.
+    """
+    with bench.database.reading() as db:
+        session_id = require(db, Track, track_id, "track").session_id
+    with history.edit(bench.database, session_id, label, revision) as edit:
+        track = require(edit.db, Track, track_id, "track")
+        work(edit, track, require(edit.db, Recording, track.recording_id, "recording"))
+    return after_edit(bench, edit)
+
+
+def clean_name(name: str) -> str:
+    """A name without control characters or surrounding space. Raises Refused where nothing is left."""
+    clean = "".join(c for c in name if c.isprintable()).strip()[:NAME_LENGTH]
+    if not clean:
+        raise Refused("A name needs at least one letter.")
+    return clean
+
+
+def view_recording(recording: Recording) -> RecordingView:
+    """A recording as the interface shows it."""
+    return RecordingView(
+        id=recording.id,
+        format=recording.format,
+        subtype=recording.subtype,
+        sample_rate=recording.sample_rate,
+        channels=recording.channels,
+        frames=recording.frames,
+        duration=recording.frames / recording.sample_rate,
+        room_tone=recording.room_tone,
+        missing=recording.missing,
+    )
+
+
+def new_recording(hash: str, suffix: str, info: SoundInfo, room_tone: float) -> Recording:
+    """A row for a recording that was measured."""
+    return Recording(
+        hash=hash,
+        suffix=suffix,
+        format=info.format,
+        subtype=info.subtype,
+        sample_rate=info.sample_rate,
+        channels=info.channels,
+        frames=info.frames,
+        time_reference=info.bext.time_reference if info.bext else None,
+        room_tone=room_tone,
+    )
+
+
+def tracks_of(db: DbSession, session_id: str) -> list[tuple[Track, Recording]]:
+    """The tracks of a session in order, each with its recording."""
+    query = (
+        select(Track, Recording)
+        .join(Recording, col(Track.recording_id) == col(Recording.id))
+        .where(col(Track.session_id) == session_id)
+        .order_by(col(Track.position), col(Track.id))
+    )
+    return [(track, recording) for track, recording in db.execute(query)]
+
+
+def _view(
+    bench: Workbench,
+    db: DbSession,
+    session: Session,
+    only: Collection[str] | None,
+    removed: Collection[str],
+    label: str,
+) -> Changed:
+    tracks: list[TrackView] = []
+    views: list[ClipView] = []
+    for track, recording in tracks_of(db, session.id):
+        clips = clips_of(db, track.id)
+        target = target_of(db, session, recording, clips)
+        tracks.append(
+            TrackView(
+                id=track.id,
+                name=track.name,
+                position=track.position,
+                fader=track.fader,
+                target=target,
+                recording=view_recording(recording),
+            )
+        )
+        wanted = [c for c in clips if only is None or c.id in only]
+        if wanted:
+            after = {} if recording.missing else levels_after(bench.vault.grid(recording), session, recording, clips)
+            if only is not None:
+                # a neighbour's ramp may reach into a phrase that was not itself touched
+                wanted = _with_neighbours(clips, only)
+            views += view_clips(session, recording, wanted, after)
+    undo_label, redo_label = history.labels(db, session.id)
+    rule = RuleView(**{name: getattr(session, name) for name in RULE_FIELDS})
+    return Changed(
+        id=session.id,
+        name=session.name,
+        revision=session.revision,
+        rule=rule,
+        tracks=tracks,
+        clips=views,
+        removed=list(removed),
+        label=label,
+        undo=undo_label,
+        redo=redo_label,
+    )
+
+
+def _with_neighbours(clips: list[Clip], only: Collection[str]) -> list[Clip]:
+    at = {i for i, clip in enumerate(clips) if clip.id in only}
+    return [clip for i, clip in enumerate(clips) if at & {i - 1, i, i + 1}]
+
+
+def _card(db: DbSession, session: Session) -> CardView:
+    deviations: list[float] = []
+    spans: list[tuple[float, float]] = []
+    names: list[str] = []
+    duration = 0.0
+    for track, recording in tracks_of(db, session.id):
+        names.append(track.name)
+        duration = max(duration, recording.frames / recording.sample_rate)
+        clips = clips_of(db, track.id)
+        target = target_of(db, session, recording, clips)
+        for clip in clips:
+            before = level_before(session, recording, clip)
+            if before is None or not is_judged(clip):
+                continue
+            deviations.append(before + clip.gain - target)
+            rate = recording.sample_rate
+            spans.append(((clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate))
+    importing = db.scalar(
+        select(func.count())
+        .select_from(Job)
+        .where(
+            col(Job.session_id) == session.id,
+            col(Job.kind) == "import",
+            col(Job.state).in_(("waiting", "running")),
+        )
+    )
+    values = np.array(deviations)
+    thin = max(1, -(-len(spans) // CARD_PHRASES))
+    return CardView(
+        id=session.id,
+        name=session.name,
+        touched=session.touched,
+        duration=duration,
+        tracks=names,
+        level=int((np.abs(values) <= session.tolerance + 1e-9).sum()),
+        count=len(values),
+        worst=float(values[np.argmax(np.abs(values))]) if len(values) else None,
+        tolerance=session.tolerance,
+        phrases=[
+            CardPhrase(start=start / duration, end=end / duration, deviation=deviation)
+            for (start, end), deviation in list(zip(spans, deviations, strict=True))[::thin]
+        ],
+        importing=int(importing or 0),
+    )
+
+
+def _unused_recordings(db: DbSession) -> list[Recording]:
+    """Recordings that neither a track nor a step of any history refers to."""
+    used = set(db.scalars(select(col(Track.recording_id))))
+    for rows in db.scalars(select(col(Change.rows))):
+        for row in rows:
+            if row["table"] == "track":
+                used.update(side["recording_id"] for side in (row["before"], row["after"]) if side)
+    return [recording for recording in db.scalars(select(Recording)) if recording.id not in used]

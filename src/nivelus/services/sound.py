@@ -1,0 +1,204 @@
+"""What the picture and the ear need of a track: samples, waveform, traces, gain, and figures before and after.
+
+Answers are arrays; nothing here touches samples but ``samples``.
+"""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+from sqlalchemy.orm import Session as DbSession
+
+from nivelus.core.errors import NotFound, Refused
+from nivelus.core.gain.curve import frame_gain
+from nivelus.core.marks.phrases import room_tone
+from nivelus.core.measure.evenness import evenness
+from nivelus.core.measure.grid import LevelGrid, frame_borders
+from nivelus.core.measure.kernel import BINS_PER_FRAME
+from nivelus.core.measure.loudness import MOMENTARY, SHORT_TERM, figures, sliding_power, to_lufs
+from nivelus.core.measure.spans import LOWEST_DB
+from nivelus.core.measure.waveform import LEVELS, tile
+from nivelus.core.sound.reader import SoundReader
+from nivelus.services.levels import (
+    clips_of,
+    gain_curve,
+    is_judged,
+    level_before,
+    levels_after,
+    loudness_offset,
+    mono_offset,
+    target_of,
+)
+from nivelus.services.views import BeforeAfter, FiguresView
+from nivelus.services.workbench import Workbench
+from nivelus.store.history import require
+from nivelus.store.tables import Clip, Recording, Session, Track
+
+TRACE_STEP = 5
+"""Frames between two values of the trace inside phrases: 20 a second."""
+METER_STEP = 10
+"""Frames between two values of the meter: 10 a second."""
+MOST_SAMPLES = 1 << 20
+
+
+def samples(bench: Workbench, recording_id: str, start: int, count: int) -> npt.NDArray[np.float32]:
+    """Samples of a recording, (n, channels) float32; fewer at its end."""
+    recording = _recording(bench, recording_id)
+    if not 0 < count <= MOST_SAMPLES or start < 0:
+        raise Refused(f"Ask for 1 to {MOST_SAMPLES} samples.")
+    with SoundReader(bench.vault.source(recording), "the recording") as reader:
+        return np.asarray(reader.read(start, count), np.float32)
+
+
+def wave_tile(bench: Workbench, recording_id: str, level: int, index: int) -> npt.NDArray[np.float32]:
+    """A tile of the waveform pyramid, (n, 2) float32; see ``core.measure.waveform.tile``."""
+    recording = _recording(bench, recording_id)
+    if not 0 <= level < LEVELS or index < 0:
+        raise NotFound("There is no such part of the waveform.")
+    grid = bench.vault.grid(recording)
+    return tile(bench.vault.wave(recording), len(grid.data) * BINS_PER_FRAME, level, index)
+
+
+def trace(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
+    """Level of the recording around every 50 ms, before gain, in the session's unit, (n,) float32.
+
+    Momentary loudness for a target in LUFS, RMS of the same 400 ms for one in dBFS, true peak of 50 ms for one in dBTP.
+    """
+    with bench.database.reading() as db:
+        session, _, recording = _load(db, track_id)
+        grid = bench.vault.grid(recording)
+        if session.unit == "peak":
+            column = grid.column("true_peak").astype(np.float64)
+            peaks = np.maximum.reduceat(column, np.arange(0, len(column), TRACE_STEP))
+            return _floored(20 * np.log10(np.maximum(peaks, 1e-9)))
+        power = grid.column("k" if session.unit == "loudness" else "plain").astype(np.float64)
+        half = MOMENTARY // 2
+        around = sliding_power(np.pad(power, (half, half)), MOMENTARY)[TRACE_STEP // 2 : len(power) : TRACE_STEP]
+        if session.unit == "loudness":
+            return _floored(to_lufs(around) + loudness_offset(session, recording))
+        return _floored(10 * np.log10(np.maximum(around, 1e-12)))
+
+
+def meter(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
+    """Short-term loudness before and after gain every 100 ms, in LU from the target, (n, 2) float32.
+
+    Each value is of the 3 s that end there (EBU Tech 3341); shorter at the very beginning. Where the target is not in
+    LUFS, the loudness is compared with the mean loudness of level phrases: target plus mean (loudness - level).
+    """
+    with bench.database.reading() as db:
+        session, _, recording = _load(db, track_id)
+        clips = clips_of(db, track_id)
+        target = target_of(db, session, recording, clips) + _unit_shift(session, recording, clips)
+        grid = bench.vault.grid(recording)
+        gain = frame_gain(gain_curve(clips, recording), frame_borders(recording.frames, recording.sample_rate))
+        power = grid.column("k").astype(np.float64)
+        out = [_short_term(p) - target for p in (power, power * gain[:, 0])]
+        return np.stack(out, axis=1).astype(np.float32) + np.float32(mono_offset(session, recording))
+
+
+def gain_points(bench: Workbench, track_id: str) -> npt.NDArray[np.float64]:
+    """The compiled pre-fader gain as points, (n, 2) float64 of samples and dB; linear in dB between them."""
+    with bench.database.reading() as db:
+        _, track, recording = _load(db, track_id)
+        curve = gain_curve(clips_of(db, track.id), recording)
+        return np.stack([curve.at, curve.db], axis=1)
+
+
+def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
+    """Every figure of a track without gain and with it, from the level grid."""
+    with bench.database.reading() as db:
+        session, _, recording = _load(db, track_id)
+        clips = clips_of(db, track_id)
+        grid = bench.vault.grid(recording)
+        target = target_of(db, session, recording, clips)
+        judged = [clip for clip in clips if is_judged(clip)]
+        after = levels_after(grid, session, recording, clips)
+    before = np.array([level_before(session, recording, clip) for clip in judged], np.float64)
+    now = np.array([after[clip.id] for clip in judged], np.float64)
+    borders = frame_borders(recording.frames, recording.sample_rate)
+    gain = frame_gain(gain_curve(clips, recording), borders)
+    plain = [(clip, 0.0) for clip in judged]
+    moved = [(clip, clip.gain) for clip in judged]
+    return BeforeAfter(
+        before=_figures(grid, session, recording, clips, before, target, None, plain),
+        after=_figures(grid, session, recording, clips, now, target, gain, moved),
+    )
+
+
+def source_of(bench: Workbench, track_id: str) -> tuple[Path, Track, Recording, list[Clip]]:
+    """The sound file of a track, and what it takes to render it."""
+    with bench.database.reading() as db:
+        _, track, recording = _load(db, track_id)
+        return bench.vault.source(recording), track, recording, clips_of(db, track_id)
+
+
+def _figures(
+    grid: LevelGrid,
+    session: Session,
+    recording: Recording,
+    clips: list[Clip],
+    levels: npt.NDArray[np.float64],
+    target: float,
+    gain: npt.NDArray[np.float64] | None,
+    peaks: list[tuple[Clip, float]],
+) -> FiguresView:
+    f = figures(grid, gain, mono_offset(session, recording))
+    even = evenness(levels, target, session.tolerance)
+    rate = recording.sample_rate
+    spans = [grid.span((c.phrase_start or 0) / rate, (c.phrase_end or 0) / rate) for c in clips if c.loudness is not None]
+    return FiguresView(
+        integrated=_finite(f.integrated),
+        loudness_range=f.loudness_range,
+        momentary_max=_finite(f.momentary_max),
+        short_term_max=_finite(f.short_term_max),
+        true_peak=_finite(f.true_peak),
+        room_tone=room_tone(grid, [(s.start, s.stop) for s in spans], gain),
+        level=even.level,
+        count=even.count,
+        spread=even.spread,
+        width=even.width,
+        overs=sum(clip.true_peak + db > session.ceiling + 0.005 for clip, db in peaks),
+    )
+
+
+def _unit_shift(session: Session, recording: Recording, clips: list[Clip]) -> float:
+    """How far loudness lies above the session's unit, on average over the phrases."""
+    if session.unit == "loudness":
+        return 0.0
+    pairs = [(clip.loudness, level_before(session, recording, clip)) for clip in clips if is_judged(clip)]
+    return float(np.mean([(a or 0.0) - (b or 0.0) for a, b in pairs])) if pairs else 0.0
+
+
+def _short_term(power: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+    total = np.concatenate([[0.0], np.cumsum(power)])
+    end = np.arange(METER_STEP, len(power) + 1, METER_STEP)
+    start = np.maximum(end - SHORT_TERM, 0)
+    mean = np.maximum((total[end] - total[start]) / np.maximum(end - start, 1), 0.0)
+    return np.asarray(np.maximum(to_lufs(mean), LOWEST_DB))
+
+
+def _load(db: DbSession, track_id: str) -> tuple[Session, Track, Recording]:
+    track = require(db, Track, track_id, "track")
+    recording = require(db, Recording, track.recording_id, "recording")
+    if recording.missing:
+        raise NotFound(f"The sound file of “{track.name}” is missing. Bring it in again.", id=track_id)
+    return require(db, Session, track.session_id, "session"), track, recording
+
+
+def _recording(bench: Workbench, recording_id: str) -> Recording:
+    with bench.database.reading() as db:
+        recording: Recording = require(db, Recording, recording_id, "recording")
+    if recording.missing:
+        raise NotFound("This sound file is missing. Bring it in again.", id=recording_id)
+    return recording
+
+
+def _floored(levels: npt.NDArray[np.float64]) -> npt.NDArray[np.float32]:
+    return np.maximum(levels, LOWEST_DB).astype(np.float32)
+
+
+def _finite(value: float) -> float | None:
+    return value if math.isfinite(value) else None

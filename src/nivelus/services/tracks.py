@@ -1,0 +1,47 @@
+"""Tracks: their name, their fader, and taking one out of the session."""
+
+from __future__ import annotations
+
+from nivelus.core.errors import Refused
+from nivelus.services.levels import clips_of
+from nivelus.services.sessions import clean_name, run_edit
+from nivelus.services.views import Changed
+from nivelus.services.workbench import Workbench
+from nivelus.store.history import Edit
+from nivelus.store.tables import Recording, Track
+
+FADER_RANGE = (-60.0, 12.0)
+
+
+def rename(bench: Workbench, track_id: str, revision: int, name: str) -> Changed:
+    """Give a track another name."""
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        track.name = clean_name(name)
+
+    return run_edit(bench, track_id, "Rename the track", revision, work)
+
+
+def set_fader(bench: Workbench, track_id: str, revision: int, fader: float) -> Changed:
+    """Set the fader, in dB; nothing else changes."""
+    if not FADER_RANGE[0] <= fader <= FADER_RANGE[1]:
+        raise Refused(f"The fader goes from {FADER_RANGE[0]:.0f} to +{FADER_RANGE[1]:.0f} dB.")
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        track.fader = round(fader, 2)
+        edit.label = f"Fader of {track.name} to {track.fader:+.1f} dB"
+
+    return run_edit(bench, track_id, "Fader", revision, work)
+
+
+def remove(bench: Workbench, track_id: str, revision: int) -> Changed:
+    """Take a track out of the session; undo brings it back with everything on it."""
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        edit.label = f"Take out {track.name}"
+        for clip in clips_of(edit.db, track.id):
+            edit.db.delete(clip)
+        edit.db.flush()
+        edit.db.delete(track)
+
+    return run_edit(bench, track_id, "Take out a track", revision, work)

@@ -1,0 +1,201 @@
+"""What the use cases answer with: plain values, as the interface shows them.
+
+Positions are seconds of the recording, levels in the unit of the session's target, gains dB. ``before`` is a phrase's
+level without gain and ``after`` with it; ``deviation`` is ``after`` less the target.
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from pydantic import BaseModel, ConfigDict, field_validator
+
+
+class View(BaseModel):
+    """What all views are: read-only, every field present."""
+
+    model_config = ConfigDict(
+        frozen=True,
+        json_schema_mode_override="serialization",
+        json_schema_serialization_defaults_required=True,
+    )
+
+
+class RuleView(View):
+    """The target of a session and the rule of its drafts; ``strength`` in percent."""
+
+    unit: str
+    target_kind: str
+    target: float
+    tolerance: float
+    strength: float
+    most_up: float
+    most_down: float
+    ceiling: float
+    noise_limit: float
+    keep_by_hand: bool
+    mono_as_two: bool
+
+
+class ClipView(View):
+    """A clip; what belongs to its phrase is None where it has none. ``peak`` is the true peak of the clip before gain, dBTP."""
+
+    id: str
+    track: str
+    start: float
+    end: float
+    gain: float
+    phrase_start: float | None
+    phrase_end: float | None
+    before: float | None
+    after: float | None
+    peak: float
+    room_tone: float
+    confidence: float
+    locked: bool
+    left_out: bool
+    by_hand: bool
+    reference: bool
+    label: str
+
+
+class RecordingView(View):
+    """What is known of a recording."""
+
+    id: str
+    format: str
+    subtype: str
+    sample_rate: int
+    channels: int
+    frames: int
+    duration: float
+    room_tone: float
+    missing: bool
+
+
+class TrackView(View):
+    """A track without its clips. ``target`` is the resolved target, in the session's unit."""
+
+    id: str
+    name: str
+    position: int
+    fader: float
+    target: float
+    recording: RecordingView
+
+
+class Changed(View):
+    """The state of a session after a step: all that is small, and the clips that are different."""
+
+    id: str
+    name: str
+    revision: int
+    rule: RuleView
+    tracks: list[TrackView]
+    clips: list[ClipView]
+    removed: list[str]
+    label: str
+    undo: str | None
+    redo: str | None
+
+
+class CardPhrase(View):
+    """A phrase on a card's thumbnail: where it lies (share of the length) and how far it is from the target."""
+
+    start: float
+    end: float
+    deviation: float
+
+
+class CardView(View):
+    """A session on the sessions page. ``worst`` is the deviation of the phrase furthest from the target."""
+
+    id: str
+    name: str
+    touched: datetime
+    duration: float
+    tracks: list[str]
+    level: int
+    count: int
+    worst: float | None
+    tolerance: float
+    phrases: list[CardPhrase]
+    importing: int
+
+    @field_validator("touched")
+    @classmethod
+    def _is_utc(cls, value: datetime) -> datetime:
+        # SQLite keeps no time zone; every moment in the database is UTC
+        return value.replace(tzinfo=UTC) if value.tzinfo is None else value
+
+
+class CardsView(View):
+    """All sessions."""
+
+    items: list[CardView]
+
+
+class JobView(View):
+    """Long work: ``state`` is waiting, running, done, failed or cancelled."""
+
+    id: str
+    kind: str
+    name: str
+    state: str
+    stage: str
+    percent: float
+    message: str
+    track: str | None
+    file: str | None
+
+
+class JobsView(View):
+    """The jobs of a session."""
+
+    items: list[JobView]
+
+
+class DraftItem(View):
+    """What a draft would do to one phrase, and why."""
+
+    clip: str
+    gain: float
+    after: float
+    reason: str
+
+
+class DraftView(View):
+    """A draft: one item per phrase, how many it would move, and how many would be level then."""
+
+    target: float
+    items: list[DraftItem]
+    moves: int
+    level: int
+    count: int
+    reasons: dict[str, int]
+
+
+class FiguresView(View):
+    """Level figures, None where nothing passed the gates. Loudness in LUFS, peaks dBTP and dBFS, spread and width LU or dB.
+
+    ``overs`` is the number of phrases whose clip passes the ceiling.
+    """
+
+    integrated: float | None
+    loudness_range: float
+    momentary_max: float | None
+    short_term_max: float | None
+    true_peak: float | None
+    room_tone: float
+    level: int
+    count: int
+    spread: float
+    width: float
+    overs: int
+
+
+class BeforeAfter(View):
+    """Figures without gain and with it."""
+
+    before: FiguresView
+    after: FiguresView

@@ -1,0 +1,123 @@
+"""The tables. Ids are short random strings; positions are samples of the recording, gains dB."""
+
+from __future__ import annotations
+
+import secrets
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import JSON, Column, DateTime
+from sqlmodel import Field, SQLModel
+
+
+def new_id() -> str:
+    """A short random id: 72 bits, safe in a URL."""
+    return secrets.token_urlsafe(9)
+
+
+def now() -> datetime:
+    """The present moment, UTC."""
+    return datetime.now(UTC)
+
+
+class Session(SQLModel, table=True):
+    """One piece of work: tracks, a target, and the rule of its drafts."""
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    name: str
+    created: datetime = Field(default_factory=now, sa_type=DateTime)
+    touched: datetime = Field(default_factory=now, sa_type=DateTime)
+    revision: int = 0
+    unit: str = "loudness"
+    target_kind: str = "absolute"
+    target: float = -18.0
+    tolerance: float = 1.5
+    strength: float = 100.0
+    most_up: float = 9.0
+    most_down: float = 12.0
+    ceiling: float = -1.0
+    noise_limit: float = -40.0
+    keep_by_hand: bool = True
+    mono_as_two: bool = False
+
+
+class Recording(SQLModel, table=True):
+    """An imported sound file; its samples, grid and waveform lie in the vault under its content hash."""
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    hash: str = Field(unique=True)
+    suffix: str
+    format: str
+    subtype: str
+    sample_rate: int
+    channels: int
+    frames: int
+    time_reference: int | None = None
+    room_tone: float
+    missing: bool = False
+
+
+class Track(SQLModel, table=True):
+    """A voice in a session: one recording, its clips, and a fader that nothing but the hand moves."""
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    session_id: str = Field(foreign_key="session.id", index=True, ondelete="CASCADE")
+    recording_id: str = Field(foreign_key="recording.id", index=True)
+    name: str
+    position: int
+    fader: float = 0.0
+
+
+class Clip(SQLModel, table=True):
+    """A span of a recording with its gain and at most one phrase.
+
+    ``loudness``, ``rms`` and ``peak`` are the levels of the phrase before gain (LUFS, dBFS, dBTP), ``true_peak`` and
+    ``room_tone`` those of the whole clip.
+    """
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    track_id: str = Field(foreign_key="track.id", index=True, ondelete="CASCADE")
+    start: int
+    end: int
+    gain: float = 0.0
+    phrase_start: int | None = None
+    phrase_end: int | None = None
+    confidence: float = 0.0
+    loudness: float | None = None
+    rms: float | None = None
+    peak: float | None = None
+    true_peak: float = -100.0
+    room_tone: float = -100.0
+    locked: bool = False
+    left_out: bool = False
+    by_hand: bool = False
+    reference: bool = False
+    label: str = ""
+
+
+class Job(SQLModel, table=True):
+    """Long work: an import or a render, with its progress and what became of it."""
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    session_id: str = Field(foreign_key="session.id", index=True, ondelete="CASCADE")
+    kind: str
+    name: str
+    state: str = "waiting"
+    stage: str = "waiting"
+    percent: float = 0.0
+    message: str = ""
+    stop: bool = False
+    payload: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
+    result: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
+    created: datetime = Field(default_factory=now, sa_type=DateTime)
+
+
+class Change(SQLModel, table=True):
+    """One step of a session's history: every row it touched, before and after."""
+
+    id: int | None = Field(default=None, primary_key=True)
+    session_id: str = Field(foreign_key="session.id", index=True, ondelete="CASCADE")
+    label: str
+    created: datetime = Field(default_factory=now, sa_type=DateTime)
+    rows: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSON, nullable=False))
+    undone: bool = False

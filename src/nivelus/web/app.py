@@ -1,0 +1,37 @@
+"""The application factory."""
+
+from __future__ import annotations
+
+from flask_openapi3 import Info, OpenAPI
+
+from nivelus import __version__
+from nivelus.jobs.queue import JobQueue
+from nivelus.services.workbench import Workbench
+from nivelus.settings import Settings
+from nivelus.web import binary, jobs, pages, sessions, tracks
+from nivelus.web.context import KEY
+from nivelus.web.errors import on_invalid, register_errors
+from nivelus.web.models import Problem
+from nivelus.web.security import register_security
+
+
+def create_app(settings: Settings, bench: Workbench | None = None, queue: JobQueue | None = None) -> OpenAPI:
+    """Build the application on the data folder of ``settings``."""
+    app = OpenAPI(
+        "nivelus",
+        info=Info(title="Nivelus", version=__version__),
+        security_schemes={},
+        doc_ui=False,
+        validation_error_model=Problem,
+        validation_error_callback=on_invalid,
+        static_folder=None,
+    )
+    app.json.sort_keys = False  # type: ignore[attr-defined]
+    app.extensions[KEY] = {"bench": bench or Workbench(settings), "queue": queue or JobQueue(settings)}
+    register_errors(app)
+    register_security(app, settings)
+    for blueprint in (sessions.api, tracks.api, jobs.api):
+        app.register_api(blueprint)
+    app.register_blueprint(binary.bp)
+    app.register_blueprint(pages.bp)
+    return app

@@ -1,0 +1,67 @@
+"""Routes that carry bytes: uploads, samples, waveform, traces, gain, finished renders."""
+
+from __future__ import annotations
+
+from flask import Blueprint, Response, request, send_file
+
+from nivelus.core.errors import Refused
+from nivelus.services import imports, renders, sound
+from nivelus.web.answers import answer, array
+from nivelus.web.context import bench, queue
+
+bp = Blueprint("binary", __name__, url_prefix="/api")
+
+
+@bp.post("/sessions/<session_id>/uploads")
+def upload(session_id: str) -> Response:
+    """Take a sound file: its bytes are the body, its name is in the query. Answers with the job that imports it."""
+    name = request.args.get("name", "")
+    if not name:
+        raise Refused("The file needs a name.")
+    job = imports.stage_upload(bench(), session_id, name, request.stream, request.content_length)
+    queue().put(job.id)
+    return answer(job, 202)
+
+
+@bp.get("/recordings/<recording_id>/samples")
+def samples(recording_id: str) -> Response:
+    """float32, channels interleaved; ``start`` and ``count`` in samples. A recording never changes."""
+    return array(sound.samples(bench(), recording_id, _whole("start"), _whole("count")), lasting=True)
+
+
+@bp.get("/recordings/<recording_id>/wave/<int:level>/<int:index>")
+def wave(recording_id: str, level: int, index: int) -> Response:
+    """A tile of the waveform pyramid: float32 lowest and highest sample of each bin."""
+    return array(sound.wave_tile(bench(), recording_id, level, index), lasting=True)
+
+
+@bp.get("/tracks/<track_id>/trace")
+def trace(track_id: str) -> Response:
+    """float32 level before gain, 20 a second, in the session's unit."""
+    return array(sound.trace(bench(), track_id))
+
+
+@bp.get("/tracks/<track_id>/meter")
+def meter(track_id: str) -> Response:
+    """float32 pairs of short-term deviation from the target before and after gain, 10 a second."""
+    return array(sound.meter(bench(), track_id))
+
+
+@bp.get("/tracks/<track_id>/gain")
+def gain(track_id: str) -> Response:
+    """float64 pairs of samples and dB: the compiled gain, linear in dB between points."""
+    return array(sound.gain_points(bench(), track_id))
+
+
+@bp.get("/jobs/<job_id>/file")
+def rendered(job_id: str) -> Response:
+    """The file that a render made."""
+    path, name = renders.rendered_file(bench(), job_id)
+    return send_file(path, as_attachment=True, download_name=name)
+
+
+def _whole(name: str) -> int:
+    try:
+        return int(request.args[name])
+    except (KeyError, ValueError):
+        raise Refused(f"“{name}” must be a whole number.") from None

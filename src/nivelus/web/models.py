@@ -1,0 +1,162 @@
+"""What requests may say. Answers are the views of ``services.views``. Numbers must be finite; ids are short."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+Id = Annotated[str, Field(min_length=1, max_length=40)]
+Ids = Annotated[list[Id], Field(min_length=1, max_length=20_000)]
+Db = Annotated[float, Field(ge=-120, le=120, allow_inf_nan=False)]
+Seconds = Annotated[float, Field(ge=0, le=1_000_000, allow_inf_nan=False)]
+Name = Annotated[str, Field(min_length=1, max_length=400)]
+Limit = Annotated[float, Field(ge=0, le=60, allow_inf_nan=False)]
+
+
+class Request(BaseModel):
+    """A request body: nothing but what is declared."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class SessionPath(BaseModel):
+    """A session in an address."""
+
+    session_id: Id
+
+
+class TrackPath(BaseModel):
+    """A track in an address."""
+
+    track_id: Id
+
+
+class JobPath(BaseModel):
+    """A job in an address."""
+
+    job_id: Id
+
+
+class NewSession(Request):
+    """A session to start."""
+
+    name: Name
+
+
+class Revised(Request):
+    """A write, with the revision that it is based on."""
+
+    revision: int = Field(ge=0)
+
+
+class RuleIn(Request):
+    """Values of the rule; those that are absent stay."""
+
+    unit: Literal["loudness", "rms", "peak"] | None = None
+    target_kind: Literal["absolute", "median", "reference"] | None = None
+    target: Annotated[float, Field(ge=-60, le=0, allow_inf_nan=False)] | None = None
+    tolerance: Annotated[float, Field(ge=0, le=12, allow_inf_nan=False)] | None = None
+    strength: Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)] | None = None
+    most_up: Limit | None = None
+    most_down: Limit | None = None
+    ceiling: Annotated[float, Field(ge=-40, le=0, allow_inf_nan=False)] | None = None
+    noise_limit: Annotated[float, Field(ge=-100, le=0, allow_inf_nan=False)] | None = None
+    keep_by_hand: bool | None = None
+    mono_as_two: bool | None = None
+
+    def values(self) -> dict[str, Any]:
+        """What was given."""
+        return {name: value for name, value in self.model_dump().items() if value is not None}
+
+
+class SessionChange(Revised):
+    """Another name, another rule, or both."""
+
+    name: Name | None = None
+    rule: RuleIn | None = None
+
+
+class TrackChange(Revised):
+    """Another name or another fader position."""
+
+    name: Name | None = None
+    fader: Db | None = None
+
+
+class GainChange(Revised):
+    """Clip gain: by so much, or to so much."""
+
+    clips: Ids
+    by: Db | None = None
+    to: Db | None = None
+
+
+class FlagChange(Revised):
+    """A flag of clips."""
+
+    clips: Ids
+    flag: Literal["locked", "left_out", "reference"]
+    on: bool
+
+
+class LabelChange(Revised):
+    """The words of a phrase."""
+
+    clip: Id
+    label: Annotated[str, Field(max_length=2000)]
+
+
+class Cut(Revised):
+    """Where to cut."""
+
+    at: Seconds
+
+
+class Join(Revised):
+    """What to join."""
+
+    clips: Ids
+
+
+class BorderMove(Revised):
+    """The border at the end of a clip, and where it goes."""
+
+    clip: Id
+    at: Seconds
+
+
+class DraftRequest(Request):
+    """What to draft: some clips or all, with other values of the rule than the session's if any."""
+
+    clips: Ids | None = None
+    rule: RuleIn | None = None
+
+
+class DraftAccept(Revised):
+    """What to accept."""
+
+    clips: Ids | None = None
+
+
+class RenderRequest(Request):
+    """How to render a track."""
+
+    format: Literal["wav", "flac"] = "wav"
+    bits: Literal[16, 24, 32] = 24
+    with_fader: bool = False
+
+
+class RevisionQuery(BaseModel):
+    """The revision that a deletion is based on."""
+
+    revision: int = Field(ge=0)
+
+
+class Problem(BaseModel):
+    """What went wrong (RFC 9457): ``detail`` is a sentence for the person."""
+
+    type: str
+    title: str
+    status: int
+    detail: str

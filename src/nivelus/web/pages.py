@@ -1,0 +1,38 @@
+"""The page itself: one document for every address of the interface, and the files that it loads."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from flask import Blueprint, Response, abort, send_from_directory
+
+STATIC = Path(__file__).parent / "static"
+
+bp = Blueprint("pages", __name__)
+
+
+@bp.get("/assets/<path:name>")
+def assets(name: str) -> Response:
+    """Scripts, styles and fonts; their names carry their content, so they may be kept for good."""
+    response = send_from_directory(STATIC / "assets", name)
+    response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+    return response
+
+
+@bp.get("/icon.svg")
+def icon() -> Response:
+    """The vial."""
+    return send_from_directory(STATIC, "icon.svg")
+
+
+@bp.get("/", defaults={"address": ""})
+@bp.get("/<path:address>")
+def page(address: str) -> Response:
+    """The page, whatever the address within the interface."""
+    if address.startswith(("api/", "openapi")):
+        abort(404)
+    if not (STATIC / "index.html").exists():
+        abort(Response("The interface has not been built. Run “make demo” or “make serve”.", 503))
+    response = send_from_directory(STATIC, "index.html")
+    response.headers["Cache-Control"] = "no-cache"
+    return response

@@ -1,0 +1,60 @@
+"""Routes of sessions: cards, state, rule, history."""
+
+from __future__ import annotations
+
+from flask import Response
+from flask_openapi3 import APIBlueprint, Tag
+
+from nivelus.services import sessions
+from nivelus.services.views import CardsView, Changed
+from nivelus.web.answers import answer
+from nivelus.web.context import PROBLEMS, bench
+from nivelus.web.models import NewSession, Revised, SessionChange, SessionPath
+
+api = APIBlueprint("sessions", __name__, url_prefix="/api/sessions", abp_tags=[Tag(name="sessions")], abp_responses=PROBLEMS)
+
+
+@api.get("", responses={200: CardsView})
+def list_sessions() -> Response:
+    """All sessions, the one touched last first."""
+    return answer(CardsView(items=sessions.list_cards(bench())))
+
+
+@api.post("", responses={201: Changed})
+def create_session(body: NewSession) -> Response:
+    """Start a session."""
+    return answer(sessions.state(bench(), sessions.create(bench(), body.name)), 201)
+
+
+@api.get("/<session_id>", responses={200: Changed})
+def get_session(path: SessionPath) -> Response:
+    """Everything of a session."""
+    return answer(sessions.state(bench(), path.session_id))
+
+
+@api.patch("/<session_id>", responses={200: Changed})
+def change_session(path: SessionPath, body: SessionChange) -> Response:
+    """Change the name or the rule."""
+    values = body.rule.values() if body.rule else {}
+    if body.name is not None:
+        values["name"] = body.name
+    return answer(sessions.update(bench(), path.session_id, body.revision, values))
+
+
+@api.delete("/<session_id>", responses={204: None})
+def delete_session(path: SessionPath) -> Response:
+    """Delete a session for good."""
+    sessions.remove(bench(), path.session_id)
+    return Response(status=204)
+
+
+@api.post("/<session_id>/undo", responses={200: Changed})
+def undo(path: SessionPath, body: Revised) -> Response:
+    """Take back the newest step."""
+    return answer(sessions.undo(bench(), path.session_id, body.revision))
+
+
+@api.post("/<session_id>/redo", responses={200: Changed})
+def redo(path: SessionPath, body: Revised) -> Response:
+    """Do again what was undone last."""
+    return answer(sessions.redo(bench(), path.session_id, body.revision))

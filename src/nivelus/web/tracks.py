@@ -1,0 +1,110 @@
+"""Routes of tracks: their clips worked by hand, their drafts, their figures, their render."""
+
+from __future__ import annotations
+
+from flask import Response
+from flask_openapi3 import APIBlueprint, Tag
+
+from nivelus.core.errors import Refused
+from nivelus.services import clips, drafts, renders, sound, tracks
+from nivelus.services.views import BeforeAfter, Changed, DraftView, JobView
+from nivelus.web.answers import answer
+from nivelus.web.context import PROBLEMS, bench, queue
+from nivelus.web.models import (
+    BorderMove,
+    Cut,
+    DraftAccept,
+    DraftRequest,
+    FlagChange,
+    GainChange,
+    Join,
+    LabelChange,
+    RenderRequest,
+    RevisionQuery,
+    TrackChange,
+    TrackPath,
+)
+
+api = APIBlueprint(
+    "tracks", __name__, url_prefix="/api/tracks/<track_id>", abp_tags=[Tag(name="tracks")], abp_responses=PROBLEMS
+)
+
+
+@api.patch("", responses={200: Changed})
+def change_track(path: TrackPath, body: TrackChange) -> Response:
+    """Rename a track or set its fader."""
+    if (body.name is None) == (body.fader is None):
+        raise Refused("Say either another name or another fader position.")
+    if body.name is not None:
+        return answer(tracks.rename(bench(), path.track_id, body.revision, body.name))
+    assert body.fader is not None
+    return answer(tracks.set_fader(bench(), path.track_id, body.revision, body.fader))
+
+
+@api.delete("", responses={200: Changed})
+def remove_track(path: TrackPath, query: RevisionQuery) -> Response:
+    """Take a track out; undo brings it back."""
+    return answer(tracks.remove(bench(), path.track_id, query.revision))
+
+
+@api.post("/gain", responses={200: Changed})
+def set_gain(path: TrackPath, body: GainChange) -> Response:
+    """Move clips by some dB, or set their gain."""
+    return answer(clips.set_gain(bench(), path.track_id, body.revision, body.clips, body.by, body.to))
+
+
+@api.post("/flag", responses={200: Changed})
+def set_flag(path: TrackPath, body: FlagChange) -> Response:
+    """Lock, leave out, or make a reference."""
+    return answer(clips.set_flag(bench(), path.track_id, body.revision, body.clips, body.flag, body.on))
+
+
+@api.post("/label", responses={200: Changed})
+def set_label(path: TrackPath, body: LabelChange) -> Response:
+    """Write down the words of a phrase."""
+    return answer(clips.set_label(bench(), path.track_id, body.revision, body.clip, body.label))
+
+
+@api.post("/cut", responses={200: Changed})
+def cut(path: TrackPath, body: Cut) -> Response:
+    """Cut a clip in two."""
+    return answer(clips.cut(bench(), path.track_id, body.revision, body.at))
+
+
+@api.post("/join", responses={200: Changed})
+def join(path: TrackPath, body: Join) -> Response:
+    """Join neighbouring clips."""
+    return answer(clips.join(bench(), path.track_id, body.revision, body.clips))
+
+
+@api.post("/border", responses={200: Changed})
+def move_border(path: TrackPath, body: BorderMove) -> Response:
+    """Move the border at the end of a clip."""
+    return answer(clips.move_border(bench(), path.track_id, body.revision, body.clip, body.at))
+
+
+@api.post("/draft", responses={200: DraftView})
+def make_draft(path: TrackPath, body: DraftRequest) -> Response:
+    """What evening out would do; nothing is changed."""
+    rule = body.rule.values() if body.rule else None
+    return answer(drafts.draft(bench(), path.track_id, body.clips and set(body.clips), rule))
+
+
+@api.post("/draft/accept", responses={200: Changed})
+def accept_draft(path: TrackPath, body: DraftAccept) -> Response:
+    """Do what the draft proposes."""
+    return answer(drafts.accept(bench(), path.track_id, body.revision, body.clips and set(body.clips)))
+
+
+@api.get("/figures", responses={200: BeforeAfter})
+def get_figures(path: TrackPath) -> Response:
+    """Figures before and after."""
+    return answer(sound.before_after(bench(), path.track_id))
+
+
+@api.post("/render", responses={202: JobView})
+def start_render(path: TrackPath, body: RenderRequest) -> Response:
+    """Ask for a render."""
+    job = renders.request(bench(), path.track_id, body.format, body.bits, body.with_fader)
+    queue().put(job.id)
+    return answer(job, 202)
