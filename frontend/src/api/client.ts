@@ -1,0 +1,125 @@
+/** The one place that talks to the server. Every failure becomes a Problem with a sentence for the person. */
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+type Schemas = components["schemas"];
+export type Changed = Schemas["Changed"];
+export type Clip = Schemas["ClipView"];
+export type Track = Schemas["TrackView"];
+export type Rule = Schemas["RuleView"];
+export type RuleChange = Schemas["RuleIn"];
+export type Card = Schemas["CardView"];
+export type Job = Schemas["JobView"];
+export type Draft = Schemas["DraftView"];
+export type Figures = Schemas["FiguresView"];
+export type BeforeAfter = Schemas["BeforeAfter"];
+export type RenderRequest = Schemas["RenderRequest"];
+
+const client = createClient<paths>({ baseUrl: "/" });
+
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    sentence: string,
+  ) {
+    super(sentence);
+  }
+}
+
+const UNREACHABLE = "The program does not answer. Is it still running? Nothing that was accepted is lost.";
+
+async function take<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await call.catch(() => {
+    throw new Problem(0, UNREACHABLE);
+  });
+  if (error !== undefined || !response.ok) {
+    const detail = (error as { detail?: string } | undefined)?.detail;
+    throw new Problem(response.status, detail ?? "The program answered in a way that is not understood.");
+  }
+  return data as T;
+}
+
+async function bytes(address: string, signal?: AbortSignal): Promise<ArrayBuffer> {
+  const response = await fetch(address, { signal });
+  if (!response.ok) {
+    const body = (await response.json().catch(() => ({}))) as { detail?: string };
+    throw new Problem(response.status, body.detail ?? UNREACHABLE);
+  }
+  return response.arrayBuffer();
+}
+
+const session = (id: string) => ({ params: { path: { session_id: id } } });
+const track = (id: string) => ({ params: { path: { track_id: id } } });
+const job = (id: string) => ({ params: { path: { job_id: id } } });
+
+export const api = {
+  cards: () => take(client.GET("/api/sessions")).then((answer) => answer.items),
+  createSession: (name: string) => take(client.POST("/api/sessions", { body: { name } })),
+  session: (id: string) => take(client.GET("/api/sessions/{session_id}", session(id))),
+  changeSession: (id: string, revision: number, change: { name?: string; rule?: RuleChange }) =>
+    take(client.PATCH("/api/sessions/{session_id}", { ...session(id), body: { revision, ...change } })),
+  deleteSession: (id: string) => take(client.DELETE("/api/sessions/{session_id}", session(id))),
+  undo: (id: string, revision: number) =>
+    take(client.POST("/api/sessions/{session_id}/undo", { ...session(id), body: { revision } })),
+  redo: (id: string, revision: number) =>
+    take(client.POST("/api/sessions/{session_id}/redo", { ...session(id), body: { revision } })),
+
+  changeTrack: (id: string, revision: number, change: { name?: string; fader?: number }) =>
+    take(client.PATCH("/api/tracks/{track_id}", { ...track(id), body: { revision, ...change } })),
+  removeTrack: (id: string, revision: number) =>
+    take(client.DELETE("/api/tracks/{track_id}", { params: { path: { track_id: id }, query: { revision } } })),
+  gain: (id: string, revision: number, clips: string[], change: { by?: number; to?: number }) =>
+    take(client.POST("/api/tracks/{track_id}/gain", { ...track(id), body: { revision, clips, ...change } })),
+  flag: (id: string, revision: number, clips: string[], flag: Schemas["FlagChange"]["flag"], on: boolean) =>
+    take(client.POST("/api/tracks/{track_id}/flag", { ...track(id), body: { revision, clips, flag, on } })),
+  label: (id: string, revision: number, clip: string, label: string) =>
+    take(client.POST("/api/tracks/{track_id}/label", { ...track(id), body: { revision, clip, label } })),
+  cut: (id: string, revision: number, at: number) =>
+    take(client.POST("/api/tracks/{track_id}/cut", { ...track(id), body: { revision, at } })),
+  join: (id: string, revision: number, clips: string[]) =>
+    take(client.POST("/api/tracks/{track_id}/join", { ...track(id), body: { revision, clips } })),
+  border: (id: string, revision: number, clip: string, at: number) =>
+    take(client.POST("/api/tracks/{track_id}/border", { ...track(id), body: { revision, clip, at } })),
+  draft: (id: string, clips: string[] | undefined, rule?: RuleChange) =>
+    take(client.POST("/api/tracks/{track_id}/draft", { ...track(id), body: { clips, rule } })),
+  acceptDraft: (id: string, revision: number, clips: string[] | undefined) =>
+    take(client.POST("/api/tracks/{track_id}/draft/accept", { ...track(id), body: { revision, clips } })),
+  figures: (id: string) => take(client.GET("/api/tracks/{track_id}/figures", track(id))),
+  render: (id: string, body: RenderRequest) =>
+    take(client.POST("/api/tracks/{track_id}/render", { ...track(id), body })),
+
+  jobs: (id: string) => take(client.GET("/api/sessions/{session_id}/jobs", session(id))).then((answer) => answer.items),
+  cancelJob: (id: string) => take(client.POST("/api/jobs/{job_id}/cancel", job(id))),
+  dismissJob: (id: string) => take(client.DELETE("/api/jobs/{job_id}", job(id))),
+  renderedFile: (id: string) => `/api/jobs/${id}/file`,
+
+  gainPoints: (id: string) => bytes(`/api/tracks/${id}/gain`).then((b) => new Float64Array(b)),
+  meter: (id: string) => bytes(`/api/tracks/${id}/meter`).then((b) => new Float32Array(b)),
+  trace: (id: string) => bytes(`/api/tracks/${id}/trace`).then((b) => new Float32Array(b)),
+  waveTile: (recording: string, level: number, index: number) =>
+    bytes(`/api/recordings/${recording}/wave/${level}/${index}`).then((b) => new Float32Array(b)),
+  samples: (recording: string, start: number, count: number, signal?: AbortSignal) =>
+    bytes(`/api/recordings/${recording}/samples?start=${start}&count=${count}`, signal).then(
+      (b) => new Float32Array(b),
+    ),
+
+  /** Upload a file; its progress is reported as a share of its bytes. */
+  upload: (id: string, file: File, onProgress: (share: number) => void, signal: AbortSignal) =>
+    new Promise<Job>((resolve, reject) => {
+      const request = new XMLHttpRequest();
+      request.open("POST", `/api/sessions/${id}/uploads?name=${encodeURIComponent(file.name)}`);
+      request.setRequestHeader("Content-Type", "application/octet-stream");
+      request.upload.onprogress = (event) => onProgress(event.total ? event.loaded / event.total : 0);
+      request.onload = () => {
+        const body = JSON.parse(request.responseText || "{}") as Job & { detail?: string };
+        if (request.status === 202) resolve(body);
+        else reject(new Problem(request.status, body.detail ?? UNREACHABLE));
+      };
+      request.onerror = () => reject(new Problem(0, `“${file.name}” could not be sent. ${UNREACHABLE}`));
+      signal.onabort = () => {
+        request.abort();
+        reject(new Problem(0, `“${file.name}” was stopped.`));
+      };
+      request.send(file);
+    }),
+};

@@ -1,0 +1,35 @@
+/** Answers that are looked at, not edited: cached by what they depend on. */
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useSession } from "../model/session";
+import { api } from "./client";
+
+/** Figures of a track before and after; anew with every revision, the old ones shown until then. */
+export function useFigures(track: string | undefined) {
+  const revision = useSession((s) => s.header?.revision ?? 0);
+  return useQuery({
+    queryKey: ["figures", track, revision],
+    queryFn: () => api.figures(track!),
+    enabled: track !== undefined,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+}
+
+const AT_WORK = 400;
+const AT_REST = 15000;
+
+/** The jobs of the open session; asked for often while one is at work. */
+export function useJobs() {
+  const id = useSession((s) => s.id);
+  return useQuery({
+    queryKey: ["jobs", id],
+    queryFn: () => api.jobs(id),
+    enabled: id !== "",
+    refetchInterval: (query) =>
+      query.state.data?.some((job) => job.state === "waiting" || job.state === "running") ? AT_WORK : AT_REST,
+  });
+}
+
+export function useCards() {
+  return useQuery({ queryKey: ["cards"], queryFn: api.cards, refetchInterval: 5000 });
+}

@@ -1,0 +1,145 @@
+/** The line at the top: name of the session, the stages with their progress, undo and redo. */
+import { ActionIcon, Anchor, Button, Menu, Modal, TextInput, Tooltip, useMantineColorScheme } from "@mantine/core";
+import { IconArrowBackUp, IconArrowForwardUp, IconDots } from "@tabler/icons-react";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api } from "../api/client";
+import { useFigures } from "../api/queries";
+import { edit, isJudged, isLevel, redo, trackOf, undo, useSession } from "../model/session";
+import { STAGES, type Stage, useView } from "../model/view";
+import { Vial } from "../parts/Vial";
+
+const TITLES: Record<Stage, string> = { survey: "Survey", phrases: "Phrases", deliver: "Deliver" };
+
+export function Header({ stage, goStage }: { stage: Stage; goStage: (stage: Stage) => void }) {
+  const header = useSession((s) => s.header);
+  const [renaming, setRenaming] = useState<string | null>(null);
+  const progress = useProgress();
+  if (!header) return <header className="header" />;
+  const rename = () => {
+    const name = renaming?.trim();
+    setRenaming(null);
+    if (name && name !== header.name) void edit((revision, id) => api.changeSession(id, revision, { name }));
+  };
+  return (
+    <header className="header">
+      <Anchor component={Link} to="/" className="home" underline="never" aria-label="Nivelus, all sessions">
+        <Vial deviation={0} tolerance={1.5} width={44} height={18} />
+        <strong>Nivelus</strong>
+      </Anchor>
+      <button
+        type="button"
+        className="session-name"
+        onClick={() => setRenaming(header.name)}
+        title="Rename the session"
+      >
+        {header.name}
+      </button>
+      <nav className="stages" aria-label="Stages">
+        {STAGES.map((name, i) => (
+          <button
+            key={name}
+            type="button"
+            className="stage"
+            aria-current={stage === name ? "step" : undefined}
+            onClick={() => goStage(name)}
+          >
+            <span>
+              <span className="stage-number">{i + 1}</span> {TITLES[name]}
+            </span>
+            <span className="stage-progress">{progress[name]}</span>
+          </button>
+        ))}
+      </nav>
+      <div className="header-tools">
+        <Tooltip label={header.undo ? `Undo: ${header.undo}` : "Nothing to undo"}>
+          <ActionIcon
+            variant="subtle"
+            aria-label="Undo"
+            data-disabled={!header.undo || undefined}
+            onClick={() => void undo()}
+          >
+            <IconArrowBackUp size={18} />
+          </ActionIcon>
+        </Tooltip>
+        <Tooltip label={header.redo ? `Redo: ${header.redo}` : "Nothing to redo"}>
+          <ActionIcon
+            variant="subtle"
+            aria-label="Redo"
+            data-disabled={!header.redo || undefined}
+            onClick={() => void redo()}
+          >
+            <IconArrowForwardUp size={18} />
+          </ActionIcon>
+        </Tooltip>
+        <ViewMenu onRename={() => setRenaming(header.name)} />
+      </div>
+      <Modal opened={renaming !== null} onClose={() => setRenaming(null)} title="Rename the session" size="sm" centered>
+        <form
+          onSubmit={(event) => {
+            event.preventDefault();
+            rename();
+          }}
+        >
+          <TextInput
+            aria-label="Name"
+            data-autofocus
+            maxLength={120}
+            value={renaming ?? ""}
+            onChange={(event) => setRenaming(event.currentTarget.value)}
+          />
+          <Button type="submit" mt="sm" fullWidth disabled={!renaming?.trim()}>
+            Rename
+          </Button>
+        </form>
+      </Modal>
+    </header>
+  );
+}
+
+export function SchemeItems() {
+  const { colorScheme, setColorScheme } = useMantineColorScheme();
+  const names = { light: "Day", dark: "Night", auto: "As the system" } as const;
+  return (["light", "dark", "auto"] as const).map((scheme) => (
+    <Menu.Item key={scheme} onClick={() => setColorScheme(scheme)} aria-current={colorScheme === scheme || undefined}>
+      {colorScheme === scheme ? "✓ " : ""}
+      {names[scheme]}
+    </Menu.Item>
+  ));
+}
+
+function ViewMenu({ onRename }: { onRename: () => void }) {
+  return (
+    <Menu position="bottom-end" width={200}>
+      <Menu.Target>
+        <ActionIcon variant="subtle" aria-label="More">
+          <IconDots size={18} />
+        </ActionIcon>
+      </Menu.Target>
+      <Menu.Dropdown>
+        <Menu.Item onClick={() => useView.setState({ help: true })} rightSection="?">
+          Keys and hands
+        </Menu.Item>
+        <Menu.Item onClick={onRename}>Rename the session</Menu.Item>
+        <Menu.Divider />
+        <SchemeItems />
+      </Menu.Dropdown>
+    </Menu>
+  );
+}
+
+/** What stands under the name of each stage. */
+function useProgress(): Record<Stage, string> {
+  const focus = useView((s) => s.focus);
+  const model = useSession();
+  const track = trackOf(model, focus);
+  const { data: figures } = useFigures(track?.id);
+  const clips = (model.clips[track?.id ?? ""] ?? []).filter(isJudged);
+  const level = clips.filter((c) => isLevel(c.after! - track!.target, model.header!.rule.tolerance)).length;
+  const overs = figures?.after.overs ?? 0;
+  return {
+    survey: clips.length === 1 ? "1 phrase" : `${clips.length} phrases`,
+    phrases: `${level} of ${clips.length} level`,
+    deliver: overs === 0 ? "under the ceiling" : overs === 1 ? "1 over the ceiling" : `${overs} over the ceiling`,
+  };
+}

@@ -1,0 +1,62 @@
+/** The list of keys. */
+import { Kbd, Modal, SimpleGrid, Text } from "@mantine/core";
+import { type Command, showKey } from "../model/commands";
+import { useView } from "../model/view";
+
+const HANDS = [
+  ["Drag a phrase up or down", "its gain; with all that are selected"],
+  ["Alt while dragging", "ten times finer"],
+  ["Escape while dragging", "takes it back"],
+  ["Double click", "exact gain and words"],
+  ["Drag across empty ground", "select"],
+  ["Shift / Ctrl click", "select more"],
+  ["Wheel, Ctrl+wheel", "scroll, zoom at the pointer"],
+  ["Ctrl while moving a border", "no snapping"],
+] as const;
+
+export function Keys({ table }: { table: Command[] }) {
+  const opened = useView((s) => s.help);
+  const groups = [...new Set(table.map((command) => command.group))];
+  return (
+    <Modal opened={opened} onClose={() => useView.setState({ help: false })} title="Keys and hands" size="xl" centered>
+      <SimpleGrid cols={{ base: 1, sm: 2 }} spacing="lg" verticalSpacing="md">
+        {groups.map((group) => (
+          <section key={group}>
+            <Text fw={700} size="sm" mb={4}>
+              {group}
+            </Text>
+            {table
+              .filter((command) => command.group === group)
+              .map((command) => (
+                <div className="key-row" key={command.id}>
+                  <span>{command.name}</span>
+                  <span>
+                    {command.keys.map((key) => (
+                      <Kbd key={key} size="xs" ml={4}>
+                        {showKey(key)}
+                      </Kbd>
+                    ))}
+                  </span>
+                </div>
+              ))}
+          </section>
+        ))}
+        <section>
+          <Text fw={700} size="sm" mb={4}>
+            Hand
+          </Text>
+          {HANDS.map(([what, does]) => (
+            <div className="key-row" key={what}>
+              <span>{what}</span>
+              <span className="dim">{does}</span>
+            </div>
+          ))}
+          <div className="key-row">
+            <span>Everything by name</span>
+            <Kbd size="xs">{showKey("Mod+K")}</Kbd>
+          </div>
+        </section>
+      </SimpleGrid>
+    </Modal>
+  );
+}

@@ -1,0 +1,190 @@
+/** One session: the frame with its three stages around the one picture. */
+import { Button, Loader } from "@mantine/core";
+import { Spotlight } from "@mantine/spotlight";
+import { useCallback, useEffect, useMemo, useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { Problem } from "../api/client";
+import { fitAll, fitSelection, focusedClips, phraseSpan, show } from "../model/actions";
+import { commands, showKey } from "../model/commands";
+import "../model/curve";
+import { openSession, trackOf, useSession } from "../model/session";
+import { upload } from "../model/uploads";
+import { STAGES, type Stage, useView } from "../model/view";
+import { DropArea } from "../parts/DropArea";
+import { JobList, useFinishedImports } from "../parts/JobList";
+import { Picture } from "../picture/Picture";
+import { engine } from "../sound/engine";
+import { DeliverList, DeliverRule } from "../stages/Deliver";
+import { PhrasesRule } from "../stages/PhrasesRule";
+import { SurveyList, SurveyRule } from "../stages/Survey";
+import { Worklist } from "../stages/Worklist";
+import { Header } from "./Header";
+import { Keys } from "./Keys";
+import { TrackBar } from "./TrackBar";
+import { Transport } from "./Transport";
+import { useKeys } from "./useKeys";
+
+const FIRST_LOOK = 32;
+const RULES = { survey: SurveyRule, phrases: PhrasesRule, deliver: DeliverRule };
+const LISTS = { survey: SurveyList, phrases: Worklist, deliver: DeliverList };
+
+export function SessionPage() {
+  const { id = "", stage: named } = useParams();
+  const navigate = useNavigate();
+  const [search, setSearch] = useSearchParams();
+  const stage: Stage = STAGES.includes(named as Stage) ? (named as Stage) : "survey";
+  const header = useSession((s) => (s.id === id ? s.header : null));
+  const [error, setError] = useState<string | null>(null);
+
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the address is read when a session opens; later it follows
+  useEffect(() => {
+    setError(null);
+    useView.setState({
+      focus: search.get("track") ?? "",
+      selection: new Set(search.getAll("phrase")),
+      span: null,
+      draft: null,
+      before: false,
+      clipLayer: true,
+      exact: null,
+    });
+    openSession(id)
+      .then(() => {
+        const clips = focusedClips().filter((clip) => useView.getState().selection.has(clip.id));
+        if (clips.length > 0) fitSelection();
+        else if (stage === "phrases") show({ start: 0, end: FIRST_LOOK }, 0);
+        else fitAll();
+      })
+      .catch((problem) => setError(problem instanceof Problem ? problem.message : "The session could not be opened."));
+    engine.onStop = () => useView.setState({ playing: false });
+    return () => engine.stop();
+  }, [id]);
+
+  // the address follows track and selection, so that reload comes back to them
+  useEffect(() => {
+    let timer = 0;
+    const follow = () => {
+      window.clearTimeout(timer);
+      timer = window.setTimeout(() => {
+        if (useSession.getState().id !== id) return;
+        const { focus, selection } = useView.getState();
+        const next = new URLSearchParams();
+        if (focus) next.set("track", focus);
+        if (selection.size <= 12) for (const phrase of selection) next.append("phrase", phrase);
+        if (next.toString() !== new URLSearchParams(window.location.search).toString()) {
+          setSearch(next, { replace: true });
+        }
+      }, 250);
+    };
+    const stop = useView.subscribe((now, old) => {
+      if (now.focus !== old.focus || now.selection !== old.selection) follow();
+    });
+    return () => {
+      stop();
+      window.clearTimeout(timer);
+    };
+  }, [id, setSearch]);
+
+  const goStage = useCallback(
+    (next: Stage) => navigate({ pathname: `/s/${id}/${next}`, search: window.location.search }),
+    [id, navigate],
+  );
+  const table = useMemo(() => commands(goStage), [goStage]);
+  useKeys(table);
+  useFinishedImports();
+  const focus = useView((s) => s.focus);
+  const track = useSession((s) => trackOf(s, focus));
+  const trackId = track?.id;
+  useEffect(() => {
+    if (header) document.title = `${header.name} - Nivelus`;
+    if (!trackId) return;
+    // another track, or the first one of a session: look at all of it
+    const { window } = useView.getState();
+    if (window.end > (trackOf(useSession.getState(), trackId)?.recording.duration ?? 0)) fitAll();
+  }, [header, trackId]);
+
+  if (error) {
+    return (
+      <main className="alone">
+        <p>{error}</p>
+        <Button component={Link} to="/">
+          All sessions
+        </Button>
+      </main>
+    );
+  }
+  if (!header) {
+    return (
+      <main className="alone">
+        <Loader />
+      </main>
+    );
+  }
+  const Rule = RULES[stage];
+  const List = LISTS[stage];
+  return (
+    <div className="frame">
+      <Header stage={stage} goStage={goStage} />
+      {track ? (
+        <>
+          <aside className="side">
+            <Rule />
+            <List />
+          </aside>
+          <main className="main">
+            <TrackBar />
+            <Picture stage={stage} />
+          </main>
+          <Transport />
+        </>
+      ) : (
+        <Empty id={id} />
+      )}
+      <Keys table={table} />
+      <Spotlight
+        shortcut="mod + K"
+        nothingFound="Nothing by that name"
+        highlightQuery
+        scrollable
+        maxHeight={420}
+        searchProps={{ placeholder: "What to do, or a phrase by its words" }}
+        actions={[
+          ...table.map((command) => ({
+            id: command.id,
+            label: command.name,
+            description: command.group,
+            rightSection: <kbd>{showKey(command.keys[0]!)}</kbd>,
+            onClick: command.run,
+          })),
+          ...focusedClips()
+            .filter((clip) => clip.label)
+            .map((clip) => ({
+              id: clip.id,
+              label: clip.label,
+              description: "Phrase",
+              onClick: () => {
+                useView.setState({ selection: new Set([clip.id]), span: null });
+                show(phraseSpan(clip), 2);
+              },
+            })),
+        ]}
+      />
+    </div>
+  );
+}
+
+/** A session without a recording: the one thing to do is to bring one in. */
+function Empty({ id }: { id: string }) {
+  return (
+    <main className="alone">
+      <div className="empty">
+        <DropArea onFiles={(files) => upload(id, files)}>
+          <h2>Bring a voice in</h2>
+          <p>Drop recordings or whole folders here, or click to choose them.</p>
+          <p className="dim">WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis, MP3. Your files are never changed.</p>
+        </DropArea>
+        <JobList kind="import" />
+      </div>
+    </main>
+  );
+}

@@ -1,0 +1,165 @@
+/** The line at the bottom: playing, the signal path with what each part does here and now, the fader, the live vial. */
+import { ActionIcon, Button, SegmentedControl, Slider, Tooltip } from "@mantine/core";
+import { IconPlayerPlayFilled, IconPlayerStopFilled, IconRepeat } from "@tabler/icons-react";
+import { useEffect, useState } from "react";
+import { playOrStop, setBefore, setClipLayer, setFader, setLoop } from "../model/actions";
+import { gainAt, useCurve } from "../model/curve";
+import { trackOf, useSession } from "../model/session";
+import { onRedraw, useView } from "../model/view";
+import { db, signed, time } from "../parts/format";
+import { Vial } from "../parts/Vial";
+import { engine } from "../sound/engine";
+
+const METER_RATE = 10;
+const FADER = { low: -40, high: 12 };
+
+export function Transport() {
+  const { playing, loop, before, clipLayer, focus } = useView();
+  const track = useSession((s) => trackOf(s, focus));
+  if (!track) return <footer className="transport" />;
+  return (
+    <footer className="transport">
+      <ActionIcon size={38} variant="filled" aria-label={playing ? "Stop" : "Play"} onClick={playOrStop}>
+        {playing ? <IconPlayerStopFilled size={18} /> : <IconPlayerPlayFilled size={18} />}
+      </ActionIcon>
+      <Clock />
+      <Tooltip label="Loop the selection (O)">
+        <Button
+          size="compact-sm"
+          variant={loop ? "filled" : "default"}
+          leftSection={<IconRepeat size={14} />}
+          aria-pressed={loop}
+          onClick={() => setLoop(!loop)}
+        >
+          loop
+        </Button>
+      </Tooltip>
+      <SegmentedControl
+        size="xs"
+        aria-label="Before or after"
+        value={before ? "before" : "after"}
+        onChange={(value) => setBefore(value === "before")}
+        data={[
+          { value: "before", label: "Before" },
+          { value: "after", label: "After" },
+        ]}
+      />
+      <div className="path" role="group" aria-label="Signal path">
+        <span className="path-end">recording</span>
+        <Tooltip label={clipLayer ? "Clip gain is on: switch it off" : "Clip gain is off: switch it on"}>
+          <button
+            type="button"
+            className="path-layer path-clip"
+            aria-pressed={clipLayer && !before}
+            aria-label="Clip gain layer"
+            onClick={() => setClipLayer(!clipLayer)}
+          >
+            <span>clip gain</span>
+            <ClipGainHere />
+          </button>
+        </Tooltip>
+        <Fader key={track.id} value={track.fader} />
+        <Tooltip label="Guards your ears at −1 dBFS; it is never in the render">
+          <span className="path-layer path-guard">
+            <span>limiter</span>
+            <span className="mono">−1.0</span>
+          </span>
+        </Tooltip>
+        <span className="path-end">out</span>
+      </div>
+      <LiveVial />
+    </footer>
+  );
+}
+
+/** Calls for a new rendering at most 20 times a second while playing, and whenever the picture is drawn. */
+function usePlayhead(): number {
+  const playing = useView((s) => s.playing);
+  const [seconds, setSeconds] = useState(() => engine.seconds);
+  useEffect(() => {
+    const read = () => setSeconds(engine.seconds);
+    read();
+    const stop = onRedraw(read);
+    const timer = playing ? window.setInterval(read, 50) : 0;
+    return () => {
+      stop();
+      window.clearInterval(timer);
+    };
+  }, [playing]);
+  return seconds;
+}
+
+function Clock() {
+  return (
+    <output className="clock mono" aria-label="Position">
+      {time(usePlayhead())}
+    </output>
+  );
+}
+
+function ClipGainHere() {
+  const seconds = usePlayhead();
+  const points = useCurve((s) => s.points);
+  const rate = useSession((s) => trackOf(s, useView.getState().focus)?.recording.sample_rate ?? 48000);
+  return <span className="mono">{signed(gainAt(points, seconds * rate))}</span>;
+}
+
+/** One number that nothing but the hand moves. Heard while it is dragged, kept when it is let go. */
+function Fader({ value }: { value: number }) {
+  const [held, setHeld] = useState<number | null>(null);
+  const shown = held ?? value;
+  return (
+    <div className="path-layer path-fader">
+      <span className="fader-line">
+        <strong>fader</strong>
+        <button
+          type="button"
+          className="mono fader-value"
+          title="Double click: back to 0 dB"
+          onDoubleClick={() => {
+            engine.setFader(0);
+            setFader(0);
+          }}
+        >
+          {db(shown)}
+        </button>
+      </span>
+      <Slider
+        size={3}
+        thumbSize={14}
+        min={FADER.low}
+        max={FADER.high}
+        step={0.1}
+        label={null}
+        thumbLabel="Fader"
+        value={Math.max(shown, FADER.low)}
+        onChange={(next) => {
+          setHeld(next);
+          engine.setFader(next);
+        }}
+        onChangeEnd={(next) => {
+          setFader(next);
+          setHeld(null);
+        }}
+      />
+    </div>
+  );
+}
+
+function LiveVial() {
+  const seconds = usePlayhead();
+  const meter = useCurve((s) => s.meter);
+  const heard = useView((s) => !s.before && s.clipLayer);
+  const tolerance = useSession((s) => s.header?.rule.tolerance ?? 1.5);
+  const count = meter.length / 2;
+  const at = Math.min(Math.floor(seconds * METER_RATE), count - 1);
+  const value = count === 0 ? null : meter[2 * at + (heard ? 1 : 0)]!;
+  // far below the target is a pause, not a voice that is too quiet
+  const isVoice = value !== null && value > -24;
+  return (
+    <div className="live-vial" data-testid="live-vial">
+      <Vial deviation={isVoice ? value : null} tolerance={tolerance} width={118} height={26} />
+      <span className="mono dim">{isVoice ? `${signed(value)} LU short-term` : "pause"}</span>
+    </div>
+  );
+}

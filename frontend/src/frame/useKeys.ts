@@ -1,0 +1,63 @@
+/** Keys work wherever the focus is not in a text field or an open dialog. */
+import { useEffect } from "react";
+import { setBefore, zero } from "../model/actions";
+import { type Command, keyName } from "../model/commands";
+import { useView } from "../model/view";
+
+const HELD = 250;
+const TYPING = 1200;
+
+export function useKeys(table: Command[]) {
+  useEffect(() => {
+    const byKey = new Map(table.flatMap((command) => command.keys.map((key) => [key, command] as const)));
+    let heldSince = 0;
+    let zeroAt = Number.NEGATIVE_INFINITY;
+
+    const down = (event: KeyboardEvent) => {
+      if (event.defaultPrevented || isElsewhere(event)) return;
+      const key = keyName(event);
+      if (key === "0") {
+        zeroAt = event.timeStamp;
+        return;
+      }
+      if (key === "Enter" && event.timeStamp - zeroAt < TYPING) {
+        zeroAt = Number.NEGATIVE_INFINITY;
+        event.preventDefault();
+        return zero();
+      }
+      const command = byKey.get(key);
+      if (!command) return;
+      event.preventDefault();
+      if (key === "B") {
+        if (!event.repeat) {
+          heldSince = event.timeStamp;
+          command.run();
+        }
+        return;
+      }
+      command.run();
+    };
+    const up = (event: KeyboardEvent) => {
+      // a key that was held brings back what was heard before; one that was tapped stays
+      if (event.key.toUpperCase() !== "B" || heldSince === 0) return;
+      if (event.timeStamp - heldSince > HELD) setBefore(!useView.getState().before);
+      heldSince = 0;
+    };
+    window.addEventListener("keydown", down);
+    window.addEventListener("keyup", up);
+    return () => {
+      window.removeEventListener("keydown", down);
+      window.removeEventListener("keyup", up);
+    };
+  }, [table]);
+}
+
+function isElsewhere(event: KeyboardEvent): boolean {
+  const target = event.target as HTMLElement;
+  if (target.closest("input:not([type=radio]):not([type=checkbox]), textarea, select, [contenteditable=true]"))
+    return true;
+  if (target.closest("[role=slider]") && event.key.startsWith("Arrow")) return true;
+  if (document.querySelector("[role=dialog]")) return true;
+  // Enter and Space on a button press that button
+  return (event.key === "Enter" || event.key === " ") && target.closest("button, a, [role=tab], label") !== null;
+}

@@ -1,0 +1,34 @@
+import "@fontsource-variable/atkinson-hyperlegible-next";
+import "@fontsource-variable/jetbrains-mono";
+import "@mantine/core/styles.css";
+import "@mantine/dropzone/styles.css";
+import "@mantine/notifications/styles.css";
+import "@mantine/spotlight/styles.css";
+import "./frame/styles.css";
+import { MantineProvider } from "@mantine/core";
+import { Notifications } from "@mantine/notifications";
+import { QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
+import { queries } from "./api/cache";
+import { SessionPage } from "./frame/SessionPage";
+import { theme } from "./frame/theme";
+import { SessionsPage } from "./sessions/SessionsPage";
+
+const router = createBrowserRouter([
+  { path: "/", element: <SessionsPage /> },
+  { path: "/s/:id/:stage?", element: <SessionPage /> },
+  { path: "*", element: <Navigate to="/" replace /> },
+]);
+
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <MantineProvider theme={theme} defaultColorScheme="auto">
+      <Notifications position="bottom-right" limit={4} />
+      <QueryClientProvider client={queries}>
+        <RouterProvider router={router} />
+      </QueryClientProvider>
+    </MantineProvider>
+  </StrictMode>,
+);

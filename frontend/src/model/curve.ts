@@ -1,0 +1,94 @@
+/** What the server tells of the track in focus besides its clips: compiled gain, trace, meter. Fetched anew when it changes. */
+import { create } from "zustand";
+import { api } from "../api/client";
+import { complain } from "../parts/messages";
+import { engine } from "../sound/engine";
+import type { GainPoints } from "../sound/worklet";
+import { focused } from "./actions";
+import { useSession } from "./session";
+import { redraw, useView } from "./view";
+
+interface CurveState {
+  track: string;
+  points: GainPoints;
+  trace: Float32Array;
+  meter: Float32Array;
+}
+
+const EMPTY = { at: new Float64Array(0), db: new Float64Array(0) };
+export const useCurve = create<CurveState>(() => ({
+  track: "",
+  points: EMPTY,
+  trace: new Float32Array(0),
+  meter: new Float32Array(0),
+}));
+
+export function toPoints(pairs: Float64Array): GainPoints {
+  const count = pairs.length / 2;
+  const points = { at: new Float64Array(count), db: new Float64Array(count) };
+  for (let i = 0; i < count; i++) {
+    points.at[i] = pairs[2 * i]!;
+    points.db[i] = pairs[2 * i + 1]!;
+  }
+  return points;
+}
+
+/** Gain of the compiled curve at a sample position; linear in dB between points. */
+export function gainAt(points: GainPoints, position: number): number {
+  const { at, db } = points;
+  let low = 0;
+  let high = at.length;
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    if (at[middle]! <= position) low = middle + 1;
+    else high = middle;
+  }
+  if (at.length === 0) return 0;
+  if (low === 0) return db[0]!;
+  if (low === at.length) return db[low - 1]!;
+  const share = (position - at[low - 1]!) / (at[low]! - at[low - 1]!);
+  return db[low - 1]! + share * (db[low]! - db[low - 1]!);
+}
+
+let loaded = "";
+let traced = "";
+
+async function refresh() {
+  const track = focused();
+  const header = useSession.getState().header;
+  if (!track || !header || track.recording.missing) return;
+  const key = `${track.id}@${header.revision}`;
+  const traceKey = `${track.id}:${header.rule.unit}:${header.rule.mono_as_two}`;
+  if (key === loaded) return;
+  loaded = key;
+  if (useCurve.getState().track !== track.id) {
+    useCurve.setState({ track: track.id, points: EMPTY, trace: new Float32Array(0), meter: new Float32Array(0) });
+    traced = "";
+  }
+  engine.setTrack(track);
+  try {
+    // the gain first: it is what is heard
+    const points = toPoints(await api.gainPoints(track.id));
+    if (loaded !== key) return;
+    engine.setGain(points);
+    useCurve.setState({ points });
+    if (traced !== traceKey) {
+      traced = traceKey;
+      const trace = await api.trace(track.id);
+      if (traced === traceKey) useCurve.setState({ trace });
+    }
+    const meter = await api.meter(track.id);
+    if (loaded === key) useCurve.setState({ meter });
+  } catch (error) {
+    if (loaded === key) loaded = "";
+    complain(error);
+  }
+}
+
+useSession.subscribe(() => void refresh());
+useView.subscribe((now, old) => {
+  if (now.focus !== old.focus) void refresh();
+});
+useCurve.subscribe(redraw);
+useSession.subscribe(redraw);
+useView.subscribe(redraw);

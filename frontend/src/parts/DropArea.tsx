@@ -1,0 +1,24 @@
+/** Where files and folders are dropped or chosen. Whole folders are searched for sound files. */
+import { Dropzone } from "@mantine/dropzone";
+import type { ReactNode } from "react";
+
+const SOUND = /\.(wav|bwf|rf64|aiff?|aifc|flac|og[ga]|mp3)$/i;
+
+/** Of several files, those that look like sound; a single one is taken as it is, so that it is told what is wrong with it. */
+export const soundFiles = (files: File[]) => (files.length > 1 ? files.filter((file) => SOUND.test(file.name)) : files);
+
+export function DropArea({ onFiles, children }: { onFiles: (files: File[]) => void; children: ReactNode }) {
+  return (
+    <Dropzone
+      onDrop={(files) => {
+        const sounds = soundFiles(files);
+        onFiles(sounds.length > 0 ? sounds : files);
+      }}
+      className="drop"
+      p="sm"
+      inputProps={{ "aria-label": "Sound files" }}
+    >
+      {children}
+    </Dropzone>
+  );
+}

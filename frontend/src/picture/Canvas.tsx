@@ -1,0 +1,39 @@
+/** A canvas that fills its box at the screen's own resolution and draws itself when asked to. */
+import { useEffect, useRef } from "react";
+import { onRedraw } from "../model/view";
+
+interface Props {
+  draw: (ctx: CanvasRenderingContext2D, width: number, height: number) => void;
+}
+
+export function Canvas({ draw }: Props) {
+  const ref = useRef<HTMLCanvasElement>(null);
+  const latest = useRef(draw);
+  latest.current = draw;
+
+  useEffect(() => {
+    const canvas = ref.current!;
+    const paint = () => {
+      const ratio = window.devicePixelRatio || 1;
+      const { clientWidth: width, clientHeight: height } = canvas;
+      if (width === 0 || height === 0) return;
+      if (canvas.width !== Math.round(width * ratio) || canvas.height !== Math.round(height * ratio)) {
+        canvas.width = Math.round(width * ratio);
+        canvas.height = Math.round(height * ratio);
+      }
+      const ctx = canvas.getContext("2d")!;
+      ctx.setTransform(ratio, 0, 0, ratio, 0, 0);
+      latest.current(ctx, width, height);
+    };
+    const observer = new ResizeObserver(paint);
+    observer.observe(canvas);
+    const stop = onRedraw(paint);
+    paint();
+    return () => {
+      observer.disconnect();
+      stop();
+    };
+  }, []);
+
+  return <canvas ref={ref} className="strip-canvas" role="presentation" />;
+}

@@ -1,0 +1,65 @@
+/** Waveform tiles, fetched when first looked at and kept; a picture that misses one is drawn again when it comes. */
+import { api } from "../api/client";
+import { redraw } from "../model/view";
+
+export const TILE = 1024;
+export const BINS_PER_SECOND = 1600;
+const LEVELS = 7;
+const JOINED = 4;
+const MOST = 800;
+
+const kept = new Map<string, Float32Array | null>();
+
+export function tile(recording: string, level: number, index: number): Float32Array | null {
+  const key = `${recording}/${level}/${index}`;
+  const found = kept.get(key);
+  if (found !== undefined) return found;
+  if (kept.size > MOST) {
+    for (const old of [...kept.keys()].slice(0, MOST / 4)) kept.delete(old);
+  }
+  kept.set(key, null);
+  api
+    .waveTile(recording, level, index)
+    .then((data) => kept.set(key, data))
+    .catch(() => kept.delete(key))
+    .finally(redraw);
+  return null;
+}
+
+/** The coarsest level that still has a bin for every pixel, and its bins per second. */
+export function levelFor(secondsPerPixel: number): { level: number; rate: number } {
+  let level = 0;
+  while (level < LEVELS - 1 && (secondsPerPixel * BINS_PER_SECOND) / JOINED ** (level + 1) >= 1) level++;
+  return { level, rate: BINS_PER_SECOND / JOINED ** level };
+}
+
+/** Lowest and highest sample of each pixel column, interleaved; NaN where the tile is not here yet. */
+export function columns(recording: string, start: number, secondsPerPixel: number, width: number): Float32Array {
+  const { level, rate } = levelFor(secondsPerPixel);
+  const out = new Float32Array(width * 2).fill(Number.NaN);
+  let held = -1;
+  let data: Float32Array | null = null;
+  for (let x = 0; x < width; x++) {
+    const first = Math.max(0, Math.floor((start + x * secondsPerPixel) * rate));
+    const last = Math.max(first, Math.ceil((start + (x + 1) * secondsPerPixel) * rate) - 1);
+    let low = Number.POSITIVE_INFINITY;
+    let high = Number.NEGATIVE_INFINITY;
+    for (let bin = first; bin <= last; bin++) {
+      const index = Math.floor(bin / TILE);
+      if (index !== held) {
+        held = index;
+        data = tile(recording, level, index);
+      }
+      const at = (bin - index * TILE) * 2;
+      if (data && at < data.length) {
+        low = Math.min(low, data[at]!);
+        high = Math.max(high, data[at + 1]!);
+      }
+    }
+    if (high >= low) {
+      out[2 * x] = low;
+      out[2 * x + 1] = high;
+    }
+  }
+  return out;
+}

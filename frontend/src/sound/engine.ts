@@ -1,0 +1,212 @@
+/**
+ * Playback of the track in focus: blocks are fetched ahead of the play line and handed to the worklet, however long the
+ * recording is. The position is the worklet's; between its reports it is told from the audio clock.
+ */
+import { api, type Track } from "../api/client";
+import { complain } from "../parts/messages";
+import type { FromWorklet, GainPoints, ToWorklet } from "./worklet";
+import workletUrl from "./worklet.ts?worker&url";
+
+const BLOCK_SECONDS = 1;
+const AHEAD = 8;
+const BEHIND = 2;
+
+class Engine {
+  private context: AudioContext | null = null;
+  private node: AudioWorkletNode | null = null;
+  private track: Track | null = null;
+  private points: GainPoints | null = null;
+  private have = new Set<number>();
+  private fetching = new Map<number, AbortController>();
+  private last = { position: 0, time: 0 };
+  private to = 0;
+  private loop: { from: number; to: number } | null = null;
+  private after = true;
+  private faderDb = 0;
+  private formatOf: string | null = null;
+  private opening: Promise<AudioWorkletNode | null> | null = null;
+  playing = false;
+  onStop: () => void = () => {};
+
+  /** Position of what is heard now, in seconds of the recording. */
+  get seconds(): number {
+    const rate = this.track?.recording.sample_rate ?? 48000;
+    if (!this.playing || !this.context) return this.last.position / rate;
+    const passed = Math.max(0, this.context.currentTime - this.last.time - (this.context.outputLatency || 0));
+    const now = this.last.position / rate + passed;
+    if (this.loop && now > this.loop.to)
+      return this.loop.from + ((now - this.loop.from) % (this.loop.to - this.loop.from));
+    return Math.min(now, this.to);
+  }
+
+  /** Work on another track; the position is kept if it is the same recording. */
+  setTrack(track: Track): void {
+    if (this.track?.recording.id !== track.recording.id) {
+      this.stop();
+      this.forget();
+      this.last = { position: 0, time: 0 };
+      this.points = null;
+      if (this.context && this.context.sampleRate !== track.recording.sample_rate) {
+        void this.context.close();
+        this.context = null;
+        this.node = null;
+        this.opening = null;
+      }
+    }
+    this.track = track;
+    this.sendFormat();
+    this.setFader(track.fader);
+  }
+
+  setGain(points: GainPoints): void {
+    this.points = points;
+    this.send({ type: "gain", points });
+  }
+
+  /** Hear the recording with its gain, or as it is. */
+  setAfter(after: boolean): void {
+    this.after = after;
+    this.send({ type: "switch", after });
+  }
+
+  setFader(db: number): void {
+    this.faderDb = db;
+    this.send({ type: "fader", db });
+  }
+
+  /** Place the play line; goes on from there while playing. */
+  seek(seconds: number): void {
+    const rate = this.track?.recording.sample_rate ?? 48000;
+    this.last = { position: Math.max(0, Math.round(seconds * rate)), time: this.context?.currentTime ?? 0 };
+    if (this.playing) void this.play(seconds, this.track?.recording.duration ?? seconds);
+  }
+
+  async play(from: number, to: number, loop = false): Promise<void> {
+    const track = this.track;
+    if (!track) return;
+    const rate = track.recording.sample_rate;
+    const node = await this.open().catch((error) => {
+      complain(error);
+      return null;
+    });
+    if (!node || this.track !== track) return;
+    await this.context?.resume();
+    this.to = Math.min(to, track.recording.duration);
+    this.loop = loop ? { from, to: this.to } : null;
+    const start = Math.min(Math.max(0, Math.round(from * rate)), track.recording.frames);
+    this.playing = true;
+    this.last = { position: start, time: this.context!.currentTime };
+    this.feed(start);
+    this.send({ type: "play", from: start, to: Math.round(this.to * rate), loopFrom: loop ? start : null });
+  }
+
+  stop(): void {
+    if (!this.playing) return;
+    const rate = this.track?.recording.sample_rate ?? 48000;
+    this.last = { position: Math.round(this.seconds * rate), time: 0 };
+    this.playing = false;
+    this.send({ type: "stop" });
+    this.onStop();
+  }
+
+  private async open(): Promise<AudioWorkletNode | null> {
+    this.opening ??= this.build();
+    return this.opening;
+  }
+
+  private async build(): Promise<AudioWorkletNode | null> {
+    const track = this.track!;
+    // the context runs at the recording's own rate, so its samples reach the gain as they are
+    this.context = new AudioContext({ sampleRate: track.recording.sample_rate, latencyHint: "interactive" });
+    await this.context.audioWorklet.addModule(workletUrl);
+    this.node = new AudioWorkletNode(this.context, "nivelus-player", { outputChannelCount: [2] });
+    this.node.connect(this.context.destination);
+    this.node.port.onmessage = (event: MessageEvent<FromWorklet>) => this.hear(event.data);
+    this.formatOf = null;
+    this.sendFormat();
+    if (this.points) this.setGain(this.points);
+    this.setAfter(this.after);
+    this.setFader(this.faderDb);
+    return this.node;
+  }
+
+  private hear(report: FromWorklet): void {
+    if (!this.playing) return;
+    if (!report.playing) {
+      this.playing = false;
+      this.last = { position: report.position, time: 0 };
+      this.onStop();
+      return;
+    }
+    this.last = { position: report.position, time: report.starving ? this.context!.currentTime : report.time };
+    this.feed(report.position);
+  }
+
+  /** Have the blocks around a position, and those where a loop begins. */
+  private feed(position: number): void {
+    const track = this.track;
+    if (!track) return;
+    const size = BLOCK_SECONDS * track.recording.sample_rate;
+    const now = Math.floor(position / size);
+    const count = Math.ceil(track.recording.frames / size);
+    const wanted: number[] = [];
+    for (let i = now; i <= Math.min(now + AHEAD, count - 1); i++) wanted.push(i);
+    if (this.loop) {
+      const first = Math.floor((this.loop.from * track.recording.sample_rate) / size);
+      for (const i of [first, first + 1]) if (i < count && !wanted.includes(i)) wanted.push(i);
+    }
+    for (const index of wanted) {
+      if (!this.have.has(index) && !this.fetching.has(index) && this.fetching.size < 4) this.fetch(track, index, size);
+    }
+    for (const index of this.have) {
+      if ((index < now - BEHIND || index > now + AHEAD) && !wanted.includes(index)) this.have.delete(index);
+    }
+    this.send({ type: "keep", first: now - BEHIND, last: now + AHEAD });
+  }
+
+  private fetch(track: Track, index: number, size: number): void {
+    const abort = new AbortController();
+    this.fetching.set(index, abort);
+    api
+      .samples(track.recording.id, index * size, size, abort.signal)
+      .then((data) => {
+        if (abort.signal.aborted || this.track?.recording.id !== track.recording.id) return;
+        this.have.add(index);
+        this.send({ type: "block", index, data }, [data.buffer]);
+      })
+      .catch((error) => {
+        if (abort.signal.aborted) return;
+        this.stop();
+        complain(error);
+      })
+      .finally(() => {
+        this.fetching.delete(index);
+        if (this.playing) this.feed(Math.round(this.last.position));
+      });
+  }
+
+  private forget(): void {
+    for (const abort of this.fetching.values()) abort.abort();
+    this.fetching.clear();
+    this.have.clear();
+  }
+
+  private sendFormat(): void {
+    const recording = this.track?.recording;
+    if (!recording || !this.node || this.formatOf === recording.id) return;
+    this.formatOf = recording.id;
+    this.have.clear();
+    this.send({
+      type: "format",
+      channels: recording.channels,
+      frames: recording.frames,
+      blockFrames: BLOCK_SECONDS * recording.sample_rate,
+    });
+  }
+
+  private send(message: ToWorklet, transfer: Transferable[] = []): void {
+    this.node?.port.postMessage(message, transfer);
+  }
+}
+
+export const engine = new Engine();

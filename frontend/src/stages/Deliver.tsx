@@ -1,0 +1,161 @@
+/** Stage Deliver: is everything in order, and the rendered voice. */
+import { Button, NativeSelect, SegmentedControl, Switch } from "@mantine/core";
+import { useState } from "react";
+import { queries } from "../api/cache";
+import { api, type Figures, type RenderRequest } from "../api/client";
+import { useFigures } from "../api/queries";
+import { trackOf, useSession } from "../model/session";
+import { useView } from "../model/view";
+import { db, distanceUnit, plain } from "../parts/format";
+import { JobList } from "../parts/JobList";
+import { complain } from "../parts/messages";
+
+const KINDS = [
+  { value: "wav-24", label: "WAV, 24 bits", format: "wav", bits: 24 },
+  { value: "wav-16", label: "WAV, 16 bits", format: "wav", bits: 16 },
+  { value: "wav-32", label: "WAV, 32-bit float", format: "wav", bits: 32 },
+  { value: "flac-24", label: "FLAC, 24 bits", format: "flac", bits: 24 },
+  { value: "flac-16", label: "FLAC, 16 bits", format: "flac", bits: 16 },
+] as const;
+
+export function DeliverRule() {
+  const id = useSession((s) => s.id);
+  const focus = useView((s) => s.focus);
+  const track = useSession((s) => trackOf(s, focus));
+  const count = useSession((s) => s.header?.tracks.length ?? 0);
+  const [kind, setKind] = useState<string>("wav-24");
+  const [withFader, setWithFader] = useState(false);
+  const [which, setWhich] = useState("focus");
+  if (!track) return null;
+  const render = async () => {
+    const chosen = KINDS.find((k) => k.value === kind)!;
+    const body: RenderRequest = { format: chosen.format, bits: chosen.bits, with_fader: withFader };
+    const tracks = which === "all" ? useSession.getState().header!.tracks : [track];
+    try {
+      for (const t of tracks) await api.render(t.id, body);
+    } catch (error) {
+      complain(error);
+    }
+    await queries.invalidateQueries({ queryKey: ["jobs", id] });
+  };
+  return (
+    <section className="rule" aria-label="Rule">
+      <div className="panel-head">
+        <h2>Render</h2>
+      </div>
+      {count > 1 && (
+        <SegmentedControl
+          size="xs"
+          fullWidth
+          mb={8}
+          aria-label="Which tracks"
+          value={which}
+          onChange={setWhich}
+          data={[
+            { value: "focus", label: track.name },
+            { value: "all", label: `All ${count} tracks` },
+          ]}
+        />
+      )}
+      <NativeSelect
+        size="xs"
+        label="Format"
+        value={kind}
+        onChange={(event) => setKind(event.currentTarget.value)}
+        data={KINDS.map(({ value, label }) => ({ value, label }))}
+      />
+      <Switch
+        size="xs"
+        mt={10}
+        label={`With the fader (${db(track.fader)})`}
+        checked={withFader}
+        onChange={(event) => setWithFader(event.currentTarget.checked)}
+      />
+      <p className="note">
+        Same length, rate and start stamp as the recording.{" "}
+        {withFader ? "The fader is in it." : "Pre-fader: the fader stays free."}
+      </p>
+      <Button size="xs" fullWidth mt={8} onClick={() => void render()}>
+        Render
+      </Button>
+      <JobList kind="render" />
+    </section>
+  );
+}
+
+export function DeliverList() {
+  const focus = useView((s) => s.focus);
+  const track = useSession((s) => trackOf(s, focus));
+  const rule = useSession((s) => s.header?.rule);
+  const { data } = useFigures(track?.id);
+  if (!track || !rule || !data) return null;
+  const { before, after } = data;
+  const unit = distanceUnit(rule.unit);
+  const loud = (value: number | null, of: string) => (value === null ? "none" : `${plain(value)} ${of}`);
+  const rows: [string, (f: Figures) => string][] = [
+    ["Level", (f) => `${f.level} of ${f.count}`],
+    ["Spread", (f) => `${f.spread.toFixed(1)} ${unit}`],
+    ["10-90 %", (f) => `${f.width.toFixed(1)} ${unit}`],
+    ["Integrated", (f) => loud(f.integrated, "LUFS")],
+    ["Range", (f) => `${f.loudness_range.toFixed(1)} LU`],
+    ["Short-term max", (f) => loud(f.short_term_max, "LUFS")],
+    ["True peak", (f) => loud(f.true_peak, "dBTP")],
+    ["Room tone", (f) => `${plain(f.room_tone)} dBFS`],
+  ];
+  const checks: [boolean, string][] = [
+    [
+      after.level === after.count,
+      after.level === after.count ? "Every phrase is level" : `${after.count - after.level} phrases are off`,
+    ],
+    [
+      after.overs === 0,
+      after.overs === 0
+        ? "Nothing passes the ceiling"
+        : `${after.overs} pass the ceiling of ${plain(rule.ceiling)} dBTP`,
+    ],
+    [
+      (after.true_peak ?? -99) <= 0,
+      (after.true_peak ?? -99) <= 0
+        ? "True peak is under full scale"
+        : "True peak is over full scale: integer formats clip it",
+    ],
+    [
+      after.room_tone <= rule.noise_limit,
+      after.room_tone <= rule.noise_limit ? "Room tone is under its limit" : "Room tone passes its limit",
+    ],
+  ];
+  return (
+    <section className="worklist" aria-label="Check list">
+      <div className="panel-head">
+        <h2>Check list</h2>
+      </div>
+      <div className="rows static">
+        <ul className="checks">
+          {checks.map(([good, text]) => (
+            <li key={text} className={good ? "level" : "loud"}>
+              {good ? "✓" : "!"} <span>{text}</span>
+            </li>
+          ))}
+        </ul>
+        <table className="figures-table" data-testid="figures-table">
+          <thead>
+            <tr>
+              <th scope="col">{track.name}</th>
+              <th scope="col">before</th>
+              <th scope="col">after</th>
+            </tr>
+          </thead>
+          <tbody className="mono">
+            {rows.map(([name, show]) => (
+              <tr key={name}>
+                <th scope="row">{name}</th>
+                <td className="dim">{show(before)}</td>
+                <td>{show(after)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </section>
+  );
+}

@@ -1,0 +1,202 @@
+/** The rule of the stage Phrases: a few sliders, the draft, and what it would do. The draft follows the sliders live. */
+import { Button, Collapse, Group, RangeSlider, Slider, Switch, UnstyledButton } from "@mantine/core";
+import { useDisclosure } from "@mantine/hooks";
+import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
+import { useEffect, useRef, useState } from "react";
+import { api, type Draft, type Rule, type RuleChange } from "../api/client";
+import { acceptDraft, dropDraft, focused, makeDraft } from "../model/actions";
+import { trackOf, useSession } from "../model/session";
+import { useView } from "../model/view";
+import { distanceUnit, levelUnit, plain } from "../parts/format";
+import { complain } from "../parts/messages";
+import { setRule, TargetFields } from "./TargetFields";
+import { reasonWords } from "./Worklist";
+
+export function PhrasesRule() {
+  const rule = useSession((s) => s.header?.rule);
+  const focus = useView((s) => s.focus);
+  const track = useSession((s) => trackOf(s, focus));
+  const clips = useSession((s) => s.clips[track?.id ?? ""]);
+  const selection = useView((s) => s.selection);
+  const draft = useView((s) => s.draft);
+  const [more, { toggle }] = useDisclosure(false);
+  const [aims, { toggle: toggleAims }] = useDisclosure(false);
+  const [trial, setTrial] = useState<RuleChange>({});
+  useTrial(trial);
+  if (!rule || !track) return null;
+  const shown: Rule = { ...rule, ...(trial as Partial<Rule>) };
+  const unit = distanceUnit(rule.unit);
+  const chosen = (clips ?? []).filter((clip) => selection.has(clip.id) && clip.after !== null).length;
+
+  const keep = async (change: RuleChange) => {
+    const drafted = useView.getState().draft !== null;
+    const saved = await setRule(change);
+    setTrial({});
+    // a draft that was on view is made again with the rule that now holds
+    if (saved && drafted) await makeDraft(useView.getState().draftOf === undefined);
+  };
+  const slider = (
+    name: keyof RuleChange & keyof Rule,
+    title: string,
+    low: number,
+    high: number,
+    step: number,
+    text: string,
+  ) => (
+    <Row title={title} value={text}>
+      <Slider
+        size={3}
+        thumbSize={14}
+        label={null}
+        thumbLabel={title}
+        min={low}
+        max={high}
+        step={step}
+        value={shown[name] as number}
+        onChange={(value) => setTrial({ ...trial, [name]: value })}
+        onChangeEnd={(value) => void keep({ [name]: value })}
+      />
+    </Row>
+  );
+
+  return (
+    <section className="rule" aria-label="Rule">
+      <div className="panel-head">
+        <h2>Even out</h2>
+        <UnstyledButton className="link" onClick={toggleAims} aria-expanded={aims}>
+          to {plain(track.target)} {levelUnit(rule.unit)}{" "}
+          {aims ? <IconChevronDown size={12} /> : <IconChevronRight size={12} />}
+        </UnstyledButton>
+      </div>
+      <Collapse expanded={aims}>
+        <TargetFields />
+      </Collapse>
+      {slider("tolerance", "Tolerance", 0, 6, 0.1, `±${shown.tolerance.toFixed(1)} ${unit}`)}
+      {slider("strength", "Strength", 0, 100, 1, `${shown.strength.toFixed(0)} %`)}
+      <Row title="Most down / up" value={`−${shown.most_down.toFixed(0)} / +${shown.most_up.toFixed(0)} dB`}>
+        <RangeSlider
+          size={3}
+          thumbSize={14}
+          label={null}
+          thumbFromLabel="Most down"
+          thumbToLabel="Most up"
+          min={-24}
+          max={24}
+          minRange={0}
+          step={1}
+          value={[-shown.most_down, shown.most_up]}
+          onChange={([low, high]) => setTrial({ ...trial, most_down: Math.max(-low, 0), most_up: Math.max(high, 0) })}
+          onChangeEnd={([low, high]) => void keep({ most_down: Math.max(-low, 0), most_up: Math.max(high, 0) })}
+        />
+      </Row>
+      <UnstyledButton className="link" onClick={toggle} aria-expanded={more}>
+        {more ? <IconChevronDown size={12} /> : <IconChevronRight size={12} />} ceiling, noise, hand-made gains
+      </UnstyledButton>
+      <Collapse expanded={more}>
+        {slider("ceiling", "True peak ceiling", -12, 0, 0.1, `${plain(shown.ceiling)} dBTP`)}
+        {slider("noise_limit", "Room no louder than", -80, -20, 1, `${plain(shown.noise_limit, 0)} dBFS`)}
+        <Switch
+          size="xs"
+          mt={8}
+          label="Leave what was set by hand"
+          checked={rule.keep_by_hand}
+          onChange={(event) => void keep({ keep_by_hand: event.currentTarget.checked })}
+        />
+        <Switch
+          size="xs"
+          mt={6}
+          mb={4}
+          label="Count a mono voice as two loudspeakers (+3 LU)"
+          checked={rule.mono_as_two}
+          onChange={(event) => void keep({ mono_as_two: event.currentTarget.checked })}
+        />
+      </Collapse>
+      <Group gap={8} mt={10} wrap="nowrap">
+        {draft ? (
+          <>
+            <Button size="xs" flex={1} onClick={() => void acceptDraft()}>
+              Accept {draft.moves === 1 ? "1 change" : `${draft.moves} changes`}
+              <kbd>D</kbd>
+            </Button>
+            <Button size="xs" variant="default" onClick={dropDraft}>
+              Drop
+            </Button>
+          </>
+        ) : (
+          <Button size="xs" flex={1} onClick={() => void makeDraft()}>
+            {chosen === 0 ? "Draft all phrases" : chosen === 1 ? "Draft 1 phrase" : `Draft ${chosen} phrases`}
+            <kbd>D</kbd>
+          </Button>
+        )}
+      </Group>
+      <p className="note" role="status">
+        {draft
+          ? summary(draft)
+          : chosen === 0
+            ? "Nothing changes before you accept."
+            : "Only what is selected is drafted."}
+      </p>
+    </section>
+  );
+}
+
+/** While a draft is on view, moving a slider shows what it would be, without keeping it. */
+function useTrial(trial: RuleChange) {
+  const running = useRef(false);
+  const wanted = useRef<RuleChange | null>(null);
+  useEffect(() => {
+    if (Object.keys(trial).length === 0 || useView.getState().draft === null) return;
+    wanted.current = trial;
+    if (running.current) return;
+    running.current = true;
+    const run = async () => {
+      while (wanted.current) {
+        const rule = wanted.current;
+        wanted.current = null;
+        const track = focused();
+        if (!track || useView.getState().draft === null) break;
+        const draft = await api.draft(track.id, useView.getState().draftOf, rule);
+        if (useView.getState().draft !== null) useView.setState({ draft });
+      }
+    };
+    run()
+      .catch(complain)
+      .finally(() => {
+        running.current = false;
+      });
+  }, [trial]);
+}
+
+function Row({ title, value, children }: { title: string; value: string; children: React.ReactNode }) {
+  return (
+    <div className="slider-row">
+      <div className="slider-head">
+        <span>{title}</span>
+        <span className="mono">{value}</span>
+      </div>
+      {children}
+    </div>
+  );
+}
+
+const ORDER = ["to target", "strength", "level", "most up", "most down", "ceiling", "noise limit"];
+
+/** What a draft would do, in one or two short sentences. */
+export function summary(draft: Draft): string {
+  const reasons = Object.entries(draft.reasons).sort(
+    ([a], [b]) => ((ORDER.indexOf(a) + 99) % 99) - ((ORDER.indexOf(b) + 99) % 99),
+  );
+  const parts = reasons.map(([reason, count]) => `${count} ${short(reason)}`);
+  return `${draft.level} of ${draft.count} would be level. ${parts.join(", ")}.`;
+}
+
+const SHORT: Record<string, string> = {
+  "to target": "reach the target",
+  strength: "go part of the way",
+  level: "level already",
+  "most up": "stopped by most up",
+  "most down": "stopped by most down",
+  ceiling: "stopped by the ceiling",
+  "noise limit": "stopped by room tone",
+};
+const short = (reason: string) => SHORT[reason] ?? reasonWords(reason).toLowerCase();

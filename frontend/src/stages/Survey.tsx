@@ -1,0 +1,136 @@
+/** Stage Survey: bring recordings in, see what came, choose the target. */
+import { ActionIcon, Menu, Text } from "@mantine/core";
+import { IconDots, IconFileMusic } from "@tabler/icons-react";
+import { api, type Track } from "../api/client";
+import { useFigures } from "../api/queries";
+import { worst } from "../frame/TrackBar";
+import { edit, isJudged, trackOf, useSession } from "../model/session";
+import { upload } from "../model/uploads";
+import { useView } from "../model/view";
+import { DropArea } from "../parts/DropArea";
+import { distanceUnit, plain, span } from "../parts/format";
+import { JobList } from "../parts/JobList";
+import { Vial } from "../parts/Vial";
+import { TargetFields } from "./TargetFields";
+
+export function SurveyRule() {
+  const id = useSession((s) => s.id);
+  return (
+    <section className="rule" aria-label="Rule">
+      <div className="panel-head">
+        <h2>Bring in</h2>
+      </div>
+      <DropArea onFiles={(files) => upload(id, files)}>
+        <Text size="sm" ta="center">
+          <IconFileMusic size={16} /> Drop recordings or folders here, or click to choose
+        </Text>
+        <Text size="xs" ta="center" className="dim">
+          WAV, BWF, RF64, AIFF, FLAC, Ogg, MP3
+        </Text>
+      </DropArea>
+      <JobList kind="import" />
+      <div className="panel-head">
+        <h2>Target</h2>
+      </div>
+      <TargetFields />
+    </section>
+  );
+}
+
+export function SurveyList() {
+  const header = useSession((s) => s.header);
+  if (!header) return null;
+  return (
+    <section className="worklist" aria-label="Recordings">
+      <div className="panel-head">
+        <h2>Recordings</h2>
+      </div>
+      <div className="rows static">
+        {header.tracks.map((track) => (
+          <TrackCard key={track.id} track={track} />
+        ))}
+      </div>
+    </section>
+  );
+}
+
+function TrackCard({ track }: { track: Track }) {
+  const focus = useView((s) => s.focus);
+  const model = useSession();
+  const { data } = useFigures(track.recording.missing ? undefined : track.id);
+  const { recording } = track;
+  const rule = model.header!.rule;
+  const clips = (model.clips[track.id] ?? []).filter(isJudged);
+  const inFocus = trackOf(model, focus)?.id === track.id;
+  const rename = () => {
+    const name = window.prompt("Name of the track", track.name)?.trim();
+    if (name && name !== track.name) void edit((revision) => api.changeTrack(track.id, revision, { name }));
+  };
+  return (
+    <article className="track-card" data-focus={inFocus || undefined}>
+      <div className="job-head">
+        <button
+          type="button"
+          className="track-name"
+          onClick={() => useView.setState({ focus: track.id, selection: new Set(), span: null, draft: null })}
+        >
+          <Vial
+            deviation={worst(clips.map((c) => c.after! - track.target))}
+            tolerance={rule.tolerance}
+            unit={distanceUnit(rule.unit)}
+          />
+          <strong>{track.name}</strong>
+        </button>
+        <Menu position="bottom-end">
+          <Menu.Target>
+            <ActionIcon size="sm" variant="subtle" aria-label={`More for ${track.name}`}>
+              <IconDots size={14} />
+            </ActionIcon>
+          </Menu.Target>
+          <Menu.Dropdown>
+            <Menu.Item onClick={rename}>Rename</Menu.Item>
+            <Menu.Item onClick={() => void edit((revision) => api.removeTrack(track.id, revision))}>
+              Take out of the session
+            </Menu.Item>
+          </Menu.Dropdown>
+        </Menu>
+      </div>
+      {recording.missing ? (
+        <p className="note loud">Its sound file is missing. Bring it in again.</p>
+      ) : (
+        <dl className="facts">
+          <Fact name="length">{span(recording.duration)}</Fact>
+          <Fact name="phrases">{clips.length}</Fact>
+          <Fact name="format">
+            {recording.format} {(recording.sample_rate / 1000).toFixed(recording.sample_rate % 1000 ? 1 : 0)} kHz{" "}
+            {recording.channels === 1 ? "mono" : "stereo"}
+          </Fact>
+          <Fact name="room tone">{plain(recording.room_tone, 0)} dBFS</Fact>
+          {data && (
+            <>
+              <Fact name="integrated">
+                {data.before.integrated === null ? "none" : `${plain(data.before.integrated)} LUFS`}
+              </Fact>
+              <Fact name="range">{data.before.loudness_range.toFixed(1)} LU</Fact>
+              <Fact name="spread">
+                {data.before.spread.toFixed(1)} {distanceUnit(rule.unit)}
+              </Fact>
+              <Fact name="true peak" warn={(data.before.true_peak ?? -99) > 0}>
+                {data.before.true_peak === null ? "none" : `${plain(data.before.true_peak)} dBTP`}
+              </Fact>
+            </>
+          )}
+        </dl>
+      )}
+    </article>
+  );
+}
+
+export function Fact({ name, warn, children }: { name: string; warn?: boolean; children: React.ReactNode }) {
+  return (
+    <div>
+      <dt>{name}</dt>
+      <dd className={warn ? "mono loud" : "mono"}>{children}</dd>
+    </div>
+  );
+}

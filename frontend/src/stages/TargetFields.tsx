@@ -1,0 +1,97 @@
+/** What a phrase is judged by, and what it should be: shared by Survey, where it is chosen, and Phrases, where it is used. */
+import { NativeSelect, NumberInput } from "@mantine/core";
+import { useEffect, useState } from "react";
+import { api, type RuleChange } from "../api/client";
+import { edit, trackOf, useSession } from "../model/session";
+import { useView } from "../model/view";
+import { levelUnit, plain } from "../parts/format";
+
+export const setRule = (rule: RuleChange) => {
+  useView.setState({ draft: null });
+  return edit((revision, id) => api.changeSession(id, revision, { rule }));
+};
+
+const PRESETS = [
+  { label: "−23 LUFS, programme", unit: "loudness", target: -23 },
+  { label: "−18 dBFS RMS, working level", unit: "rms", target: -18 },
+  { label: "−16 LUFS, mobile", unit: "loudness", target: -16 },
+] as const;
+
+export function TargetFields() {
+  const focus = useView((s) => s.focus);
+  const rule = useSession((s) => s.header?.rule);
+  const track = useSession((s) => trackOf(s, focus));
+  const [value, setValue] = useState<string | number>(rule?.target ?? -18);
+  useEffect(() => setValue(rule?.target ?? -18), [rule?.target]);
+  if (!rule) return null;
+  const kinds = [
+    { value: "absolute", label: "A value" },
+    { value: "median", label: "The median of the phrases" },
+    { value: "reference", label: "The phrases named as reference" },
+  ];
+  const commit = () => {
+    const number = Number(value);
+    if (value === "" || !Number.isFinite(number)) setValue(rule.target);
+    else if (number !== rule.target) void setRule({ target: Math.min(Math.max(number, -60), 0) });
+  };
+  return (
+    <div className="fields">
+      <NativeSelect
+        size="xs"
+        label="Judge phrases by"
+        value={rule.unit}
+        onChange={(event) => void setRule({ unit: event.currentTarget.value as "loudness" | "rms" | "peak" })}
+        data={[
+          { value: "loudness", label: "Loudness (LUFS)" },
+          { value: "rms", label: "RMS (dBFS)" },
+          { value: "peak", label: "Peak (dBTP)" },
+        ]}
+      />
+      <NativeSelect
+        size="xs"
+        label="Bring them to"
+        value={rule.target_kind}
+        onChange={(event) =>
+          void setRule({ target_kind: event.currentTarget.value as "absolute" | "median" | "reference" })
+        }
+        data={kinds}
+      />
+      {rule.target_kind === "absolute" ? (
+        <>
+          <NumberInput
+            size="xs"
+            label="Target"
+            value={value}
+            onChange={setValue}
+            onBlur={commit}
+            onKeyDown={(event) => event.key === "Enter" && commit()}
+            suffix={` ${levelUnit(rule.unit)}`}
+            min={-60}
+            max={0}
+            step={0.5}
+            decimalScale={1}
+          />
+          <NativeSelect
+            size="xs"
+            label="Usual targets"
+            value={String(PRESETS.findIndex((p) => p.unit === rule.unit && p.target === rule.target))}
+            onChange={(event) => {
+              const preset = PRESETS[Number(event.currentTarget.value)];
+              if (preset) void setRule({ unit: preset.unit, target: preset.target });
+            }}
+            data={[
+              { value: "-1", label: "Own value" },
+              ...PRESETS.map((preset, i) => ({ value: String(i), label: preset.label })),
+            ]}
+          />
+        </>
+      ) : (
+        <p className="note span-2">
+          {rule.target_kind === "median"
+            ? `The median before gain: ${plain(track?.target ?? 0)} ${levelUnit(rule.unit)}.`
+            : `Mark phrases as reference with R. Their mean as they sound now: ${plain(track?.target ?? 0)} ${levelUnit(rule.unit)}.`}
+        </p>
+      )}
+    </div>
+  );
+}

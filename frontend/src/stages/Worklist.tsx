@@ -1,0 +1,139 @@
+/** The order of the work: every phrase with its vial, worst first or by time. Long lists only hold the rows in sight. */
+import { SegmentedControl, Tooltip } from "@mantine/core";
+import { IconHandStop, IconLock, IconTargetArrow } from "@tabler/icons-react";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useMemo, useRef } from "react";
+import { goTo, phraseSpan, reveal, seek, worklist } from "../model/actions";
+import { trackOf, useSession } from "../model/session";
+import { type Order, useView } from "../model/view";
+import { distanceUnit, signed } from "../parts/format";
+import { Vial } from "../parts/Vial";
+import { describe } from "../picture/Picture";
+
+const ROW = 32;
+
+export function Worklist() {
+  const focus = useView((s) => s.focus);
+  const order = useView((s) => s.order);
+  const selection = useView((s) => s.selection);
+  const draft = useView((s) => s.draft);
+  const header = useSession((s) => s.header);
+  const track = useSession((s) => trackOf(s, focus));
+  const clips = useSession((s) => s.clips[track?.id ?? ""]);
+  const box = useRef<HTMLDivElement>(null);
+  const tolerance = header?.rule.tolerance ?? 1.5;
+  const items = useMemo(
+    () => worklist(clips ?? [], track?.target ?? 0, tolerance, order),
+    [clips, track?.target, tolerance, order],
+  );
+  const drafted = useMemo(() => new Map(draft?.items.map((item) => [item.clip, item])), [draft]);
+  const rows = useVirtualizer({
+    count: items.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => ROW,
+    overscan: 8,
+  });
+  const first = items.findIndex((item) => selection.has(item.clip.id));
+  useEffect(() => {
+    if (first >= 0) rows.scrollToIndex(first, { align: "auto" });
+  }, [first, rows]);
+  if (!header || !track) return null;
+  const unit = header.rule.unit;
+  const off = items.filter((item) => !item.level && !item.clip.left_out).length;
+
+  return (
+    <section className="worklist" aria-label="Worklist">
+      <div className="panel-head">
+        <h2>
+          Worklist <span className="dim">{off === 0 ? "all level" : `${off} off`}</span>
+        </h2>
+        <SegmentedControl
+          size="xs"
+          aria-label="Order"
+          value={order}
+          onChange={(value) => useView.setState({ order: value as Order })}
+          data={[
+            { value: "worst", label: "worst first" },
+            { value: "time", label: "by time" },
+          ]}
+        />
+      </div>
+      <div className="rows" ref={box}>
+        <div style={{ height: rows.getTotalSize(), position: "relative" }}>
+          {rows.getVirtualItems().map((row) => {
+            const item = items[row.index]!;
+            const { clip } = item;
+            const proposal = drafted.get(clip.id);
+            return (
+              <button
+                type="button"
+                key={clip.id}
+                className="row"
+                data-clip={clip.id}
+                data-state={item.level ? "level" : item.deviation > 0 ? "loud" : "quiet"}
+                data-left-out={clip.left_out || undefined}
+                aria-pressed={selection.has(clip.id)}
+                aria-label={describe(clip, item.number, item.deviation, tolerance, unit)}
+                style={{ transform: `translateY(${row.start}px)` }}
+                onClick={(event) => {
+                  const more = event.shiftKey || event.ctrlKey || event.metaKey;
+                  const ids = more ? new Set(selection) : new Set<string>();
+                  if (more && ids.has(clip.id)) ids.delete(clip.id);
+                  else ids.add(clip.id);
+                  useView.setState({ selection: ids, span: null });
+                  reveal(phraseSpan(clip));
+                  if (!more) seek(phraseSpan(clip).start);
+                }}
+                onDoubleClick={() => goTo(clip)}
+              >
+                <Vial
+                  deviation={clip.left_out ? null : item.deviation}
+                  tolerance={tolerance}
+                  unit={distanceUnit(unit)}
+                  width={44}
+                />
+                <span className="row-words">{clip.label || `Phrase ${item.number}`}</span>
+                <Flags clip={clip} />
+                {proposal ? (
+                  <Tooltip label={reasonWords(proposal.reason)} openDelay={300}>
+                    <span className="row-draft mono">
+                      {signed(proposal.gain)} dB <em>{proposal.reason}</em>
+                    </span>
+                  </Tooltip>
+                ) : (
+                  <span className="row-value mono">{signed(item.deviation)}</span>
+                )}
+              </button>
+            );
+          })}
+        </div>
+      </div>
+    </section>
+  );
+}
+
+function Flags({ clip }: { clip: { locked: boolean; reference: boolean; by_hand: boolean } }) {
+  return (
+    <span className="row-flags">
+      {clip.locked && <IconLock size={13} aria-label="locked" />}
+      {clip.reference && <IconTargetArrow size={13} aria-label="reference" />}
+      {clip.by_hand && !clip.locked && <IconHandStop size={13} aria-label="set by hand" />}
+    </span>
+  );
+}
+
+const REASONS: Record<string, string> = {
+  level: "It is level as it was recorded",
+  "to target": "Reaches the target",
+  strength: "Goes part of the way, by the strength",
+  "most up": "Stopped by the most it may go up",
+  "most down": "Stopped by the most it may go down",
+  ceiling: "Stopped by the true peak ceiling",
+  "noise limit": "Stopped because the room would get too loud",
+  "by hand": "Set by hand, left as it is",
+  locked: "Locked, left as it is",
+  reference: "A reference, left as it is",
+  "left out": "Left out",
+};
+
+export const reasonWords = (reason: string) => REASONS[reason] ?? reason;

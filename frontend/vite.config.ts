@@ -1,0 +1,15 @@
+import react from "@vitejs/plugin-react";
+import { defineConfig } from "vitest/config";
+
+export default defineConfig({
+  plugins: [react()],
+  build: {
+    outDir: "../src/nivelus/web/static",
+    emptyOutDir: true,
+    chunkSizeWarningLimit: 1500,
+    // the page may only load its own files, so nothing is inlined as a data address
+    assetsInlineLimit: 0,
+  },
+  worker: { format: "es" },
+  test: { environment: "happy-dom" },
+});
