@@ -1,6 +1,6 @@
 /** A canvas that fills its box at the screen's own resolution and draws itself when asked to. */
 import { useEffect, useRef } from "react";
-import { onRedraw } from "../model/view";
+import { onRedraw, redraw } from "../model/view";
 
 interface Props {
   draw: (ctx: CanvasRenderingContext2D, width: number, height: number) => void;
@@ -10,6 +10,8 @@ export function Canvas({ draw }: Props) {
   const ref = useRef<HTMLCanvasElement>(null);
   const latest = useRef(draw);
   latest.current = draw;
+  // what is drawn may depend on anything that made its owner render
+  useEffect(redraw);
 
   useEffect(() => {
     const canvas = ref.current!;
@@ -35,5 +37,5 @@ export function Canvas({ draw }: Props) {
     };
   }, []);
 
-  return <canvas ref={ref} className="strip-canvas" role="presentation" />;
+  return <canvas ref={ref} className="strip-canvas" />;
 }

@@ -26,8 +26,8 @@ export function TargetFields() {
   if (!rule) return null;
   const kinds = [
     { value: "absolute", label: "A value" },
-    { value: "median", label: "The median of the phrases" },
-    { value: "reference", label: "The phrases named as reference" },
+    { value: "median", label: "The median" },
+    { value: "reference", label: "The references" },
   ];
   const commit = () => {
     const number = Number(value);
@@ -38,7 +38,7 @@ export function TargetFields() {
     <div className="fields">
       <NativeSelect
         size="xs"
-        label="Judge phrases by"
+        label="Judged by"
         value={rule.unit}
         onChange={(event) => void setRule({ unit: event.currentTarget.value as "loudness" | "rms" | "peak" })}
         data={[
@@ -49,7 +49,7 @@ export function TargetFields() {
       />
       <NativeSelect
         size="xs"
-        label="Bring them to"
+        label="Brought to"
         value={rule.target_kind}
         onChange={(event) =>
           void setRule({ target_kind: event.currentTarget.value as "absolute" | "median" | "reference" })
@@ -73,7 +73,7 @@ export function TargetFields() {
           />
           <NativeSelect
             size="xs"
-            label="Usual targets"
+            label="Usual"
             value={String(PRESETS.findIndex((p) => p.unit === rule.unit && p.target === rule.target))}
             onChange={(event) => {
               const preset = PRESETS[Number(event.currentTarget.value)];
@@ -86,7 +86,7 @@ export function TargetFields() {
           />
         </>
       ) : (
-        <p className="note span-2">
+        <p className="note">
           {rule.target_kind === "median"
             ? `The median before gain: ${plain(track?.target ?? 0)} ${levelUnit(rule.unit)}.`
             : `Mark phrases as reference with R. Their mean as they sound now: ${plain(track?.target ?? 0)} ${levelUnit(rule.unit)}.`}

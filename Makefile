@@ -1,0 +1,78 @@
+# make demo    set up what is missing, build, and start the program with the demo sessions
+# make test    set up what is missing and run every test and check
+# make serve   start the program on your own sessions
+# make bench   measure speed and detection (CORPUS=folder for detection on a labelled corpus)
+
+PORT ?= 8130
+CORPUS ?= tests/corpus
+PY := .venv/bin/python
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+PYTHON_FILES := $(shell find src -name '*.py')
+FRONT_FILES := $(shell find frontend/src frontend/public -type f -not -name schema.d.ts) frontend/index.html frontend/vite.config.ts
+
+export PYTHONDONTWRITEBYTECODE =
+export UV_NO_PROGRESS = 1
+
+.PHONY: demo serve test bench wheel lint clean
+
+demo: .build/ready
+	.venv/bin/nivelus demo --port $(PORT)
+
+serve: .build/ready
+	.venv/bin/nivelus serve --port $(PORT)
+
+test: .build/ready .build/tools lint
+	cd frontend && npm run -s test
+	$(PY) -m pytest
+
+lint: .build/ready
+	.venv/bin/ruff check src tests bench
+	.venv/bin/ruff format --check src tests bench
+	.venv/bin/mypy
+	.venv/bin/lint-imports
+	cd frontend && npm run -s check && npm run -s lint
+
+bench: .build/ready .build/tools
+	$(PY) -m bench.speed
+	$(PY) -m bench.marks $(CORPUS)
+
+wheel: .build/ready
+	.build/uv/bin/uv build -q --wheel -o .build/wheel
+
+# --- set-up: each step leaves a stamp and runs again only when what it depends on has changed
+
+.build/ready: .build/venv .build/web .build/warm
+	@touch $@
+
+.build/uv/bin/uv:
+	@mkdir -p .build
+	@python3 -m pip --version >/dev/null 2>&1 || ($(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends python3-pip)
+	python3 -m pip install -q --disable-pip-version-check --root-user-action=ignore --target .build/uv uv
+
+.build/venv: pyproject.toml .build/uv/bin/uv
+	.build/uv/bin/uv venv -q --allow-existing --python 3.11 .venv
+	.build/uv/bin/uv pip install -q --compile-bytecode --python $(PY) -e '.[dev]'
+	@touch $@
+
+.build/node: frontend/package-lock.json
+	cd frontend && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+.build/web: .build/venv .build/node $(FRONT_FILES) $(wildcard src/nivelus/web/*.py) src/nivelus/services/views.py
+	.venv/bin/nivelus schema > .build/openapi.json
+	cd frontend && npm run -s types >/dev/null && npm run -s build -- --logLevel warn
+	@touch $@
+
+.build/warm: .build/venv $(PYTHON_FILES)
+	.venv/bin/nivelus warm
+	@touch $@
+
+# what only tests and the bench need: a browser, and references to compare with
+.build/tools:
+	@mkdir -p .build
+	command -v chromium >/dev/null && command -v ffmpeg >/dev/null && ldconfig -p | grep -q libebur128 || \
+		($(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends chromium ffmpeg libebur128-1)
+	@touch $@
+
+clean:
+	rm -rf .build .venv frontend/node_modules src/nivelus/web/static
