@@ -62,8 +62,9 @@ class GainCurve:
 def frame_gain(curve: GainCurve, borders: npt.NDArray[np.int64]) -> FloatArray:
     """Mean square and highest amplitude of the gain in each frame.
 
-    A frame through which the gain moves is looked at in nine places (trapezoidal), which is within 0.01 dB for a
-    ramp of 24 dB across one frame.
+    A frame through which the gain moves is looked at in nine places. Between two of them the mean power is that of an
+    exponential, (p1 - p0) / ln(p1 / p0), which is exact for gain that is linear in dB; a bend within a piece of a frame
+    costs less than 0.1 dB even at the de-click slope.
 
     Parameters
     ----------
@@ -83,7 +84,11 @@ def frame_gain(curve: GainCurve, borders: npt.NDArray[np.int64]) -> FloatArray:
     moving = np.flatnonzero((left != right) | (first != last))
     inside = low[moving, None] + share * (high - low)[moving, None]
     linear = 10 ** (np.interp(inside, curve.at, curve.db) / 20)
-    power[moving] = np.trapezoid(linear**2, share, axis=1)
+    first_power, last_power = linear[:, :-1] ** 2, linear[:, 1:] ** 2
+    growth = np.log(last_power / first_power)
+    flat = np.abs(growth) < 1e-9
+    pieces = np.where(flat, first_power, (last_power - first_power) / np.where(flat, 1.0, growth))
+    power[moving] = pieces.mean(axis=1)
     amplitude[moving] = linear.max(axis=1)
     return np.stack([power, amplitude], axis=1)
 

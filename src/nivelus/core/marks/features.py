@@ -29,7 +29,8 @@ class Features:
     ``level`` is the power of the voice bands in dB, lightly smoothed; ``floor`` its room tone; ``voiced`` how far the
     vowel band stands over its own floor (dB); ``tilt`` the vowel band against the consonant bands above the floors (dB):
     clearly positive for voice, around or below zero for breath, ess and clicks; ``hiss`` how far the highest band
-    stands over its own floor (dB), which shows a faint ess or the release of a t that the room covers elsewhere.
+    stands over its own floor (dB), which shows a faint ess or the release of a t that the room covers elsewhere;
+    ``sharp`` the highest band against the middle one above the floors (dB): an ess has more above, air has less.
     """
 
     level: FloatArray
@@ -37,6 +38,7 @@ class Features:
     voiced: FloatArray
     tilt: FloatArray
     hiss: FloatArray
+    sharp: FloatArray
 
 
 def smooth(power: npt.ArrayLike, frames: int) -> FloatArray:
@@ -72,7 +74,8 @@ def features(grid: LevelGrid) -> Features:
     hiss = _db(smooth(bands[2], 3)) - floors[2]
     tiny = 10 ** (LOWEST / 10)
     tilt = 10 * np.log10((above[0] + tiny) / (above[1] + above[2] + tiny))
-    return Features(level, room_floor(_db(smooth(bands[0] + bands[1] + bands[2], 5))), voiced, tilt, hiss)
+    sharp = 10 * np.log10((above[2] + tiny) / (above[1] + tiny))
+    return Features(level, room_floor(_db(smooth(bands[0] + bands[1] + bands[2], 5))), voiced, tilt, hiss, sharp)
 
 
 def runs(mask: npt.NDArray[np.bool_]) -> npt.NDArray[np.int64]:

@@ -32,7 +32,7 @@ OPEN, OPEN_VOICED, OPEN_HISS, EDGE = 4.0, 4.0, 5.0, 3.0
 VOICE_OVER_ROOM, VOICE_TILT, VOICE_FRAMES = 8.0, 2.5, 4
 TICK_FRAMES, DIP_FRAMES = 4, 3
 TICK_REACH, BURST_REACH = 3, 12
-CONSONANT_FRAMES, CONSONANT_TILT = 7, -5.0
+CONSONANT_FRAMES, CONSONANT_TILT, CONSONANT_SHARP = 7, -5.0, -6.0
 NEAR_FRAMES, NEAR_DROP = 15, 8.0
 JOIN_FRAMES, DROWNED_FRAMES = 27, 60
 SHORTEST_FRAMES = 15
@@ -130,7 +130,9 @@ def _take_in_consonants(f: Features, islands: list[list[int]], voice: list[bool]
         a, b = islands[i]
         reach = TICK_REACH if b - a <= TICK_FRAMES else BURST_REACH
         short = b - a <= CONSONANT_FRAMES
-        return gap <= reach and (short or float(np.median(f.tilt[a:b])) < CONSONANT_TILT)
+        # an ess is sharp; a breath that leads into a phrase has its weight below
+        hissing = float(np.median(f.tilt[a:b])) < CONSONANT_TILT and float(np.median(f.sharp[a:b])) > CONSONANT_SHARP
+        return gap <= reach and (short or hissing)
 
     phrases = []
     for i, is_voice in enumerate(voice):

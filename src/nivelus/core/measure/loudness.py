@@ -81,13 +81,16 @@ def integrated(power: npt.ArrayLike) -> float:
 
 
 def loudness_range(power: npt.ArrayLike) -> float:
-    """Loudness range in LU, from short-term loudness taken every second; 0 if nothing passes the gates."""
+    """Loudness range in LU, from short-term loudness taken every second; 0 if nothing passes the gates.
+
+    The percentiles are those of the example in Tech 3342: the value of the nearest rank, not one between two.
+    """
     blocks = sliding_power(power, SHORT_TERM)[::100]
     blocks = blocks[to_lufs(blocks) > ABSOLUTE_GATE]
     if not len(blocks):
         return 0.0
-    levels = to_lufs(blocks[to_lufs(blocks) > to_lufs(blocks.mean()) - 20])
-    low, high = np.percentile(levels, [10, 95])
+    levels = np.sort(to_lufs(blocks[to_lufs(blocks) >= to_lufs(blocks.mean()) - 20]))
+    low, high = (levels[int((len(levels) - 1) * share + 0.5)] for share in (0.10, 0.95))
     return float(high - low)
 
 

@@ -53,7 +53,7 @@ def parse_bext(raw: bytes) -> Bext | None:
         true_peak=loudness[2],
         momentary_max=loudness[3],
         short_term_max=loudness[4],
-        coding_history=_text(raw[_HEAD.size :]),
+        coding_history=raw[_HEAD.size :].split(b"\0", 1)[0].decode("ascii", "replace"),
     )
 
 

@@ -29,6 +29,8 @@ RATES = (8_000, 192_000)
 READABLE = {"WAV", "WAVEX", "RF64", "AIFF", "FLAC", "OGG", "MP3", "MPEG"}
 EXTENSIONS = (".wav", ".bwf", ".rf64", ".aif", ".aiff", ".aifc", ".flac", ".ogg", ".oga", ".mp3")
 _DEEP = {"PCM_32", "DOUBLE"}
+_LOSSY = {"MP3", "MPEG", "OGG"}
+_LEAD_SECONDS = 0.2
 
 Samples = npt.NDArray[np.floating[Any]]
 
@@ -57,7 +59,7 @@ class SoundInfo:
     @property
     def seeks_exactly(self) -> bool:
         """Whether reading from the middle gives the very samples that reading through would."""
-        return self.format not in {"MP3", "MPEG", "OGG"}
+        return self.format not in _LOSSY
 
 
 class SoundReader:
@@ -82,7 +84,7 @@ class SoundReader:
                 if path.stat().st_size == 0:
                     raise EmptySound(f"“{self.name}” is empty: the file has no content. Export it again.", file=self.name)
                 bext = _inspect_container(handle, path.stat().st_size, self.name)
-            self._file = soundfile.SoundFile(str(path))
+            self._file = _open(path)
         except SoundError:
             raise
         except (OSError, soundfile.SoundFileError) as error:
@@ -136,7 +138,7 @@ class SoundReader:
         frames = min(frames, self.info.frames - start)
         try:
             if start != self._at:
-                self._file.seek(start)
+                self._jump(start)
             block: Samples = self._file.read(frames, dtype=self._dtype, always_2d=True)
         except soundfile.SoundFileError as error:
             raise self._truncated(start) from error
@@ -144,6 +146,13 @@ class SoundReader:
         if len(block) < frames:
             raise self._truncated(self._at)
         return block
+
+    def _jump(self, start: int) -> None:
+        # a lossy frame needs those before it: decode a little on the way, else the first samples are wrong
+        lead = 0 if self.info.seeks_exactly else min(start, round(_LEAD_SECONDS * self.info.sample_rate))
+        self._file.seek(start - lead)
+        if lead:
+            self._file.read(lead, dtype=self._dtype)
 
     def blocks(self, frames: int = 1 << 18) -> Iterator[Samples]:
         """Read the whole file, ``frames`` samples at a time."""
@@ -167,6 +176,21 @@ class SoundReader:
 
     def __exit__(self, *_: object) -> None:
         self.close()
+
+
+def _open(path: Path) -> Any:
+    """Open a file so that reading on reads on.
+
+    soundfile seeks after every read of a seekable file; with MP3 that throws the decoder's memory away and the next
+    block begins with wrong samples. Saying that the file does not seek keeps it from doing so.
+    """
+    import soundfile
+
+    class Forward(soundfile.SoundFile):  # type: ignore[misc]
+        def seekable(self) -> bool:
+            return False
+
+    return Forward(str(path))
 
 
 def _inspect_container(handle: BinaryIO, size: int, name: str) -> Bext | None:

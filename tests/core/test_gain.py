@@ -1,0 +1,167 @@
+"""The arithmetic of pre-fader gain: curves, clips, frames and samples agree, and nothing clicks."""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from nivelus.core.errors import GainError
+from nivelus.core.gain.clips import DECLICK_SECONDS, WIDEST_RAMP_SECONDS, ClipGain, compile_clip_gains
+from nivelus.core.gain.curve import GainCurve, apply_gain, frame_gain
+from nivelus.core.measure.grid import frame_borders, measure_samples
+from nivelus.core.measure.loudness import figures
+from tests.conftest import RATE, hum, sine, uneven_voice
+
+dbs = st.floats(-40, 20, allow_nan=False)
+
+
+@st.composite
+def tilings(draw: st.DrawFn) -> list[ClipGain]:
+    """Clips that tile a recording, some with a phrase inside, some with one that touches a border."""
+    lengths = draw(st.lists(st.integers(960, 90_000), min_size=1, max_size=12))
+    clips, at = [], 0
+    for length in lengths:
+        kind = draw(st.sampled_from(["none", "inside", "touching"]))
+        start, end = at, at + length
+        phrase: tuple[int | None, int | None] = (None, None)
+        if kind == "inside":
+            phrase = (start + length // 4, end - length // 4)
+        elif kind == "touching":
+            phrase = (start, end)
+        clips.append(ClipGain(start, end, draw(dbs), *phrase))
+        at = end
+    return clips
+
+
+def test_6_02_db_doubles_the_amplitude() -> None:
+    out = apply_gain(np.ones((10, 1)), GainCurve(np.array([0.0]), np.array([20 * np.log10(2)])), 0)
+    assert out == pytest.approx(2.0)
+
+
+def test_where_all_gain_is_0_db_the_samples_are_the_very_same() -> None:
+    samples = hum(-20, 1)[:, None]
+    assert apply_gain(samples, compile_clip_gains([ClipGain(0, len(samples), 0.0)], RATE), 0) is samples
+    # and outside the ramps of a curve that moves elsewhere
+    clips = [ClipGain(0, 20_000, 0.0, 2000, 15_000), ClipGain(20_000, len(samples), -7.0, 30_000, 40_000)]
+    out = apply_gain(samples, compile_clip_gains(clips, RATE), 0)
+    assert (out[:15_000] == samples[:15_000]).all()
+    assert out[35_000] == pytest.approx(samples[35_000] * 10 ** (-7 / 20))
+
+
+@given(a=dbs, b=dbs)
+def test_gains_in_db_add(a: float, b: float) -> None:
+    samples = sine(-20, 0.05)[:, None]
+    both = apply_gain(samples, GainCurve(np.array([0.0]), np.array([a + b])), 0)
+    one_by_one = apply_gain(
+        apply_gain(samples, GainCurve(np.array([0.0]), np.array([a])), 0), GainCurve(np.array([0.0]), np.array([b])), 0
+    )
+    np.testing.assert_allclose(both, one_by_one, rtol=1e-9)
+
+
+@given(clips=tilings())
+def test_a_compiled_gain_holds_in_every_phrase_and_never_clicks(clips: list[ClipGain]) -> None:
+    curve = compile_clip_gains(clips, RATE)
+    steepest = np.abs(np.diff(curve.db)) / np.diff(curve.at) if len(curve.at) > 1 else np.zeros(1)
+    for clip in clips:
+        middle = (clip.start + clip.end) // 2
+        if clip.phrase_start is not None and clip.phrase_start > clip.start:
+            at = np.linspace(clip.phrase_start, clip.phrase_end, 50)
+            assert np.interp(at, curve.at, curve.db) == pytest.approx(clip.gain, abs=1e-9)
+        if clip.end - clip.start > 2 * WIDEST_RAMP_SECONDS * RATE:
+            assert np.interp(middle, curve.at, curve.db) == pytest.approx(clip.gain, abs=1e-9)
+    # a step is spread over the de-click time; only where two clips are shorter than that do ramps have less room
+    shortest = min(clip.end - clip.start for clip in clips)
+    room = min(DECLICK_SECONDS * RATE, 0.98 * shortest)
+    allowed = max((abs(a.gain - b.gain) for a, b in itertools.pairwise(clips)), default=0.0) / room
+    assert steepest.max(initial=0.0) <= allowed + 1e-9
+
+
+@given(clips=tilings(), data=st.data())
+def test_a_window_of_a_curve_is_the_curve(clips: list[ClipGain], data: st.DataObject) -> None:
+    curve = compile_clip_gains(clips, RATE)
+    end = clips[-1].end
+    start = data.draw(st.integers(0, end - 1))
+    count = data.draw(st.integers(1, 300))
+    step = data.draw(st.sampled_from([1.0, 7.5, 480.0]))
+    got = curve.sample(start, step, count)
+    np.testing.assert_allclose(got, np.interp(start + step * np.arange(count), curve.at, curve.db), atol=1e-4)
+
+
+@settings(max_examples=30, deadline=None)
+@given(clips=tilings(), data=st.data())
+def test_gain_applied_in_blocks_is_gain_applied_at_once(clips: list[ClipGain], data: st.DataObject) -> None:
+    curve = compile_clip_gains(clips, RATE)
+    end = clips[-1].end
+    samples = np.random.default_rng(0).uniform(-0.5, 0.5, (end, 2))
+    whole = apply_gain(samples, curve, 0)
+    dense = 10 ** (np.interp(np.arange(end), curve.at, curve.db) / 20)
+    np.testing.assert_allclose(whole, samples * dense[:, None], rtol=1e-7)
+    cut = data.draw(st.integers(1, end))
+    np.testing.assert_allclose(
+        np.concatenate([apply_gain(samples[:cut], curve, 0), apply_gain(samples[cut:], curve, cut)]), whole, rtol=1e-9
+    )
+
+
+@given(db=st.floats(-30, 12))
+def test_a_constant_gain_moves_every_figure_by_itself(db: float) -> None:
+    """BS.1770: loudness follows the gain while gates keep the same blocks; peaks follow it always."""
+    voice = uneven_voice((-24, -20, -22), tone=-90)
+    grid = measure_samples(voice, RATE)
+    borders = frame_borders(len(voice), RATE)
+    before = figures(grid)
+    after = figures(grid, frame_gain(GainCurve(np.array([0.0]), np.array([db])), borders))
+    assert after.integrated - before.integrated == pytest.approx(db, abs=1e-6)
+    assert after.true_peak - before.true_peak == pytest.approx(db, abs=1e-6)
+    assert after.rms - before.rms == pytest.approx(db, abs=1e-6)
+    assert after.loudness_range == pytest.approx(before.loudness_range, abs=1e-6)
+
+
+@settings(max_examples=20, deadline=None)
+@given(gains=st.lists(st.floats(-12, 12), min_size=4, max_size=4))
+def test_the_grid_knows_what_the_rendered_audio_measures(gains: list[float]) -> None:
+    """Every later question is answered from the grid: to 0.1 LU of a re-measurement of the samples."""
+    voice = uneven_voice()
+    edge = [0, *(round((0.35 + 1.7 * k) * RATE) for k in range(1, 4)), len(voice)]
+    clips = [
+        ClipGain(a, b, g, round((0.7 + 1.7 * k) * RATE), round((1.7 + 1.7 * k) * RATE))
+        for k, (a, b, g) in enumerate(zip(edge, edge[1:], gains, strict=False))
+    ]
+    curve = compile_clip_gains(clips, RATE)
+    told = figures(measure_samples(voice, RATE), frame_gain(curve, frame_borders(len(voice), RATE)))
+    heard = figures(measure_samples(apply_gain(voice[:, None], curve, 0), RATE))
+    for name in ("integrated", "loudness_range", "momentary_max", "short_term_max", "true_peak", "sample_peak", "rms"):
+        assert getattr(told, name) == pytest.approx(getattr(heard, name), abs=0.1), name
+
+
+def test_a_frame_that_the_gain_moves_through_is_averaged() -> None:
+    curve = GainCurve(np.array([0.0, 480.0]), np.array([0.0, -24.0]))
+    power, top = frame_gain(curve, np.array([0, 480]))[0]
+    exact = np.mean(10 ** (np.linspace(0, -24, 48_001) / 10))
+    assert 10 * np.log10(power) == pytest.approx(10 * np.log10(exact), abs=0.02)
+    assert top == pytest.approx(1.0)
+
+
+@pytest.mark.parametrize(
+    "clips",
+    [
+        [],
+        [ClipGain(0, 100, 0.0), ClipGain(101, 200, 0.0)],
+        [ClipGain(0, 100, 0.0), ClipGain(90, 200, 0.0)],
+        [ClipGain(0, 0, 0.0)],
+        [ClipGain(0, 100, float("nan"))],
+        [ClipGain(0, 100, float("inf"))],
+    ],
+)
+def test_clips_that_make_no_curve_are_refused(clips: list[ClipGain]) -> None:
+    with pytest.raises(GainError):
+        compile_clip_gains(clips, RATE)
+
+
+@pytest.mark.parametrize(("at", "db"), [([0.0, 0.0], [0.0, 1.0]), ([1.0, 0.0], [0.0, 1.0]), ([], []), ([0.0], [0.0, 1.0])])
+def test_points_that_make_no_curve_are_refused(at: list[float], db: list[float]) -> None:
+    with pytest.raises(GainError):
+        GainCurve(np.array(at), np.array(db))
