@@ -92,7 +92,7 @@ def redo(bench: Workbench, session_id: str, revision: int) -> Changed:
 def after_edit(bench: Workbench, edit: Edit) -> Changed:
     """The answer to a finished edit: what is small, and the clips that it touched."""
     changed, removed = edit.touched_clips
-    whole = any(table == "session" for table, _ in edit.rows)
+    whole = any(row["table"] == "session" for row in edit.changes)
     with bench.database.reading() as db:
         session = require(db, Session, edit.session.id, "session")
         moves_target = session.target_kind == "reference" and bool(changed or removed)

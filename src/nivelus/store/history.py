@@ -33,9 +33,14 @@ class Edit:
     rows: dict[tuple[str, str], dict[str, Any]] = field(default_factory=dict)
 
     @property
+    def changes(self) -> list[dict[str, Any]]:
+        """The rows that are different now: table, id, before and after (None where there is no row)."""
+        return [row for row in self.rows.values() if row["before"] != row["after"]]
+
+    @property
     def touched_clips(self) -> tuple[list[str], list[str]]:
         """Ids of the clips that were changed or added, and of those that are gone."""
-        clips = [row for (table, _), row in self.rows.items() if table == "clip"]
+        clips = [row for row in self.changes if row["table"] == "clip"]
         return [r["id"] for r in clips if r["after"] is not None], [r["id"] for r in clips if r["after"] is None]
 
 
@@ -54,7 +59,7 @@ def edit(database: Database, session_id: str, label: str, revision: int | None =
     with _unit(database, session_id, label, revision) as running:
         yield running
         running.db.flush()
-        rows = [row for row in running.rows.values() if row["before"] != row["after"]]
+        rows = running.changes
         if not rows:
             return
         undone = delete(Change).where(col(Change.session_id) == session_id, col(Change.undone).is_(True))

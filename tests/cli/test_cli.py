@@ -1,0 +1,136 @@
+"""The command line: exactly the promised keys, exit codes 0, 1 and 2, and never a traceback."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+
+from tests.conftest import hum, sine, write_sound
+
+
+def run(*arguments: object) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-m", "nivelus.cli", *map(str, arguments)]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    assert "Traceback" not in done.stderr
+    return done
+
+
+def test_measure_prints_exactly_its_keys(tmp_path: Path) -> None:
+    done = run("measure", write_sound(tmp_path / "a.wav", sine(-20.0, 5)), "--json")
+    assert done.returncode == 0
+    result = json.loads(done.stdout)
+    keys = "duration sample_rate channels integrated loudness_range momentary_max short_term_max true_peak sample_peak rms"
+    assert " ".join(result) == keys
+    assert result["integrated"] == pytest.approx(-23.0, abs=0.05)
+    assert result["true_peak"] == pytest.approx(-20.0, abs=0.1)
+    assert (result["duration"], result["sample_rate"], result["channels"]) == (5.0, 48_000, 1)
+
+
+def test_what_never_passed_a_gate_is_null_not_infinity(tmp_path: Path) -> None:
+    done = run("measure", write_sound(tmp_path / "a.wav", sine(-90.0, 1)), "--json")
+    assert json.loads(done.stdout)["integrated"] is None
+
+
+def test_marks_prints_exactly_its_keys(voice_file: Path) -> None:
+    result = json.loads(run("marks", voice_file, "--json").stdout)
+    assert list(result) == ["room_tone", "phrases"]
+    assert len(result["phrases"]) == 4
+    for phrase in result["phrases"]:
+        assert list(phrase) == ["start", "end", "loudness", "rms", "peak", "confidence"]
+        assert phrase["end"] - phrase["start"] == pytest.approx(1.0, abs=0.1)
+
+
+def test_level_renders_and_tells(voice_file: Path, tmp_path: Path) -> None:
+    out = tmp_path / "out.wav"
+    done = run("level", voice_file, "-o", out, "--target", -24, "--most-up", 20, "--noise-limit", -20, "--json")
+    assert done.returncode == 0, done.stderr
+    (file,) = json.loads(done.stdout)["files"]
+    assert list(file) == ["input", "output", "phrases", "before", "after"]
+    assert file["output"] == str(out)
+    for phrase in file["phrases"]:
+        assert list(phrase) == ["start", "end", "before", "gain", "after", "reason"]
+        assert phrase["after"] == pytest.approx(phrase["before"] + phrase["gain"], abs=1e-3)
+        assert phrase["after"] == pytest.approx(-24, abs=1.6)
+    assert file["after"]["spread"] < file["before"]["spread"]
+    assert soundfile.info(out).frames == soundfile.info(voice_file).frames
+
+
+def test_strength_0_renders_the_very_samples(voice_file: Path, tmp_path: Path) -> None:
+    run("level", voice_file, "-o", tmp_path / "out.wav", "--strength", 0)
+    a, b = (soundfile.read(path, dtype="int32")[0] for path in (voice_file, tmp_path / "out.wav"))
+    assert (a == b).all()
+
+
+def test_a_bad_file_is_reported_and_the_others_are_done(voice_file: Path, tmp_path: Path) -> None:
+    bad = tmp_path / "notes.wav"
+    bad.write_text("not sound")
+    second = write_sound(tmp_path / "second.flac", hum(-30, 2))
+    folder = tmp_path / "out"
+    done = run("level", voice_file, bad, tmp_path / "gone.wav", second, "-o", folder, "--format", "flac", "--json")
+    assert done.returncode == 1
+    assert "notes.wav" in done.stderr
+    assert "gone.wav" in done.stderr
+    assert len(json.loads(done.stdout)["files"]) == 2
+    assert sorted(p.name for p in folder.iterdir()) == ["second.flac", "uneven voice.flac"]
+
+
+def test_two_files_of_one_name_get_two_outputs(tmp_path: Path) -> None:
+    for name in ("a", "b"):
+        (tmp_path / name).mkdir()
+        write_sound(tmp_path / name / "take.wav", hum(-20, 1))
+    done = run("level", tmp_path / "a" / "take.wav", tmp_path / "b" / "take.wav", "-o", tmp_path / "out")
+    assert done.returncode == 0
+    assert sorted(p.name for p in (tmp_path / "out").iterdir()) == ["take-2.wav", "take.wav"]
+
+
+def test_a_file_is_not_written_over_itself(voice_file: Path) -> None:
+    before = voice_file.read_bytes()
+    done = run("level", voice_file, "-o", voice_file)
+    assert done.returncode == 1
+    assert "over itself" in done.stderr
+    assert voice_file.read_bytes() == before
+    assert run("level", voice_file, "-o", voice_file.parent).returncode == 1
+    assert voice_file.read_bytes() == before
+
+
+@pytest.mark.parametrize(
+    "arguments",
+    [
+        ["nothing"],
+        ["measure"],
+        ["level", "a.wav"],
+        ["level", "a.wav", "-o", "b.flac", "--bits", 32],
+        ["level", "a.wav", "-o", "b.wav", "--strength", 120],
+        ["level", "a.wav", "-o", "b.wav", "--unit", "volume"],
+        ["serve", "--port", 0],
+    ],
+)
+def test_bad_usage_ends_with_2(arguments: list[object]) -> None:
+    assert run(*arguments).returncode == 2
+
+
+@pytest.mark.parametrize("command", ["measure", "marks"])
+def test_bad_input_ends_with_1_and_a_sentence(command: str, tmp_path: Path) -> None:
+    missing = run(command, tmp_path / "gone.wav", "--json")
+    assert (missing.returncode, missing.stdout) == (1, "")
+    assert "gone.wav” is not there" in missing.stderr
+    silent = run(command, write_sound(tmp_path / "silent.wav", np.zeros(48_000)))
+    assert silent.returncode == 1
+    assert "silent from start to end" in silent.stderr
+
+
+def test_people_get_lines_instead_of_json(voice_file: Path) -> None:
+    assert "LUFS" in run("measure", voice_file).stdout
+    assert "4 phrases, room tone" in run("marks", voice_file).stdout
+
+
+def test_serving_beyond_this_machine_needs_a_token(tmp_path: Path) -> None:
+    done = run("serve", "--host", "0.0.0.0", "--data", tmp_path)
+    assert done.returncode == 1
+    assert "NIVELUS_TOKEN" in done.stderr

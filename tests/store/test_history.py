@@ -1,0 +1,197 @@
+"""The history: every edit is one step that can be undone and redone, also after a restart, and stale writes are refused."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from nivelus.core.errors import NotFound, Refused, Stale
+from nivelus.services import clips, drafts, sessions, tracks
+from nivelus.services.views import Changed
+from nivelus.services.workbench import Workbench
+from nivelus.settings import Settings
+from nivelus.store import history
+from nivelus.store.tables import Clip, Session, Track
+from tests.conftest import bring_in
+
+
+def state_of(bench: Workbench, track: str) -> Changed:
+    with bench.database.reading() as db:
+        row = db.get(Track, track)
+        assert row is not None
+    return sessions.state(bench, row.session_id)
+
+
+def content(state: Changed) -> dict[str, object]:
+    """All that an edit may change: everything but revision and history."""
+    return state.model_dump(exclude={"revision", "label", "undo", "redo"})
+
+
+def edits(bench: Workbench, track: str) -> list[Callable[[Changed], Changed]]:
+    """One edit of every kind, each made from the state before it."""
+    return [
+        lambda s: clips.set_gain(bench, track, s.revision, [s.clips[0].id, s.clips[1].id], by=2.5),
+        lambda s: clips.set_gain(bench, track, s.revision, [s.clips[-1].id], to=-4.0),
+        lambda s: clips.set_flag(bench, track, s.revision, [s.clips[0].id], "left_out", True),
+        lambda s: clips.set_flag(bench, track, s.revision, [s.clips[0].id], "reference", True),
+        lambda s: clips.set_label(bench, track, s.revision, s.clips[0].id, "Good morning"),
+        lambda s: clips.cut(bench, track, s.revision, (s.clips[0].start + s.clips[0].end) / 2),
+        lambda s: clips.join(bench, track, s.revision, [s.clips[0].id, s.clips[1].id]),
+        lambda s: clips.move_border(bench, track, s.revision, s.clips[0].id, s.clips[0].end - 0.05),
+        lambda s: drafts.accept(bench, track, s.revision),
+        lambda s: sessions.update(bench, s.id, s.revision, {"target": -20.0, "tolerance": 2.0}),
+        lambda s: sessions.update(bench, s.id, s.revision, {"name": "Another name"}),
+        lambda s: tracks.set_fader(bench, track, s.revision, -6.0),
+        lambda s: tracks.rename(bench, track, s.revision, "Lead"),
+    ]
+
+
+@pytest.mark.parametrize("index", range(13))
+def test_every_edit_can_be_undone_and_redone(bench: Workbench, track: str, index: int) -> None:
+    before = state_of(bench, track)
+    changed = edits(bench, track)[index](before)
+    after = state_of(bench, track)
+    assert content(after) != content(before)
+    assert changed.revision == after.revision == before.revision + 1
+    assert after.undo
+    sessions.undo(bench, before.id, after.revision)
+    undone = state_of(bench, track)
+    assert content(undone) == content(before)
+    assert undone.redo == after.undo
+    sessions.redo(bench, before.id, undone.revision)
+    assert content(state_of(bench, track)) == content(after)
+
+
+def test_the_whole_history_can_be_walked_back_and_forth_after_a_restart(
+    bench: Workbench, track: str, settings: Settings
+) -> None:
+    states = [state_of(bench, track)]
+    for work in edits(bench, track):
+        work(states[-1])
+        states.append(state_of(bench, track))
+    bench.close()
+    again = Workbench(settings)
+    try:
+        for expected in reversed(states[:-1]):
+            sessions.undo(again, expected.id, state_of(again, track).revision)
+            assert content(state_of(again, track)) == content(expected)
+        for expected in states[1:]:
+            sessions.redo(again, expected.id, state_of(again, track).revision)
+            assert content(state_of(again, track)) == content(expected)
+    finally:
+        again.close()
+
+
+@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(choices=st.lists(st.integers(0, 8), min_size=1, max_size=6))
+def test_clips_tile_the_recording_whatever_is_done_and_undone(bench: Workbench, track: str, choices: list[int]) -> None:
+    work = edits(bench, track)
+    for choice in choices:
+        before = state_of(bench, track)
+        try:
+            work[choice](before)
+        except Refused:
+            assert content(state_of(bench, track)) == content(before)
+        state = state_of(bench, track)
+        assert state.clips[0].start == 0.0
+        assert state.clips[-1].end == pytest.approx(state.tracks[0].recording.duration)
+        for left, right in zip(state.clips, state.clips[1:], strict=False):
+            assert left.end == right.start
+        for clip in state.clips:
+            if clip.phrase_start is not None:
+                assert clip.phrase_end is not None
+                assert clip.start <= clip.phrase_start < clip.phrase_end <= clip.end
+    while state_of(bench, track).undo and state_of(bench, track).undo != "Bring in uneven voice.wav":
+        state = state_of(bench, track)
+        sessions.undo(bench, state.id, state.revision)
+
+
+def test_a_new_edit_after_undo_forgets_what_could_be_redone(bench: Workbench, track: str) -> None:
+    state = state_of(bench, track)
+    ids = [clip.id for clip in state.clips]
+    state = clips.set_gain(bench, track, state.revision, ids[:1], by=1.0)
+    state = sessions.undo(bench, state.id, state.revision)
+    assert state.redo
+    state = clips.set_gain(bench, track, state.revision, ids[:1], by=-1.0)
+    assert state.redo is None
+    with pytest.raises(Refused, match="nothing to do again"):
+        sessions.redo(bench, state.id, state.revision)
+
+
+def test_a_stale_write_is_refused_and_changes_nothing(bench: Workbench, track: str) -> None:
+    state = state_of(bench, track)
+    clips.set_gain(bench, track, state.revision, [state.clips[0].id], by=1.0)
+    with pytest.raises(Stale) as caught:
+        clips.set_gain(bench, track, state.revision, [state.clips[1].id], by=1.0)
+    assert caught.value.fields == {"revision": state.revision + 1}
+    assert state_of(bench, track).clips[1].gain == 0.0
+
+
+def test_an_edit_that_changes_nothing_is_no_step(bench: Workbench, track: str) -> None:
+    state = state_of(bench, track)
+    same = clips.set_gain(bench, track, state.revision, [state.clips[0].id], to=0.0)
+    assert same.revision == state.revision
+    assert same.undo == state.undo
+
+
+def test_an_edit_that_fails_half_way_leaves_nothing_behind(bench: Workbench, track: str) -> None:
+    state = state_of(bench, track)
+    with pytest.raises(ZeroDivisionError), history.edit(bench.database, state.id, "Broken", state.revision) as edit:
+        clip = edit.db.get(Clip, state.clips[0].id)
+        assert clip is not None
+        clip.gain = 9.0
+        edit.db.flush()
+        1 / 0  # noqa: B018
+    after = state_of(bench, track)
+    assert content(after) == content(state)
+    assert after.revision == state.revision
+
+
+def test_bringing_a_recording_in_can_be_undone(bench: Workbench, track: str) -> None:
+    state = state_of(bench, track)
+    gone = sessions.undo(bench, state.id, state.revision)
+    assert gone.tracks == []
+    assert len(gone.removed) == len(state.clips)
+    back = sessions.redo(bench, state.id, gone.revision)
+    assert content(sessions.state(bench, state.id)) == content(state)
+    assert len(back.clips) == len(state.clips)
+
+
+def test_undo_reaches_only_its_own_session(bench: Workbench, track: str, voice_file) -> None:
+    other = sessions.create(bench, "Other")
+    bring_in(bench, other, voice_file)
+    state = state_of(bench, track)
+    clips.set_gain(bench, track, state.revision, [state.clips[0].id], by=3.0)
+    sessions.undo(bench, other, sessions.state(bench, other).revision)
+    assert state_of(bench, track).clips[0].gain == 3.0
+
+
+def test_what_is_not_there_is_named(bench: Workbench) -> None:
+    with pytest.raises(NotFound, match="session is not there"):
+        sessions.state(bench, "nothing")
+    with bench.database.reading() as db, pytest.raises(NotFound, match="track"):
+        history.require(db, Track, "nothing", "track")
+
+
+def test_two_writers_take_turns(bench: Workbench) -> None:
+    """BEGIN IMMEDIATE: the revision that an edit reads is the revision that it replaces."""
+    from concurrent.futures import ThreadPoolExecutor
+
+    session_id = sessions.create(bench, "Busy")
+
+    def rename(number: int) -> bool:
+        try:
+            sessions.update(bench, session_id, number % 4, {"name": f"Name {number}"})
+        except Stale:
+            return False
+        return True
+
+    with ThreadPoolExecutor(4) as pool:
+        done = sum(pool.map(rename, range(16)))
+    with bench.database.reading() as db:
+        session = db.get(Session, session_id)
+        assert session is not None
+        assert session.revision == done
