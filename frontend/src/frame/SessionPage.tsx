@@ -28,6 +28,15 @@ const FIRST_LOOK = 32;
 const RULES = { survey: SurveyRule, phrases: PhrasesRule, deliver: DeliverRule };
 const LISTS = { survey: SurveyList, phrases: Worklist, deliver: DeliverList };
 
+/** Track and selection as they stand in the address; a large selection is left out. */
+function stateSearch(): string {
+  const { focus, selection } = useView.getState();
+  const search = new URLSearchParams();
+  if (focus) search.set("track", focus);
+  if (selection.size <= 12) for (const phrase of selection) search.append("phrase", phrase);
+  return search.toString();
+}
+
 export function SessionPage() {
   const { id = "", stage: named } = useParams();
   const navigate = useNavigate();
@@ -63,21 +72,14 @@ export function SessionPage() {
   // the address follows track and selection, so that reload comes back to them
   useEffect(() => {
     let timer = 0;
-    const follow = () => {
+    const stop = useView.subscribe((now, old) => {
+      if (now.focus === old.focus && now.selection === old.selection) return;
       window.clearTimeout(timer);
       timer = window.setTimeout(() => {
-        if (useSession.getState().id !== id) return;
-        const { focus, selection } = useView.getState();
-        const next = new URLSearchParams();
-        if (focus) next.set("track", focus);
-        if (selection.size <= 12) for (const phrase of selection) next.append("phrase", phrase);
-        if (next.toString() !== new URLSearchParams(window.location.search).toString()) {
-          setSearch(next, { replace: true });
+        if (useSession.getState().id === id && stateSearch() !== window.location.search.slice(1)) {
+          setSearch(new URLSearchParams(stateSearch()), { replace: true });
         }
       }, 250);
-    };
-    const stop = useView.subscribe((now, old) => {
-      if (now.focus !== old.focus || now.selection !== old.selection) follow();
     });
     return () => {
       stop();
@@ -86,10 +88,14 @@ export function SessionPage() {
   }, [id, setSearch]);
 
   const goStage = useCallback(
-    (next: Stage) => navigate({ pathname: `/s/${id}/${next}`, search: window.location.search }),
+    async (next: Stage) => {
+      // the stage that is left keeps what was selected in it, for Back
+      await navigate({ search: stateSearch() }, { replace: true });
+      await navigate({ pathname: `/s/${id}/${next}`, search: stateSearch() });
+    },
     [id, navigate],
   );
-  const table = useMemo(() => commands(goStage), [goStage]);
+  const table = useMemo(() => commands((next) => void goStage(next)), [goStage]);
   useKeys(table);
   useFinishedImports();
   const focus = useView((s) => s.focus);
@@ -124,7 +130,7 @@ export function SessionPage() {
   const List = LISTS[stage];
   return (
     <div className="frame">
-      <Header stage={stage} goStage={goStage} />
+      <Header stage={stage} goStage={(next) => void goStage(next)} />
       {track ? (
         <>
           <aside className="side">

@@ -1,7 +1,7 @@
 /** The line at the bottom: playing, the signal path with what each part does here and now, the fader, the live vial. */
 import { ActionIcon, Button, SegmentedControl, Slider, Tooltip } from "@mantine/core";
 import { IconPlayerPlayFilled, IconPlayerStopFilled, IconRepeat } from "@tabler/icons-react";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { playOrStop, setBefore, setClipLayer, setFader, setLoop } from "../model/actions";
 import { gainAt, useCurve } from "../model/curve";
 import { trackOf, useSession } from "../model/session";
@@ -107,7 +107,16 @@ function ClipGainHere() {
 /** One number that nothing but the hand moves. Heard while it is dragged, kept when it is let go. */
 function Fader({ value }: { value: number }) {
   const [held, setHeld] = useState<number | null>(null);
+  const moves = useRef(0);
   const shown = held ?? value;
+  const keep = async (next: number) => {
+    // the thumb stays where the hand left it until the last of its moves is kept
+    const move = ++moves.current;
+    setHeld(next);
+    engine.setFader(next);
+    await setFader(next);
+    if (move === moves.current) setHeld(null);
+  };
   return (
     <div className="path-layer path-fader">
       <span className="fader-line">
@@ -116,10 +125,7 @@ function Fader({ value }: { value: number }) {
           type="button"
           className="mono fader-value"
           title="Double click: back to 0 dB"
-          onDoubleClick={() => {
-            engine.setFader(0);
-            setFader(0);
-          }}
+          onDoubleClick={() => void keep(0)}
         >
           {db(shown)}
         </button>
@@ -134,13 +140,11 @@ function Fader({ value }: { value: number }) {
         thumbLabel="Fader"
         value={Math.max(shown, FADER.low)}
         onChange={(next) => {
+          moves.current++;
           setHeld(next);
           engine.setFader(next);
         }}
-        onChangeEnd={(next) => {
-          setFader(next);
-          setHeld(null);
-        }}
+        onChangeEnd={(next) => void keep(next)}
       />
     </div>
   );

@@ -52,6 +52,7 @@ export const theme = createTheme({
     ],
   },
   autoContrast: true,
+  respectReducedMotion: true,
 });
 
 export interface Palette {

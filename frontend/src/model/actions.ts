@@ -216,9 +216,9 @@ export function moveBorder(clip: string, at: number) {
   return track ? edit((revision) => api.border(track.id, revision, clip, at)) : Promise.resolve(false);
 }
 
-export function setFader(db: number) {
+export function setFader(db: number): Promise<boolean> {
   const track = focused();
-  if (track) void edit((revision) => api.changeTrack(track.id, revision, { fader: db }));
+  return track ? edit((revision) => api.changeTrack(track.id, revision, { fader: db })) : Promise.resolve(false);
 }
 
 // --- drafts

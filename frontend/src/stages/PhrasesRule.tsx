@@ -29,11 +29,8 @@ export function PhrasesRule() {
   const chosen = (clips ?? []).filter((clip) => selection.has(clip.id) && clip.after !== null).length;
 
   const keep = async (change: RuleChange) => {
-    const drafted = useView.getState().draft !== null;
-    const saved = await setRule(change);
-    setTrial({});
-    // a draft that was on view is made again with the rule that now holds
-    if (saved && drafted) await makeDraft(useView.getState().draftOf === undefined);
+    // sliders stay where the hand left them until the last of its moves is kept
+    if (await setRule(change)) setTrial({});
   };
   const slider = (
     name: keyof RuleChange & keyof Rule,

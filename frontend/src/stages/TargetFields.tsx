@@ -2,14 +2,22 @@
 import { NativeSelect, NumberInput } from "@mantine/core";
 import { useEffect, useState } from "react";
 import { api, type RuleChange } from "../api/client";
+import { makeDraft } from "../model/actions";
 import { edit, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { levelUnit, plain } from "../parts/format";
 
-export const setRule = (rule: RuleChange) => {
-  useView.setState({ draft: null });
-  return edit((revision, id) => api.changeSession(id, revision, { rule }));
-};
+let changes = 0;
+
+/** Keep a change of the rule. A draft that is on view is made again with the rule that now holds. Whether it was the last. */
+export async function setRule(rule: RuleChange): Promise<boolean> {
+  const change = ++changes;
+  await edit((revision, id) => api.changeSession(id, revision, { rule }));
+  if (change !== changes) return false;
+  const { draft, draftOf } = useView.getState();
+  if (draft) await makeDraft(draftOf === undefined);
+  return true;
+}
 
 const PRESETS = [
   { label: "−23 LUFS, programme", unit: "loudness", target: -23 },

@@ -56,8 +56,9 @@ def main() -> None:
         return
     from nivelus.jobs.queue import JobQueue
 
+    # whatever the consumer forks - workers and a scheduler - goes with it, and with it the hold on the data folder
+    os.register_at_fork(after_in_child=_die_with_parent)
     queue = JobQueue(Settings())
-    queue.huey.on_startup()(_die_with_parent)
     consumer = queue.huey.create_consumer(
         workers=WORKERS,
         worker_type="process",

@@ -33,6 +33,7 @@ VOICE_OVER_ROOM, VOICE_TILT, VOICE_FRAMES = 8.0, 2.5, 4
 TICK_FRAMES, DIP_FRAMES = 4, 3
 TICK_REACH, BURST_REACH = 3, 12
 CONSONANT_FRAMES, CONSONANT_TILT, CONSONANT_SHARP = 7, -5.0, -6.0
+BURST_FRAMES = 12
 NEAR_FRAMES, NEAR_DROP = 15, 8.0
 JOIN_FRAMES, DROWNED_FRAMES = 27, 60
 SHORTEST_FRAMES = 15
@@ -130,9 +131,10 @@ def _take_in_consonants(f: Features, islands: list[list[int]], voice: list[bool]
         a, b = islands[i]
         reach = TICK_REACH if b - a <= TICK_FRAMES else BURST_REACH
         short = b - a <= CONSONANT_FRAMES
-        # an ess is sharp; a breath that leads into a phrase has its weight below
-        hissing = float(np.median(f.tilt[a:b])) < CONSONANT_TILT and float(np.median(f.sharp[a:b])) > CONSONANT_SHARP
-        return gap <= reach and (short or hissing)
+        unvoiced = float(np.median(f.tilt[a:b])) < CONSONANT_TILT
+        # an ess is sharp and a released k is short; a breath that leads into a phrase is neither
+        consonant = b - a <= BURST_FRAMES or float(np.median(f.sharp[a:b])) > CONSONANT_SHARP
+        return gap <= reach and (short or (unvoiced and consonant))
 
     phrases = []
     for i, is_voice in enumerate(voice):

@@ -1,0 +1,67 @@
+"""What a person's hands do in the picture, for tests."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+from playwright.sync_api import Locator, Page, expect
+
+from tests.browser.conftest import Program
+
+
+def fresh(program: Program, name: str) -> dict[str, Any]:
+    """A demo session as it was built: everything that other tests did is undone."""
+    state = program.session(name)
+    while state["undo"]:
+        program.post(f"/api/sessions/{state['id']}/undo", {"revision": state["revision"]})
+        state = program.session(name)
+    return state
+
+
+def open_stage(page: Page, program: Program, state: dict[str, Any], stage: str = "phrases") -> None:
+    page.goto(f"{program.address}/s/{state['id']}/{stage}")
+    expect(page.get_by_test_id("chart")).to_be_visible()
+    expect(page.get_by_test_id("figures")).to_contain_text("spread")
+
+
+def capsule(page: Page, clip: dict[str, Any]) -> Locator:
+    return page.locator(f".capsule[data-clip='{clip['id']}']")
+
+
+def row(page: Page, clip: dict[str, Any]) -> Locator:
+    return page.locator(f".row[data-clip='{clip['id']}']")
+
+
+def middle(target: Locator) -> tuple[float, float]:
+    box = target.bounding_box()
+    assert box is not None
+    return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+
+
+def drag(page: Page, start: tuple[float, float], by: tuple[float, float], *, release: bool = True) -> None:
+    page.mouse.move(*start)
+    page.mouse.down()
+    for share in (0.15, 0.5, 1.0):
+        page.mouse.move(start[0] + by[0] * share, start[1] + by[1] * share)
+    if release:
+        page.mouse.up()
+
+
+def gain_told(target: Locator) -> float:
+    """The gain that a phrase's label tells a screen reader."""
+    label = (target.get_attribute("aria-label") or "").replace("−", "-")
+    found = re.search(r"gain ([+-]?\d+\.\d) dB", label)
+    assert found, label
+    return float(found[1])
+
+
+def clip_of(program: Program, state: dict[str, Any], clip: dict[str, Any]) -> dict[str, Any]:
+    """The clip as the server has it now."""
+    now = program.get(f"/api/sessions/{state['id']}")
+    return next(c for c in now["clips"] if c["id"] == clip["id"])
+
+
+def position(page: Page) -> float:
+    minutes, seconds = page.get_by_label("Position").inner_text().split(":")
+    return int(minutes) * 60 + float(seconds)

@@ -1,0 +1,251 @@
+"""The program around the job: bringing files in, two windows, restart and SIGKILL, day and night, keyboard and address."""
+
+from __future__ import annotations
+
+import re
+import time
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import numpy as np
+import pytest
+from playwright.sync_api import BrowserContext, Page, expect
+
+from tests.browser.conftest import Program
+from tests.browser.hands import capsule, clip_of, fresh, open_stage, row
+from tests.conftest import hum, uneven_voice, write_sound
+
+GUIDE = "Pellowmere audio guide"
+TOLD = r"^Phrase 1, 0:01\.\d{3} to 0:03\.\d{3}, 3\.\d LU below target, gain 0\.0 dB$"
+
+
+def brought_in(program: Program, path: Path, name: str = "Own") -> dict[str, Any]:
+    """A session with this file in it, brought in over the API."""
+    session = program.post("/api/sessions", {"name": name})["id"]
+    program.post(f"/api/sessions/{session}/uploads?name={quote(path.name)}", path.read_bytes())
+    for _ in range(300):
+        state = program.get(f"/api/sessions/{session}")
+        if state["tracks"]:
+            return state
+        time.sleep(0.1)
+    raise AssertionError(program.get(f"/api/sessions/{session}/jobs"))
+
+
+def test_several_files_are_dropped_and_the_bad_ones_say_why(quiet_page: Page, own_program: Program, tmp_path: Path) -> None:
+    page = quiet_page
+    good = [
+        write_sound(tmp_path / "guide one.wav", uneven_voice()),
+        write_sound(tmp_path / "guide two.flac", uneven_voice((-20, -35))),
+    ]
+    cut = tmp_path / "cut.wav"
+    cut.write_bytes(good[0].read_bytes()[:40_000])
+    empty = tmp_path / "empty.wav"
+    empty.write_bytes(b"")
+    page.goto(own_program.address)
+    page.get_by_label("Sound files").set_input_files([*good, cut, empty])
+    expect(page.get_by_role("tab")).to_have_count(2, timeout=30_000)
+    expect(page.get_by_role("alert").filter(has_text="“cut.wav” is cut short")).to_be_visible(timeout=20_000)
+    expect(page.get_by_role("alert").filter(has_text="“empty.wav” is empty")).to_be_visible()
+    expect(page.get_by_label("Recordings").get_by_text("guide one")).to_be_visible()
+    page.get_by_role("button", name="Take cut.wav off the list").click()
+    expect(page.get_by_text("cut.wav")).to_have_count(0)
+
+
+def test_a_long_import_shows_how_far_it_is_and_can_be_stopped(page: Page, own_program: Program, tmp_path: Path) -> None:
+    long = write_sound(tmp_path / "long.wav", np.tile(hum(-20, 10), 300), subtype="PCM_16")
+    session = own_program.post("/api/sessions", {"name": "Long"})["id"]
+    page.goto(f"{own_program.address}/s/{session}/survey")
+    page.get_by_label("Sound files").set_input_files(long)
+    expect(page.get_by_label("Being brought in").get_by_role("progressbar")).to_be_visible(timeout=30_000)
+    expect(page.get_by_text(re.compile(r"(reading|measuring) \d+ %"))).to_be_visible(timeout=60_000)
+    page.get_by_role("button", name="Stop long.wav").click()
+    expect(page.get_by_text("Stopped. Nothing was brought in.")).to_be_visible(timeout=15_000)
+    assert own_program.get(f"/api/sessions/{session}")["tracks"] == []
+    assert list(own_program.data.glob("incoming/*")) == []
+    assert list(own_program.data.glob("vault/*")) == []
+
+
+def test_undo_survives_a_restart(page: Page, own_program: Program, voice_file: Path) -> None:
+    state = brought_in(own_program, voice_file)
+    clip = state["clips"][0]
+    open_stage(page, own_program, state)
+    row(page, clip).click()
+    page.keyboard.press("ArrowUp")
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain \+0\.5 dB"))
+    own_program.stop()
+    own_program.start()
+    page.reload()
+    expect(row(page, clip)).to_have_attribute("aria-pressed", "true")
+    page.keyboard.press("Control+z")
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain 0\.0 dB"))
+    page.keyboard.press("Control+Shift+z")
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain \+0\.5 dB"))
+
+
+@pytest.mark.parametrize("delay", [0.0, 0.4, 1.2])
+def test_sigkill_loses_no_edit_and_no_import(own_program: Program, voice_file: Path, tmp_path: Path, delay: float) -> None:
+    state = brought_in(own_program, voice_file)
+    clip = state["clips"][1]
+    long = write_sound(tmp_path / "long.wav", np.tile(uneven_voice(), 25))
+    own_program.post(f"/api/sessions/{state['id']}/uploads?name=long.wav", long.read_bytes())
+    time.sleep(delay)
+    now = own_program.get(f"/api/sessions/{state['id']}")
+    own_program.post(f"/api/tracks/{clip['track']}/gain", {"revision": now["revision"], "clips": [clip["id"]], "by": 4.5})
+    own_program.kill()
+    own_program.start()
+    assert clip_of(own_program, state, clip)["gain"] == 4.5
+    # the import that was cut off is taken up again and ends as a whole track
+    for _ in range(300):
+        now = own_program.get(f"/api/sessions/{state['id']}")
+        jobs = own_program.get(f"/api/sessions/{state['id']}/jobs")["items"]
+        if all(job["state"] == "done" for job in jobs):
+            break
+        time.sleep(0.1)
+    assert [track["name"] for track in now["tracks"]] == ["uneven voice", "long"]
+    assert len([c for c in now["clips"] if c["track"] == now["tracks"][1]["id"] and c["before"] is not None]) == 100
+    assert list(own_program.data.glob("incoming/*")) == []
+    assert len(list(own_program.data.glob("vault/*/*"))) == 2
+
+
+def test_the_slower_of_two_windows_is_told_and_refreshed(
+    context: BrowserContext, own_program: Program, voice_file: Path
+) -> None:
+    state = brought_in(own_program, voice_file)
+    first, second = state["clips"][:2]
+    one, two = context.new_page(), context.new_page()
+    for window in (one, two):
+        open_stage(window, own_program, state)
+    row(one, first).click()
+    one.keyboard.press("ArrowUp")
+    expect(row(one, first)).to_have_attribute("aria-label", re.compile(r"gain \+0\.5 dB"))
+    row(two, second).click()
+    two.keyboard.press("ArrowDown")
+    expect(two.get_by_text("changed in another window")).to_be_visible()
+    expect(row(two, first)).to_have_attribute("aria-label", re.compile(r"gain \+0\.5 dB"))
+    assert clip_of(own_program, state, second)["gain"] == 0
+    two.keyboard.press("ArrowDown")
+    expect(row(two, second)).to_have_attribute("aria-label", re.compile(r"gain −0\.5 dB"))
+
+
+def test_the_worklist_leads_from_one_phrase_to_the_next(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, GUIDE)
+    open_stage(page, demo_program, state)
+    rows = page.locator(".row")
+    for index in range(3):
+        page.keyboard.press(".")
+        expect(rows.nth(index)).to_have_attribute("aria-pressed", "true")
+    page.keyboard.press(",")
+    expect(rows.nth(1)).to_have_attribute("aria-pressed", "true")
+    page.keyboard.press("Space")
+    page.get_by_text("by time").click()
+    page.wait_for_timeout(200)
+    numbers = [int(re.findall(r"\d+", label)[0]) for label in rows.evaluate_all("all => all.map((r) => r.ariaLabel)")]
+    assert len(numbers) > 8
+    assert numbers == list(range(numbers[0], numbers[0] + len(numbers)))
+    chosen = page.locator(".row[aria-pressed=true]")
+    expect(chosen).to_be_visible()
+    page.keyboard.press("Shift+.")
+    expect(chosen).not_to_have_attribute("data-state", "level")
+
+
+def test_the_address_brings_back_stage_track_and_selection(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, "Sallow Mill feature")
+    keeper = next(track for track in state["tracks"] if track["name"] == "Mill keeper")
+    clip = next(c for c in state["clips"] if c["track"] == keeper["id"])
+    open_stage(page, demo_program, state)
+    page.get_by_role("tab", name="Mill keeper").click()
+    row(page, clip).click()
+    page.keyboard.press("3")
+    expect(page).to_have_url(re.compile(rf"/deliver\?track={keeper['id']}&phrase={clip['id']}"))
+    page.go_back()
+    expect(page.get_by_label("Worklist")).to_be_visible()
+    page.reload()
+    expect(page.get_by_role("tab", name="Mill keeper")).to_have_attribute("aria-selected", "true")
+    expect(row(page, clip)).to_have_attribute("aria-pressed", "true")
+
+
+def test_a_phrase_tells_a_screen_reader_what_it_is(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, GUIDE)
+    open_stage(page, demo_program, state)
+    first = capsule(page, state["clips"][0])
+    expect(first).to_have_attribute("aria-label", re.compile(TOLD))
+    first.focus()
+    page.keyboard.press("Tab")
+    expect(page.locator(".capsule[aria-pressed=true]")).to_have_count(1)
+    expect(capsule(page, state["clips"][1])).to_be_focused()
+
+
+def test_every_key_is_listed_and_everything_can_be_found_by_name(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, GUIDE)
+    open_stage(page, demo_program, state)
+    page.keyboard.press("?")
+    dialog = page.get_by_role("dialog", name="Keys and hands")
+    for words in ("Play / stop", "Next that is off", "Cut at the play line", "Join the selected", "Fit all", "Undo"):
+        expect(dialog.get_by_text(words, exact=True)).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(dialog).to_be_hidden()
+    page.keyboard.press("Control+k")
+    page.get_by_placeholder("What to do, or a phrase by its words").fill("lamp room")
+    page.keyboard.press("Enter")
+    expect(page.locator(".row[aria-pressed=true]")).to_contain_text("You have reached the lamp room.")
+
+
+def test_keys_do_nothing_while_a_name_is_typed(page: Page, own_program: Program, voice_file: Path) -> None:
+    state = brought_in(own_program, voice_file)
+    open_stage(page, own_program, state)
+    page.get_by_role("button", name="Own").click()
+    page.get_by_role("textbox", name="Name").fill("Bells and lamps, 2")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("button", name="Bells and lamps, 2")).to_be_visible()
+    assert own_program.get(f"/api/sessions/{state['id']}")["undo"] == "Rename the session"
+    expect(page.get_by_role("button", name="Play")).to_be_visible()
+
+
+def test_day_and_night(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, GUIDE)
+    open_stage(page, demo_program, state)
+
+    def ground() -> str:
+        return page.evaluate("getComputedStyle(document.body).backgroundColor")
+
+    assert ground() == "rgb(247, 244, 236)"
+    page.get_by_role("button", name="More", exact=True).click()
+    page.get_by_role("menuitem", name="Night").click()
+    assert ground() == "rgb(20, 25, 30)"
+    page.reload()
+    expect(page.get_by_test_id("chart")).to_be_visible()
+    assert ground() == "rgb(20, 25, 30)"
+
+
+def test_the_wheel_scrolls_and_zooms_and_the_overview_leads(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, GUIDE)
+    open_stage(page, demo_program, state)
+    chart, overview = page.get_by_test_id("chart"), page.get_by_test_id("overview")
+    first = capsule(page, state["clips"][0])
+    before = first.bounding_box()
+    assert before
+    chart.hover()
+    page.mouse.wheel(0, 40)
+    page.wait_for_timeout(150)
+    scrolled = first.bounding_box()
+    assert scrolled
+    assert scrolled["x"] == pytest.approx(before["x"] - 40, abs=1.5)
+    page.keyboard.down("Control")
+    page.mouse.wheel(0, -300)
+    page.keyboard.up("Control")
+    page.wait_for_timeout(150)
+    shown = page.locator(".capsule").first.bounding_box()
+    assert shown
+    assert shown["width"] > scrolled["width"]
+    box = overview.bounding_box()
+    assert box
+    page.mouse.click(box["x"] + box["width"] * 0.9, box["y"] + 20)
+    expect(capsule(page, state["clips"][-6])).to_be_visible()
+
+
+def test_a_session_that_is_gone_says_so(page: Page, demo_program: Program) -> None:
+    page.goto(f"{demo_program.address}/s/nothing/phrases")
+    expect(page.get_by_text("This session is not there any more.")).to_be_visible()
+    page.get_by_role("link", name="All sessions").click()
+    expect(page.locator(".card")).to_have_count(3)

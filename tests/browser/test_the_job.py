@@ -1,0 +1,294 @@
+"""The first real job, done in the real interface on the demo: from an uneven voice to a level render that is listened to."""
+
+from __future__ import annotations
+
+import itertools
+import re
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+from playwright.sync_api import Page, expect
+
+from nivelus.core.measure.grid import measure_file
+from nivelus.core.measure.spans import span_levels
+from tests.browser.conftest import Program
+from tests.browser.hands import capsule, clip_of, drag, fresh, gain_told, middle, open_stage, position, row
+
+GUIDE = "Pellowmere audio guide"
+SONG = "Corvane shore, sung"
+
+
+def test_from_the_card_to_a_level_render(quiet_page: Page, demo_program: Program, tmp_path: Path) -> None:
+    page, state = quiet_page, fresh(demo_program, GUIDE)
+    page.goto(demo_program.address)
+    expect(page.locator(".card")).to_have_count(3)
+    card = page.locator(".card", has_text=GUIDE)
+    expect(card).to_contain_text("3 of 70 level")
+    card.get_by_role("link").click()
+    expect(page.get_by_role("button", name=re.compile("2 Phrases"))).to_contain_text("3 of 70 level")
+
+    # a draft is looked at before it is done, with a reason for each value
+    page.keyboard.press("d")
+    expect(page.get_by_role("button", name=re.compile("Accept 67 changes"))).to_be_visible()
+    expect(page.locator(".row-draft").first).to_contain_text("most up")
+    assert all(clip["gain"] == 0 for clip in demo_program.get(f"/api/sessions/{state['id']}")["clips"])
+    page.keyboard.press("d")
+    expect(page.get_by_role("button", name=re.compile("2 Phrases"))).to_contain_text("59 of 70 level")
+    expect(page.get_by_test_id("figures")).to_contain_text(re.compile(r"level 3 → 59 of 70"))
+
+    # what is left is done by hand: the worklist leads, the hand lifts
+    page.keyboard.press("Shift+.")
+    worst = page.locator(".row[aria-pressed=true]")
+    expect(worst).to_contain_text("it looks as if it is listening.")
+    expect(page.get_by_role("button", name="Stop")).to_be_visible()
+    page.keyboard.press("Space")
+    held = page.locator(".capsule[aria-pressed=true]")
+    before = gain_told(held)
+    drag(page, middle(held), (20, -45))
+    expect(page.locator(".row", has_text="it looks as if it is listening.")).to_have_attribute("data-state", "level")
+    assert gain_told(page.locator(".capsule[aria-pressed=true]")) > before + 2
+    expect(page.get_by_role("button", name=re.compile("2 Phrases"))).to_contain_text("60 of 70 level")
+
+    # deliver, fetch the file, and measure it with the samples
+    page.keyboard.press("3")
+    expect(page.get_by_test_id("figures-table")).to_contain_text("60 of 70")
+    page.get_by_role("button", name="Render", exact=True).click()
+    with page.expect_download() as download:
+        page.get_by_role("link", name=re.compile("Narrator levelled.wav")).click(timeout=30_000)
+    path = tmp_path / download.value.suggested_filename
+    download.value.save_as(path)
+    grid = measure_file(path)[1]
+    now = demo_program.get(f"/api/sessions/{state['id']}")
+    for clip in now["clips"]:
+        heard = span_levels(grid, clip["phrase_start"], clip["phrase_end"]).loudness
+        assert heard == pytest.approx(clip["after"], abs=0.1), clip["label"]
+    level = [c for c in now["clips"] if abs(c["after"] + 23) <= 1.5]
+    assert len(level) == 60
+
+
+def test_a_session_without_gain_renders_to_the_very_bits(page: Page, demo_program: Program, tmp_path: Path) -> None:
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state, "deliver")
+    page.get_by_role("button", name="Render", exact=True).click()
+    with page.expect_download() as download:
+        page.get_by_role("link", name=re.compile("Singer levelled.wav")).first.click(timeout=30_000)
+    download.value.save_as(tmp_path / "song.wav")
+    (source,) = (
+        p
+        for p in demo_program.data.glob("vault/*/*/source.wav")
+        if soundfile.info(p).frames == state["tracks"][0]["recording"]["frames"]
+    )
+    a, b = (soundfile.read(path, dtype="int32")[0] for path in (source, tmp_path / "song.wav"))
+    assert (a == b).all()
+
+
+@pytest.fixture
+def song(page: Page, demo_program: Program) -> dict:
+    """The song, open at the stage Phrases, all of it in the window."""
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state)
+    page.keyboard.press("Shift+F")
+    expect(page.locator(".capsule")).to_have_count(4)
+    return state
+
+
+def test_dragging_up_and_down_is_gain_and_time_cannot_slip(page: Page, demo_program: Program, song: dict) -> None:
+    clip = song["clips"][2]
+    place = middle(capsule(page, clip))
+    drag(page, place, (120, 6))
+    drag(page, place, (0, 0))
+    assert clip_of(demo_program, song, clip) == clip
+    drag(page, place, (40, -60))
+    expect(row(page, clip)).not_to_have_attribute("aria-label", re.compile(r"gain 0\.0 dB"))
+    now = clip_of(demo_program, song, clip)
+    assert now["gain"] > 2
+    assert (now["start"], now["end"], now["phrase_start"]) == (clip["start"], clip["end"], clip["phrase_start"])
+    assert now["by_hand"]
+
+
+def test_the_value_is_shown_at_the_hand_and_escape_takes_it_back(page: Page, demo_program: Program, song: dict) -> None:
+    clip = song["clips"][3]
+    place = middle(capsule(page, clip))
+    drag(page, place, (0, 50), release=False)
+    label = page.locator(".hand-label")
+    expect(label).to_contain_text("gain −")
+    expect(label).to_contain_text("LU from target")
+    page.keyboard.press("Escape")
+    expect(label).to_be_hidden()
+    page.mouse.up()
+    assert clip_of(demo_program, song, clip) == clip
+
+
+def test_alt_makes_the_hand_ten_times_finer(page: Page, demo_program: Program, song: dict) -> None:
+    rough, fine = song["clips"][2], song["clips"][3]
+    drag(page, middle(capsule(page, rough)), (0, 50))
+    expect(row(page, rough)).to_have_attribute("aria-label", re.compile(r"gain −"))
+    page.keyboard.down("Alt")
+    drag(page, middle(capsule(page, fine)), (0, 50))
+    page.keyboard.up("Alt")
+    expect(row(page, fine)).to_have_attribute("aria-label", re.compile(r"gain −"))
+    a, b = (clip_of(demo_program, song, clip)["gain"] for clip in (rough, fine))
+    assert a / b == pytest.approx(10, rel=0.15)
+
+
+def test_nudges_exact_values_and_back_to_zero(page: Page, demo_program: Program, song: dict) -> None:
+    clip = song["clips"][0]
+    capsule(page, clip).click()
+    for key, expected in (("ArrowUp", 0.5), ("ArrowUp", 1.0), ("Alt+ArrowUp", 1.1), ("ArrowDown", 0.6), ("Alt+ArrowDown", 0.5)):
+        page.keyboard.press(key)
+        expect(row(page, clip)).to_have_attribute("aria-label", re.compile(rf"gain \+{expected} dB"))
+    page.mouse.dblclick(*middle(capsule(page, clip)))
+    page.get_by_label("Gain", exact=True).fill("3.25")
+    page.get_by_label("Words").fill("Home to the shore")
+    page.get_by_role("button", name="Set").click()
+    expect(row(page, clip)).to_contain_text("Home to the shore")
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain \+3\.3 dB"))
+    assert clip_of(demo_program, song, clip)["gain"] == 3.25
+    page.keyboard.press("0")
+    page.keyboard.press("Enter")
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain 0\.0 dB"))
+    page.keyboard.press("ArrowUp")
+    page.keyboard.press("Backspace")
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain 0\.0 dB"))
+
+
+def test_many_at_once_keep_their_differences(page: Page, demo_program: Program, song: dict) -> None:
+    first, second, third, _ = song["clips"]
+    capsule(page, second).click()
+    page.keyboard.press("ArrowUp")
+    capsule(page, first).click()
+    capsule(page, third).click(modifiers=["Shift"])
+    expect(page.locator(".capsule[aria-pressed=true]")).to_have_count(3)
+    page.keyboard.press("ArrowDown")
+    expect(row(page, first)).to_have_attribute("aria-label", re.compile(r"gain −0\.5 dB"))
+    assert [clip_of(demo_program, song, c)["gain"] for c in (first, second, third)] == [-0.5, 0.0, -0.5]
+    # the lasso selects what it holds
+    chart = page.get_by_test_id("chart").bounding_box()
+    assert chart
+    drag(page, (chart["x"] + 60, chart["y"] + 30), (chart["width"] - 80, chart["height"] - 40))
+    expect(page.locator(".capsule[aria-pressed=true]")).to_have_count(4)
+
+
+def test_lock_leave_out_and_reference(page: Page, demo_program: Program, song: dict) -> None:
+    clip = song["clips"][0]
+    capsule(page, clip).click()
+    page.keyboard.press("l")
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile("locked"))
+    page.keyboard.press("ArrowUp")
+    expect(page.get_by_text("locked. Unlock it first")).to_be_visible()
+    page.keyboard.press("d")
+    expect(row(page, clip)).to_contain_text("locked")
+    page.keyboard.press("Escape")
+    page.keyboard.press("l")
+    page.keyboard.press("u")
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile("left out"))
+    expect(page.get_by_test_id("figures")).to_contain_text("of 3")
+    page.keyboard.press("u")
+    page.keyboard.press("r")
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile("reference"))
+
+
+def test_cut_join_and_move_a_border(page: Page, demo_program: Program, song: dict) -> None:
+    first, second = song["clips"][:2]
+    wave = page.get_by_test_id("wave-overlay").bounding_box()
+    assert wave
+    x0, x1 = (middle(capsule(page, c))[0] for c in (first, second))
+    page.mouse.click(x0, wave["y"] + 60)
+    page.keyboard.press("c")
+    expect(page.locator(".capsule")).to_have_count(5)
+    pieces = page.locator(".capsule")
+    pieces.nth(0).click()
+    pieces.nth(1).click(modifiers=["Control"])
+    page.keyboard.press("Shift+C")
+    expect(page.locator(".capsule")).to_have_count(4)
+    joined = clip_of(demo_program, song, first)
+    assert joined["phrase_start"] == first["phrase_start"]
+    assert joined["phrase_end"] == first["phrase_end"]
+    # the grip of the border stands at the foot of the wave
+    share = (first["end"] - song["clips"][0]["phrase_start"]) / (second["phrase_start"] - first["phrase_start"])
+    box0, box1 = capsule(page, first).bounding_box(), capsule(page, second).bounding_box()
+    assert box0
+    assert box1
+    at = box0["x"] + 2 + (box1["x"] - box0["x"]) * share
+    drag(page, (at, wave["y"] + wave["height"] - 8), (-6, 0))
+    expect(page.get_by_role("button", name="Undo")).to_be_visible()
+    page.wait_for_function("id => true", arg=first["id"])
+    for _ in range(40):
+        if clip_of(demo_program, song, first)["end"] != first["end"]:
+            break
+        page.wait_for_timeout(50)
+    assert clip_of(demo_program, song, first)["end"] < first["end"]
+    assert x1 > x0
+
+
+def test_the_rule_is_tried_live_and_kept_when_let_go(page: Page, demo_program: Program, song: dict) -> None:
+    page.keyboard.press("d")
+    expect(page.get_by_role("status").filter(has_text="would be level")).to_contain_text("2 of 4 would be level")
+    page.get_by_role("slider", name="Most up").focus()
+    for _ in range(9):
+        page.keyboard.press("ArrowRight")
+    expect(page.locator(".slider-row", has_text="Most down / up")).to_contain_text("+18 dB")
+    expect(page.get_by_role("status").filter(has_text="would be level")).to_contain_text("4 of 4 would be level")
+    page.get_by_role("button", name=re.compile("Accept 3 changes")).click()
+    expect(page.get_by_test_id("figures")).to_contain_text("level 1 → 4 of 4")
+    assert demo_program.get(f"/api/sessions/{song['id']}")["rule"]["most_up"] == 18
+
+
+def test_undo_and_redo_by_key_and_by_button(page: Page, demo_program: Program, song: dict) -> None:
+    clip = song["clips"][1]
+    capsule(page, clip).click()
+    page.keyboard.press("ArrowUp")
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain \+0\.5 dB"))
+    page.keyboard.press("Control+z")
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain 0\.0 dB"))
+    page.get_by_role("button", name="Redo").click()
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain \+0\.5 dB"))
+    expect(page.get_by_text("Done again: 1 phrase by +0.5 dB")).to_be_visible()
+
+
+def test_playing_before_and_after_and_the_fader(page: Page, demo_program: Program, song: dict) -> None:
+    clip = song["clips"][2]
+    capsule(page, clip).click()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("button", name="Stop")).to_be_visible()
+    page.wait_for_timeout(700)
+    there = position(page)
+    assert there > clip["phrase_start"] - 1
+    page.keyboard.press("b")
+    expect(page.get_by_role("radio", name="Before")).to_be_checked()
+    page.keyboard.press("ArrowDown")
+    page.wait_for_timeout(300)
+    assert position(page) > there
+    page.keyboard.press("b")
+    expect(page.get_by_role("radio", name="After")).to_be_checked()
+    expect(page.get_by_test_id("live-vial")).to_contain_text("LU short-term")
+    page.keyboard.press("Space")
+    expect(page.get_by_role("button", name="Play")).to_be_visible()
+    fader = page.get_by_role("slider", name="Fader")
+    fader.focus()
+    for _ in range(3):
+        page.keyboard.press("ArrowLeft")
+    expect(page.locator(".fader-value")).to_have_text("−0.3 dB")
+    expect(page.get_by_role("button", name="Undo")).to_be_visible()
+    page.wait_for_timeout(300)
+    now = demo_program.get(f"/api/sessions/{song['id']}")
+    assert [c["gain"] for c in now["clips"]] == [0, 0, -0.5, 0]
+    assert np.isclose(now["tracks"][0]["fader"], -0.3)
+
+
+def test_looping_comes_back_to_the_beginning(page: Page, song: dict) -> None:
+    wave = page.get_by_test_id("wave-overlay").bounding_box()
+    assert wave
+    drag(page, (wave["x"] + 200, wave["y"] + 50), (18, 0))
+    page.keyboard.press("o")
+    page.keyboard.press("Enter")
+    page.wait_for_timeout(400)
+    seen = []
+    for _ in range(14):
+        seen.append(position(page))
+        page.wait_for_timeout(120)
+    page.keyboard.press("Space")
+    assert max(seen) - min(seen) < 1.2
+    assert any(b < a for a, b in itertools.pairwise(seen))
