@@ -6,6 +6,7 @@ and nothing else. What is heavy is imported where it is used, so that every comm
 
 from __future__ import annotations
 
+import gc
 import json
 import math
 import sys
@@ -21,6 +22,7 @@ app = typer.Typer(
     help="Nivelus evens out the level of a recorded voice, before any compressor touches it.",
     no_args_is_help=True,
     add_completion=False,
+    rich_markup_mode=None,
     pretty_exceptions_enable=False,
 )
 
@@ -213,6 +215,10 @@ def warm() -> None:
 
 def main() -> None:
     """Run the command line; bad input ends with a sentence, never with a traceback."""
+    # most of a short run is importing: collecting garbage meanwhile only holds it up
+    gc.disable()
+    # Numba looks for SciPy's BLAS at its first use, which takes a quarter of a second; our kernels need none
+    sys.modules.setdefault("scipy.linalg", None)  # type: ignore[arg-type]
     try:
         app()
     except NivelusError as error:
@@ -224,6 +230,7 @@ def main() -> None:
 
 
 def _serve(port: int, data: Path | None, host: str, with_demo: bool) -> None:
+    gc.enable()
     from nivelus.settings import Settings
     from nivelus.web.serve import serve as run
 

@@ -9,6 +9,8 @@ import { reload, useSession } from "../model/session";
 import { dismissUpload, stopUpload, useUploads } from "../model/uploads";
 import { complain } from "./messages";
 
+const dismissed = new Set<string>();
+
 const isOpen = (job: Job) => job.state === "waiting" || job.state === "running";
 
 /** Loads the session again when an import has finished, wherever the person is. */
@@ -23,7 +25,11 @@ export function useFinishedImports() {
     open.current = now;
     if (fresh) void reload();
     // an import that went well needs no line of its own: its track is there
-    for (const job of finished) void api.dismissJob(job.id).catch(() => {});
+    for (const job of finished) {
+      if (dismissed.has(job.id)) continue;
+      dismissed.add(job.id);
+      void api.dismissJob(job.id).catch(() => {});
+    }
   }, [data]);
 }
 

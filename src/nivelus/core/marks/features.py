@@ -59,7 +59,8 @@ def room_floor(level: FloatArray) -> FloatArray:
     for block in range(count):
         part = level[max(0, (block - _FLOOR_REACH) * second) : (block + _FLOOR_REACH + 1) * second]
         part = part[part > LOWEST]
-        values[block] = np.percentile(part, _FLOOR_SHARE) if len(part) else LOWEST
+        rank = len(part) * _FLOOR_SHARE // 100
+        values[block] = np.partition(part, rank)[rank] if len(part) else LOWEST
     at = (np.arange(len(level)) + 0.5) / second - 0.5
     return np.interp(at, np.arange(count), values)
 

@@ -17,6 +17,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
+from queue import SimpleQueue
 
 import numpy as np
 import numpy.typing as npt
@@ -31,7 +32,7 @@ FRAME = 0.01
 FRAMES_PER_SECOND = 100
 COLUMNS = ("k", "plain", "voiced", "mid", "high", "peak", "true_peak")
 
-_STRETCH_SECONDS = 20
+_STRETCH_SECONDS = 10
 _SETTLE_SECONDS = 0.5
 
 Progress = Callable[[float], None]
@@ -106,8 +107,10 @@ def measure_file(
             last = min(first + step, len(borders) - 1)
             _measure_stretch(source, borders[first : last + 1], data[first:last], wave, first)
 
-        if threads > 1 and len(starts) > 1 and info.seeks_exactly:
-            _in_threads(path, name, threads, starts, work, progress)
+        if threads > 1 and len(starts) > 2 and info.seeks_exactly:
+            # the first stretch also loads the compiled kernels, which two threads would do in each other's way
+            work(reader, 0)
+            _in_threads(path, name, threads, starts[1:], work, progress)
         else:
             for index, first in enumerate(starts):
                 work(reader, first)
@@ -128,23 +131,28 @@ def _in_threads(
     work: Callable[[SoundReader, int], None],
     progress: Progress | None,
 ) -> None:
-    readers = [SoundReader(path, name) for _ in range(threads)]
+    free: SimpleQueue[SoundReader] = SimpleQueue()
+    for _ in range(threads):
+        free.put(SoundReader(path, name))
 
-    def lane(number: int, first: int) -> None:
-        work(readers[number], first)
+    def run(first: int) -> None:
+        reader = free.get()
+        try:
+            work(reader, first)
+        finally:
+            free.put(reader)
 
-    try:
-        with ThreadPoolExecutor(threads) as pool:
-            for index in range(0, len(starts), threads):
-                # lanes take neighbouring stretches, so both read forward
-                jobs = [pool.submit(lane, n, first) for n, first in enumerate(starts[index : index + threads])]
-                for job in jobs:
-                    job.result()
+    with ThreadPoolExecutor(threads) as pool:
+        try:
+            jobs = [pool.submit(run, first) for first in starts]
+            for index, job in enumerate(jobs):
+                job.result()
                 if progress:
-                    progress(min(1.0, (index + threads) / len(starts)))
-    finally:
-        for reader in readers:
-            reader.close()
+                    progress((index + 1) / len(jobs))
+        finally:
+            pool.shutdown(cancel_futures=True)
+            while not free.empty():
+                free.get().close()
 
 
 def measure_samples(samples: Samples, rate: int) -> LevelGrid:
@@ -176,9 +184,10 @@ def _measure_stretch(
                 file=reader.name,
             )
     before = settle if start >= settle else start
-    lead = np.zeros((settle - before, block.shape[1]), block.dtype)
-    tail = np.zeros((max(0, settle + stop - start + TRUE_PEAK_TAPS - len(lead) - len(block)), block.shape[1]), block.dtype)
-    block = np.concatenate([lead, block, tail])
+    lead = settle - before
+    tail = settle + stop - start + TRUE_PEAK_TAPS - lead - len(block)
+    if lead > 0 or tail > 0:
+        block = np.pad(block, ((lead, max(tail, 0)), (0, 0)))
     bins = slice(first_frame * BINS_PER_FRAME, (first_frame + len(data)) * BINS_PER_FRAME)
     _measure_block(block, borders - start + settle, rate, data, wave[bins])
 

@@ -15,6 +15,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
+from io import FileIO
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -79,11 +80,12 @@ class SoundReader:
         import soundfile
 
         self.name = name or path.name
+        self._handle: FileIO | None = None
         try:
             with path.open("rb") as handle:
                 if path.stat().st_size == 0:
                     raise EmptySound(f"“{self.name}” is empty: the file has no content. Export it again.", file=self.name)
-                bext = _inspect_container(handle, path.stat().st_size, self.name)
+                bext, data = _inspect_container(handle, path.stat().st_size, self.name)
             self._file = _open(path)
         except SoundError:
             raise
@@ -119,6 +121,9 @@ class SoundReader:
         self.info = SoundInfo(file.samplerate, file.channels, file.frames, file.format, file.subtype, bext)
         self._dtype = "float64" if file.subtype in _DEEP else "float32"
         self._at = 0
+        self._data = data if _plain_samples(self.info, data, path.stat().st_size) else None
+        if self._data is not None:
+            self._handle = FileIO(path)
 
     def read(self, start: int, frames: int) -> Samples:
         """Read ``frames`` samples from ``start`` on; shorter only at the end of the file.
@@ -136,6 +141,8 @@ class SoundReader:
 
         start = min(max(start, 0), self.info.frames)
         frames = min(frames, self.info.frames - start)
+        if self._handle is not None:
+            return self._read_plain(start, frames)
         try:
             if start != self._at:
                 self._jump(start)
@@ -146,6 +153,20 @@ class SoundReader:
         if len(block) < frames:
             raise self._truncated(self._at)
         return block
+
+    def _read_plain(self, start: int, frames: int) -> Samples:
+        from nivelus.core.sound.pcm import decode16, decode24
+
+        assert self._handle is not None
+        assert self._data is not None
+        width = self.info.channels * self.info.bits // 8
+        raw = np.empty(frames * width, np.uint8)
+        self._handle.seek(self._data + start * width)
+        if self._handle.readinto(raw.data) != len(raw):
+            raise self._truncated(start)
+        out = np.empty((frames, self.info.channels), np.float32)
+        (decode16 if self.info.bits == 16 else decode24)(raw, out.reshape(-1))
+        return out
 
     def _jump(self, start: int) -> None:
         # a lossy frame needs those before it: decode a little on the way, else the first samples are wrong
@@ -162,6 +183,8 @@ class SoundReader:
     def close(self) -> None:
         """Close the file."""
         self._file.close()
+        if self._handle is not None:
+            self._handle.close()
 
     def _truncated(self, at: int) -> TruncatedSound:
         second = at / self.info.sample_rate
@@ -193,8 +216,17 @@ def _open(path: Path) -> Any:
     return Forward(str(path))
 
 
-def _inspect_container(handle: BinaryIO, size: int, name: str) -> Bext | None:
+def _plain_samples(info: SoundInfo, data: int | None, size: int) -> bool:
+    """Whether the samples lie in the file as 16- or 24-bit integers from byte ``data`` on, all of them."""
+    if data is None or info.format not in {"WAV", "WAVEX", "RF64"} or info.subtype not in {"PCM_16", "PCM_24"}:
+        return False
+    return size >= data + info.frames * info.channels * info.bits // 8
+
+
+def _inspect_container(handle: BinaryIO, size: int, name: str) -> tuple[Bext | None, int | None]:
     """Walk the chunks of a RIFF, RF64 or AIFF file: is all of its sound there, and does it carry a BWF stamp?
+
+    The second answer is where the samples of a WAV file begin, in bytes.
 
     Sources: RIFF/WAVE; RF64: EBU Tech 3306; BWF: EBU Tech 3285; AIFF 1.3. An Ogg stream must end in a page
     with the end-of-stream flag (RFC 3533).
@@ -208,14 +240,14 @@ def _inspect_container(handle: BinaryIO, size: int, name: str) -> Bext | None:
         last = tail.rfind(b"OggS")
         if last < 0 or last + 5 >= len(tail) or not tail[last + 5] & 0x04:
             raise cut
-        return None
+        return None, None
     if kind in (b"RIFF", b"RF64") and form == b"WAVE":
         order = "<"
     elif kind == b"FORM" and form in (b"AIFF", b"AIFC"):
         order = ">"
     else:
-        return None
-    bext, data_size_64, position, found = None, None, 12, False
+        return None, None
+    bext, data_size_64, position, found = None, None, 12, None
     while position + 8 <= size:
         handle.seek(position)
         chunk, length = struct.unpack(order + "4sI", handle.read(8))
@@ -224,13 +256,13 @@ def _inspect_container(handle: BinaryIO, size: int, name: str) -> Bext | None:
         elif chunk == b"bext":
             bext = parse_bext(handle.read(min(length, 1 << 20)))
         elif chunk in (b"data", b"SSND"):
-            found = True
+            found = position + 8
             if length == 0xFFFFFFFF:
                 # the true length stands in ds64 (RF64), or nowhere: a stream that was never finished runs to the end
                 length = data_size_64 if data_size_64 is not None else size - position - 8
             if position + 8 + length > size:
                 raise cut
         position += 8 + length + (length & 1)
-    if not found:
+    if found is None:
         raise cut
-    return bext
+    return bext, found if order == "<" else None

@@ -18,6 +18,7 @@ import numpy.typing as npt
 
 from nivelus.core.errors import Refused
 from nivelus.core.sound.bwf import Bext, write_bext
+from nivelus.core.sound.pcm import encode24
 from nivelus.core.sound.reader import Samples
 
 FORMATS = ("wav", "flac")
@@ -63,12 +64,14 @@ class SoundWriter:
         """Append samples, (n, channels) float with full scale at +-1.0; what passes full scale is clipped at it."""
         if self._bits == 32:
             data: npt.NDArray[Any] = np.ascontiguousarray(block, dtype="<f4")
+        elif self._flac is not None:
+            self._flac.write(quantise(block, self._bits, self._random) << (32 - self._bits))
+            return
+        elif self._bits == 16:
+            data = quantise(block, 16, self._random).astype("<i2")
         else:
-            whole = quantise(block, self._bits, self._random)
-            if self._flac is not None:
-                self._flac.write(whole << (32 - self._bits))
-                return
-            data = whole.astype("<i2") if self._bits == 16 else _pack24(whole)
+            data = np.empty(block.size * 3, np.uint8)
+            encode24(np.ascontiguousarray(block).reshape(-1), data)
         assert self._wav is not None
         self._wav.write(data.data)
         self._bytes += data.nbytes
@@ -140,8 +143,3 @@ def quantise(block: Samples, bits: int, random: np.random.Generator | None = Non
             dither = random.random(scaled.shape) - random.random(scaled.shape)
             scaled = np.where(off_grid, scaled + dither, scaled)
     return np.clip(np.rint(scaled), -full, full - 1).astype(np.int32)
-
-
-def _pack24(whole: npt.NDArray[np.int32]) -> npt.NDArray[np.uint8]:
-    raw = np.ascontiguousarray(whole.astype("<i4")).view(np.uint8).reshape(-1, 4)
-    return np.ascontiguousarray(raw[:, :3])

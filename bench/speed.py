@@ -1,0 +1,214 @@
+"""Speed beside public tools in the same run: ``python -m bench.speed [--minutes 60]``.
+
+Everything is done on one generated recording of speech-like sound, 48 kHz mono 24-bit. Each figure is the median of
+several runs, taken in turns with what it is compared with, so that a busy machine is busy for both. Only the ratios mean
+something; the seconds are of this machine.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import resource
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import soundfile
+
+from nivelus.core.deliver.render import render
+from nivelus.core.drafts.clip_gain import ClipGainRule, draft_clip_gain
+from nivelus.core.gain.clips import ClipGain, compile_clip_gains
+from nivelus.core.gain.curve import frame_gain
+from nivelus.core.marks.phrases import find_phrases
+from nivelus.core.measure.grid import frame_borders, measure_file
+from nivelus.core.measure.loudness import figures
+from nivelus.core.measure.waveform import pyramid
+
+RATE = 48_000
+ROUNDS = 3
+
+
+def make_recording(path: Path, minutes: int) -> None:
+    """Phrases of 1-4 s at uneven levels in a room, of voiced and hissing sound, a minute of it repeated with other levels."""
+    random = np.random.default_rng(1)
+    t = np.arange(60 * RATE) / RATE
+    voice = sum(np.sin(2 * np.pi * 130 * k * t + k) / k for k in range(1, 10)) * (1 + 0.4 * np.sin(2 * np.pi * 4.3 * t))
+    hiss = np.diff(random.standard_normal(len(t) + 1)) * (np.sin(2 * np.pi * 1.1 * t) > 0.92)
+    with soundfile.SoundFile(path, "w", RATE, 1, subtype="PCM_24") as file:
+        for _ in range(minutes):
+            gate, at = np.zeros(len(t)), 0
+            while at < len(t):
+                length = int(random.uniform(1, 4) * RATE)
+                gate[at : at + length] = 10 ** (random.uniform(-24, 0) / 20)
+                at += length + int(random.uniform(0.4, 1.0) * RATE)
+            room = random.standard_normal(len(t)) * 10 ** (-66 / 20)
+            file.write(0.12 * gate * (voice + 0.5 * hiss) + room)
+
+
+def seconds(work: Callable[[], object]) -> float:
+    """Wall time of one run."""
+    began = time.perf_counter()
+    work()
+    return time.perf_counter() - began
+
+
+def side_by_side(*works: Callable[[], object], rounds: int = ROUNDS) -> list[float]:
+    """Medians of works that are run in turns."""
+    times = [[seconds(work) for work in works] for _ in range(rounds)]
+    return [statistics.median(column) for column in zip(*times, strict=True)]
+
+
+def tool(*command: str) -> Callable[[], object]:
+    """A run of a public tool, quietly."""
+    return lambda: subprocess.run(command, check=True, capture_output=True)
+
+
+def line(name: str, ours: str, theirs: str, verdict: bool) -> None:
+    """One line of the table."""
+    print(f"{'ok  ' if verdict else 'MISS'} {name:58} {ours:>22}   {theirs}", flush=True)
+
+
+def import_in_a_process(path: Path, folder: Path) -> tuple[float, float]:
+    """The whole import job in a process of its own: seconds, and the most memory it held in MB."""
+    code = f"""
+import resource, time
+from pathlib import Path
+from nivelus.settings import Settings
+from nivelus.services.workbench import Workbench
+from nivelus.services import imports, sessions, work
+bench = Workbench(Settings(data=Path({str(folder)!r})))
+session = sessions.create(bench, "Bench")
+job = imports.stage_file(bench, session, Path({str(path)!r}))
+began = time.perf_counter()
+imports.run_import(bench, job.id)
+took = time.perf_counter() - began
+assert work.get(bench, job.id).state == "done", work.get(bench, job.id).message
+print(took, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024)
+"""
+    out = subprocess.run([sys.executable, "-c", code], check=True, capture_output=True, text=True).stdout.split()
+    shutil.rmtree(folder)
+    return float(out[0]), float(out[1])
+
+
+def measuring(path: Path) -> None:
+    """The measuring pass with true peak of every frame and the waveform pyramid, beside ffmpeg and SciPy."""
+    ffmpeg = tool("ffmpeg", "-nostats", "-i", str(path), "-af", "ebur128=peak=true", "-f", "null", "-")
+
+    def ours() -> None:
+        _, grid, wave = measure_file(path)
+        pyramid(wave)
+        figures(grid)
+
+    mine, theirs = side_by_side(ours, ffmpeg)
+    line(
+        "measure: grid, true peak of every frame, waveform",
+        f"{mine:.2f} s",
+        f"ffmpeg ebur128=peak=true {theirs:.2f} s: {mine / theirs:.2f}, at most 0.20",
+        mine <= theirs / 5,
+    )
+    _, grid, _ = measure_file(path)
+    took = statistics.median(seconds(lambda: find_phrases(grid)) for _ in range(ROUNDS))
+    line("phrases from the grid", f"{took:.2f} s", "", took < 2)
+    clips = [ClipGain(0, grid.samples, -3.0)]
+    borders = frame_borders(grid.samples, RATE)
+    curve = compile_clip_gains(clips, RATE)
+    took = statistics.median(seconds(lambda: figures(grid, frame_gain(curve, borders))) for _ in range(ROUNDS))
+    line("every figure with a compiled gain, from the grid", f"{took * 1000:.0f} ms", "", took < 0.3)
+
+
+def importing(path: Path, folder: Path) -> None:
+    """The whole import job: hash, measure, phrases, vault, rows."""
+    runs = [import_in_a_process(path, folder / "import") for _ in range(ROUNDS)]
+    took, memory = (statistics.median(column) for column in zip(*runs, strict=True))
+    line(
+        "import job: hash, measure, phrases, store",
+        f"{took:.2f} s, {memory:.0f} MB",
+        "at most 10 s and 500 MB",
+        took < 10 and memory < 500,
+    )
+
+
+def drafting() -> None:
+    """A draft for 1,000 phrases, and the compiled gain of 10 s out of an hour with 2,000 clips."""
+    random = np.random.default_rng(2)
+    levels = random.uniform(-40, -10, 1000)
+    took = statistics.median(
+        seconds(lambda: draft_clip_gain(levels, levels + 14, levels - 40, ClipGainRule())) for _ in range(9)
+    )
+    line("draft for 1,000 phrases", f"{took * 1000:.1f} ms", "at most 100 ms", took < 0.1)
+    edge = np.linspace(0, 3600 * RATE, 2001).astype(int)
+    clips = [
+        ClipGain(int(a), int(b), float(g), int(a + 9000), int(b - 9000))
+        for a, b, g in zip(edge, edge[1:], random.uniform(-9, 9, 2000), strict=False)
+    ]
+    whole = statistics.median(seconds(lambda: compile_clip_gains(clips, RATE)) for _ in range(9))
+    curve = compile_clip_gains(clips, RATE)
+    window = statistics.median(seconds(lambda: curve.sample(1800 * RATE, 48, 10_000)) for _ in range(9))
+    line(
+        "compile an hour of 2,000 clips, then 10 s of it",
+        f"{whole * 1000:.1f} + {window * 1000:.2f} ms",
+        "10 s at most 5 ms",
+        whole + window < 0.005,
+    )
+
+
+def rendering(path: Path, folder: Path) -> None:
+    """A render with gain that moves, to 24-bit WAV, beside ffmpeg's volume filter."""
+    frames = soundfile.info(path).frames
+    edge = np.linspace(0, frames, 1001).astype(int)
+    random = np.random.default_rng(3)
+    clips = [ClipGain(int(a), int(b), float(g)) for a, b, g in zip(edge, edge[1:], random.uniform(-9, 9, 1000), strict=False)]
+    curve = compile_clip_gains(clips, RATE)
+    ours = folder / "ours.wav"
+    theirs = folder / "theirs.wav"
+    ffmpeg = tool("ffmpeg", "-y", "-nostats", "-i", str(path), "-af", "volume=-3dB", "-c:a", "pcm_s24le", str(theirs))
+    mine, other = side_by_side(lambda: render(path, ours, curve), ffmpeg)
+    line(
+        "render to 24-bit WAV",
+        f"{mine:.2f} s",
+        f"ffmpeg -af volume {other:.2f} s: {mine / other:.2f} (at most 1.00)",
+        mine <= other,
+    )
+
+
+def starting(folder: Path) -> None:
+    """`nivelus measure` on a short file, everything cached."""
+    short = folder / "short.wav"
+    make_recording(short, 1)
+    command = [str(Path(sys.executable).parent / "nivelus"), "measure", str(short), "--json"]
+    tool(*command)()
+    took = statistics.median(seconds(tool(*command)) for _ in range(5))
+    line("warm start of `nivelus measure` on a minute", f"{took:.2f} s", "at most 1.5 s", took < 1.5)
+
+
+def main() -> None:
+    """Run everything and print a line each."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--minutes", type=int, default=60)
+    options = parser.parse_args()
+    # the settings that some machines need for old BLAS builds slow a new one; nothing here uses BLAS
+    for name in ("OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE"):
+        os.environ.pop(name, None)
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        path = folder / "recording.wav"
+        print(f"a recording of {options.minutes} minutes, {os.cpu_count()} cores; medians of {ROUNDS}")
+        make_recording(path, options.minutes)
+        measuring(path)
+        importing(path, folder)
+        drafting()
+        rendering(path, folder)
+        starting(folder)
+        peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+        print(f"most memory held by this process: {peak:.0f} MB")
+
+
+if __name__ == "__main__":
+    main()
