@@ -99,7 +99,7 @@ def test_sigkill_loses_no_edit_and_no_import(own_program: Program, voice_file: P
             break
         except HTTPError as error:
             # the import may end just in between: then the edit was refused, not lost
-            assert error.code == 409
+            assert error.code == 409  # noqa: PT017
     own_program.kill()
     own_program.start()
     assert clip_of(own_program, state, clip)["gain"] == 4.5

@@ -18,8 +18,14 @@ export function Keys({ table }: { table: Command[] }) {
   const opened = useView((s) => s.help);
   const groups = [...new Set(table.map((command) => command.group))];
   return (
-    <Modal opened={opened} onClose={() => useView.setState({ help: false })} title="Keys and hands" size="xl" centered>
-      <SimpleGrid cols={{ base: 1, sm: 2 }} spacing="lg" verticalSpacing="md">
+    <Modal
+      opened={opened}
+      onClose={() => useView.setState({ help: false })}
+      title="Keys and hands"
+      size={1120}
+      centered
+    >
+      <SimpleGrid cols={{ base: 1, sm: 3 }} spacing="lg" verticalSpacing="md">
         {groups.map((group) => (
           <section key={group}>
             <Text fw={700} size="sm" mb={4}>

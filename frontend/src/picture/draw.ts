@@ -198,10 +198,11 @@ function drawPhrase(ctx: Context, a: Axis, s: Scale, scene: Scene, clip: Clip, t
     if (!isLevel(value, tolerance)) {
       // the form says what the colour says: a notch towards where it is too far
       const up = value > 0 ? -1 : 1;
+      const half = Math.min(5, w / 4);
       ctx.beginPath();
-      ctx.moveTo(middle - 5, y + (up * CAPSULE) / 2 - up);
-      ctx.lineTo(middle, y + up * (CAPSULE / 2 + 5));
-      ctx.lineTo(middle + 5, y + (up * CAPSULE) / 2 - up);
+      ctx.moveTo(middle - half, y + (up * CAPSULE) / 2 - up);
+      ctx.lineTo(middle, y + up * (CAPSULE / 2 + half));
+      ctx.lineTo(middle + half, y + (up * CAPSULE) / 2 - up);
       ctx.fill();
     }
   }
@@ -286,7 +287,7 @@ export function drawWave(ctx: Context, width: number, height: number, scene: Sce
     if (mode !== "overlay") return;
     ctx.lineWidth = 1;
     const shown = visible(clips, scene.window);
-    if (shown.length < count / 6) {
+    if (shown.length < count / 16) {
       for (const clip of shown.slice(0, -1)) drawBorder(ctx, a, clip, height, palette);
       if (shown.length && shown.at(-1)!.end < scene.window.end) drawBorder(ctx, a, shown.at(-1)!, height, palette);
     }

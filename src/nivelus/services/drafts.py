@@ -14,7 +14,7 @@ import numpy as np
 
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain
 from nivelus.core.errors import Refused
-from nivelus.services.levels import clips_of, level_before, target_of
+from nivelus.services.levels import clip_rows, clips_of, level_before, target_of
 from nivelus.services.sessions import run_edit
 from nivelus.services.views import Changed, DraftItem, DraftView
 from nivelus.services.workbench import Workbench
@@ -39,7 +39,7 @@ def draft(
         db.expunge(session)
         for name, value in (rule or {}).items():
             setattr(session, name, value)
-        clips = clips_of(db, track_id)
+        clips = clip_rows(db, track_id)
         target = target_of(db, session, recording, clips)
         chosen = _drafted(clips, ids)
         levels = _levels(session, recording, chosen)

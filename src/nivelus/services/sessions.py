@@ -12,7 +12,7 @@ from sqlmodel import col
 
 from nivelus.core.errors import Refused
 from nivelus.core.sound.reader import SoundInfo
-from nivelus.services.levels import clips_of, is_judged, level_before, levels_after, target_of, view_clips
+from nivelus.services.levels import clip_rows, is_judged, level_before, levels_after, target_of, view_clips
 from nivelus.services.views import (
     CardPhrase,
     CardView,
@@ -174,7 +174,7 @@ def _view(
     tracks: list[TrackView] = []
     views: list[ClipView] = []
     for track, recording in tracks_of(db, session.id):
-        clips = clips_of(db, track.id)
+        clips = clip_rows(db, track.id)
         target = target_of(db, session, recording, clips)
         tracks.append(
             TrackView(
@@ -222,7 +222,7 @@ def _card(db: DbSession, session: Session) -> CardView:
     for track, recording in tracks_of(db, session.id):
         names.append(track.name)
         duration = max(duration, recording.frames / recording.sample_rate)
-        clips = clips_of(db, track.id)
+        clips = clip_rows(db, track.id)
         target = target_of(db, session, recording, clips)
         for clip in clips:
             before = level_before(session, recording, clip)

@@ -23,7 +23,7 @@ from nivelus.core.measure.spans import LOWEST_DB
 from nivelus.core.measure.waveform import LEVELS, tile
 from nivelus.core.sound.reader import SoundReader
 from nivelus.services.levels import (
-    clips_of,
+    clip_rows,
     gain_curve,
     is_judged,
     level_before,
@@ -90,7 +90,7 @@ def meter(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
     """
     with bench.database.reading() as db:
         session, _, recording = _load(db, track_id)
-        clips = clips_of(db, track_id)
+        clips = clip_rows(db, track_id)
         target = target_of(db, session, recording, clips) + _unit_shift(session, recording, clips)
         grid = bench.vault.grid(recording)
         gain = frame_gain(gain_curve(clips, recording), frame_borders(recording.frames, recording.sample_rate))
@@ -103,7 +103,7 @@ def gain_points(bench: Workbench, track_id: str) -> npt.NDArray[np.float64]:
     """The compiled pre-fader gain as points, (n, 2) float64 of samples and dB; linear in dB between them."""
     with bench.database.reading() as db:
         _, track, recording = _load(db, track_id)
-        curve = gain_curve(clips_of(db, track.id), recording)
+        curve = gain_curve(clip_rows(db, track.id), recording)
         return np.stack([curve.at, curve.db], axis=1)
 
 
@@ -111,7 +111,7 @@ def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
     """Every figure of a track without gain and with it, from the level grid."""
     with bench.database.reading() as db:
         session, _, recording = _load(db, track_id)
-        clips = clips_of(db, track_id)
+        clips = clip_rows(db, track_id)
         grid = bench.vault.grid(recording)
         target = target_of(db, session, recording, clips)
         judged = [clip for clip in clips if is_judged(clip)]
@@ -132,7 +132,7 @@ def source_of(bench: Workbench, track_id: str) -> tuple[Path, Track, Recording, 
     """The sound file of a track, and what it takes to render it."""
     with bench.database.reading() as db:
         _, track, recording = _load(db, track_id)
-        return bench.vault.source(recording), track, recording, clips_of(db, track_id)
+        return bench.vault.source(recording), track, recording, clip_rows(db, track_id)
 
 
 def _figures(

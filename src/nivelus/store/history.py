@@ -20,6 +20,7 @@ from nivelus.store.database import Database
 from nivelus.store.tables import Change, Clip, Session, Track, now
 
 TRACKED: dict[str, type[Any]] = {"session": Session, "track": Track, "clip": Clip}
+_AT_ONCE = 500
 _UNTRACKED_FIELDS = {"revision", "touched", "created"}
 
 
@@ -120,6 +121,7 @@ def _step(database: Database, session_id: str, revision: int | None, undone: boo
         # rows that come back are added parents first, rows that go are deleted children first
         order = list(TRACKED)
         rows = sorted(change.rows, key=lambda row: order.index(row["table"]))
+        held = _load(db, rows)
         for row in rows:
             if row[side] is not None:
                 _put(db, row["table"], row["id"], row[side])
@@ -131,6 +133,7 @@ def _step(database: Database, session_id: str, revision: int | None, undone: boo
                     db.delete(gone)
         change.undone = not undone
         db.flush()
+        del held
         running.label = change.label
         _raise_revision(running.session)
     return running
@@ -139,6 +142,16 @@ def _step(database: Database, session_id: str, revision: int | None, undone: boo
 def _next_change(db: DbSession, session_id: str, undone: bool) -> Change | None:
     query = select(Change).where(col(Change.session_id) == session_id, col(Change.undone).is_(undone))
     return db.scalars(query.order_by(col(Change.id) if undone else col(Change.id).desc()).limit(1)).first()
+
+
+def _load(db: DbSession, rows: list[dict[str, Any]]) -> list[Any]:
+    """Load the rows of a change in few queries; while they are held, each is found without asking the database again."""
+    held: list[Any] = []
+    for table, kind in TRACKED.items():
+        ids = [row["id"] for row in rows if row["table"] == table]
+        for at in range(0, len(ids), _AT_ONCE):
+            held += db.scalars(select(kind).where(kind.id.in_(ids[at : at + _AT_ONCE])))
+    return held
 
 
 def _put(db: DbSession, table: str, id: str, values: dict[str, Any]) -> None:
