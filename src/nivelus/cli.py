@@ -202,15 +202,9 @@ def schema() -> None:
 @app.command(hidden=True)
 def warm() -> None:
     """Compile the inner loops once, so that no later start has to wait for it."""
-    import numpy as np
+    from nivelus.core.deliver.warm import warm_kernels
 
-    from nivelus.core.gain.curve import GainCurve, apply_gain
-    from nivelus.core.measure.grid import measure_samples
-
-    for kind in (np.float32, np.float64):
-        samples = np.zeros((4800, 1), kind)
-        measure_samples(samples, 48000)
-        apply_gain(samples, GainCurve(np.array([0.0, 4800.0]), np.array([1.0, 2.0])), 0)
+    warm_kernels()
 
 
 def main() -> None:

@@ -115,6 +115,23 @@ def test_an_edit_while_playing_is_reached_within_the_declick_time(page: Page, de
     assert steps.max() <= 12.0 / 240 * 1.2
 
 
+def test_the_hand_is_heard_at_once_and_hands_over_without_a_step(page: Page, demo_program: Program, guide: dict) -> None:
+    """While a phrase is dragged its clip sounds with the movement; when the compiled gain comes, nothing jumps."""
+    start, count = 12 * RATE, 3 * RATE
+    end = 14.5 * RATE
+    hold = {"type": "hold", "spans": [12.0 * RATE, end], "db": -6.0, "when": 0.5}
+    there = {"type": "gain", "points": [[0, -6.0], [end, -6.0], [end + 240, 0.0]], "when": 1.5}
+    heard = listen(page, guide, [[0, 0.0]], start, count, [hold, there])
+    played = source(demo_program, guide)[start : start + count].astype(np.float64)
+    at = np.flatnonzero(np.abs(played[: count - DELAY]) > 1e-3)
+    at = at[at > 300]
+    ratio = 20 * np.log10(heard[at + DELAY] / played[at])
+    assert ratio[at < 0.49 * RATE] == pytest.approx(0.0, abs=1e-4)
+    # from half a second on, through the hand-over at one and a half, it is 6 dB down and stays there
+    assert ratio[(at > 0.6 * RATE) & (at < 2.49 * RATE)] == pytest.approx(-6.0, abs=2e-3)
+    assert ratio[at > 2.52 * RATE] == pytest.approx(0.0, abs=1e-3)
+
+
 def test_the_fader_is_added_and_the_limiter_guards_the_ears(page: Page, demo_program: Program, guide: dict) -> None:
     start, count = 12 * RATE, 2 * RATE
     played = source(demo_program, guide)[start : start + count].astype(np.float64)

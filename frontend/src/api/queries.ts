@@ -1,11 +1,18 @@
 /** Answers that are looked at, not edited: cached by what they depend on. */
+import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useSession } from "../model/session";
 import { api } from "./client";
 
+const SETTLED = 180;
+
 /** Figures of a track before and after; anew with every revision, the old ones shown until then. */
 export function useFigures(track: string | undefined) {
-  const revision = useSession((s) => s.header?.revision ?? 0);
+  // what is heard comes first: figures are asked for once the gain is on its way
+  const [revision] = useDebouncedValue(
+    useSession((s) => s.header?.revision ?? 0),
+    SETTLED,
+  );
   return useQuery({
     queryKey: ["figures", track, revision],
     queryFn: () => api.figures(track!),

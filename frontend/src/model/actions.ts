@@ -168,7 +168,15 @@ export async function changeGain(ids: string[], change: { by?: number; to?: numb
   const track = focused();
   if (!track || ids.length === 0) return false;
   useView.setState({ draft: null });
-  return edit((revision) => api.gain(track.id, revision, ids, change));
+  if (change.by !== undefined) hearHand(new Set(ids), change.by);
+  const done = await edit((revision) => api.gain(track.id, revision, ids, change));
+  if (!done) engine.hold([], 0);
+  return done;
+}
+
+/** Let what the hand does be heard at once; the compiled gain follows. */
+export function hearHand(ids: Set<string>, by: number) {
+  engine.hold(by === 0 ? [] : focusedClips().filter((clip) => ids.has(clip.id) && !clip.locked), by);
 }
 
 export function nudge(by: number) {

@@ -1,10 +1,21 @@
 /** The picture: level chart, wave, gain and overview over one time axis, worked directly with the hand. */
 import { ActionIcon, useComputedColorScheme } from "@mantine/core";
+import { useElementSize } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
 import { type PointerEvent as ReactPointer, useEffect, useMemo, useRef } from "react";
 import type { Clip } from "../api/client";
 import { PALETTES } from "../frame/theme";
-import { changeGain, duration, focused, focusedClips, moveBorder, phraseSpan, seek, show } from "../model/actions";
+import {
+  changeGain,
+  duration,
+  focused,
+  focusedClips,
+  hearHand,
+  moveBorder,
+  phraseSpan,
+  seek,
+  show,
+} from "../model/actions";
 import { useCurve } from "../model/curve";
 import { deviation, isJudged, trackOf, useSession } from "../model/session";
 import { fitWindow, hand, redraw, type Stage, useView, zoomWindow } from "../model/view";
@@ -190,7 +201,7 @@ function Strip({ name, height, fold, resize, children }: StripProps) {
 // --- the level chart
 
 function Chart({ scene }: { scene: () => Scene | null }) {
-  const ref = useRef<HTMLDivElement>(null);
+  const { ref, width, height } = useElementSize();
   return (
     <div
       className="strip-body"
@@ -211,13 +222,13 @@ function Chart({ scene }: { scene: () => Scene | null }) {
       <Canvas
         draw={(ctx, w, h) => withScene(scene, (s) => drawChart(ctx, w, h, s, chartRange(s.clips, s.track.target)))}
       />
-      <Capsules box={ref} />
+      <Capsules width={width} height={height} />
     </div>
   );
 }
 
 /** Every visible phrase for keyboard and screen reader; they lie where the drawn capsules lie. */
-function Capsules({ box }: { box: React.RefObject<HTMLDivElement | null> }) {
+function Capsules({ width, height }: { width: number; height: number }) {
   const focus = useView((s) => s.focus);
   const window = useView((s) => s.window);
   const selection = useView((s) => s.selection);
@@ -228,11 +239,9 @@ function Capsules({ box }: { box: React.RefObject<HTMLDivElement | null> }) {
     return new Map((all ?? []).filter((c) => c.after !== null).map((c) => [c.id, ++n]));
   }, [all]);
   const track = trackOf(useSession.getState(), focus);
-  if (!all || !header || !track) return null;
+  if (!all || !header || !track || width === 0) return null;
   const shown = visible(all, window).filter((clip) => clip.after !== null);
   if (shown.length > MOST_HANDLES) return null;
-  const width = box.current?.clientWidth ?? 1000;
-  const height = box.current?.clientHeight ?? 300;
   const range = chartRange(all, track.target);
   const s = chartScale(range.low, range.high, height);
   const a = axis(window, width);
@@ -365,6 +374,7 @@ function dragGain(down: PointerEvent, clip: Clip, dbPerPixel: number) {
       if (event.altKey !== fineFrom.fine) fineFrom = { dy, delta: hand.drag.delta, fine: event.altKey };
       const raw = fineFrom.delta - (dy - fineFrom.dy) * dbPerPixel * (event.altKey ? 0.1 : 1);
       const delta = Math.round(raw * 10) / 10;
+      if (delta !== hand.drag.delta) hearHand(chosen, delta);
       hand.drag = { ids: new Set(chosen), delta };
       const off = deviation(clip, track.target);
       const lines = [`gain ${db(clip.gain + delta)}`];
@@ -379,7 +389,10 @@ function dragGain(down: PointerEvent, clip: Clip, dbPerPixel: number) {
       if (delta === 0) return reset();
       void changeGain([...chosen], { by: delta }).finally(reset);
     },
-    cancel: reset,
+    cancel: () => {
+      engine.hold([], 0);
+      reset();
+    },
     click: () => {
       let ids = chosen;
       if (more) {

@@ -63,6 +63,12 @@ class Engine {
     this.send({ type: "gain", points });
   }
 
+  /** Hear the hand's movement within spans of seconds, until the next compiled gain arrives. */
+  hold(spans: { start: number; end: number }[], db: number): void {
+    const rate = this.track?.recording.sample_rate ?? 48000;
+    this.send({ type: "hold", spans: new Float64Array(spans.flatMap((s) => [s.start * rate, s.end * rate])), db });
+  }
+
   /** Hear the recording with its gain, or as it is. */
   setAfter(after: boolean): void {
     this.after = after;

@@ -2,7 +2,8 @@
  * Playback on the audio thread: blocks of samples, the compiled gain, the fader and the monitor limiter.
  *
  * The path is that of the product: recording -> pre-fader gain -> fader -> limiter -> out. Gain arrives as points of
- * samples and dB, linear in dB between them; it is only applied here. A new gain, and Before / After, are reached within
+ * samples and dB, linear in dB between them; it is only applied here. While the hand moves a phrase, its movement is added
+ * within the phrase's clip until the compiled gain that has it arrives. A new gain, and Before / After, are reached within
  * 5 ms, so nothing clicks. Where nothing limits, the limiter is a pure delay.
  */
 declare const sampleRate: number;
@@ -21,6 +22,7 @@ export type ToWorklet =
   | { type: "block"; index: number; data: Float32Array }
   | { type: "keep"; first: number; last: number }
   | { type: "gain"; points: GainPoints }
+  | { type: "hold"; spans: Float64Array; db: number }
   | { type: "play"; from: number; to: number; loopFrom: number | null }
   | { type: "loop"; from: number | null; to: number }
   | { type: "stop" }
@@ -124,6 +126,10 @@ class Player extends AudioWorkletProcessor {
   private gain = new Walker({ at: new Float64Array(0), db: new Float64Array(0) });
   private oldGain: Walker | null = null;
   private swap = 1;
+  private spans: Float64Array = new Float64Array(0);
+  private holdDb = 0;
+  private held = 0;
+  private oldHeld = 0;
   private after = 1;
   private afterGoal = 1;
   private fader = 0;
@@ -160,9 +166,18 @@ class Player extends AudioWorkletProcessor {
         }
         break;
       case "gain":
+        // what the hand added is in the new gain: both change over together
+        this.oldHeld = this.held;
+        this.held = 0;
+        this.spans = new Float64Array(0);
         this.oldGain = this.playing ? this.gain : null;
         this.gain = new Walker(message.points);
         this.swap = this.oldGain ? 0 : 1;
+        break;
+      case "hold":
+        this.spans = message.spans;
+        this.holdDb = message.db;
+        if (!this.playing) this.held = 0;
         break;
       case "play":
         // what sounds fades out before it jumps
@@ -234,6 +249,14 @@ class Player extends AudioWorkletProcessor {
     return true;
   }
 
+  /** Whether the position lies in a span that the hand holds; spans are pairs of start and end in samples. */
+  private isHeld(): boolean {
+    for (let i = 0; i < this.spans.length; i += 2) {
+      if (this.position >= this.spans[i]! && this.position < this.spans[i + 1]!) return true;
+    }
+    return false;
+  }
+
   /** The next frame of the recording with gain and fader, into ``frame``; silence while nothing is to be played. */
   private take(frame: Float32Array, step: number) {
     if (!this.playing) return;
@@ -250,9 +273,11 @@ class Player extends AudioWorkletProcessor {
     this.starving = !block;
     if (!block) return;
     let level = this.gain.at(this.position);
+    this.held = approach(this.held, this.isHeld() ? this.holdDb : 0, step * 24);
+    level += this.held;
     if (this.oldGain) {
       this.swap = Math.min(1, this.swap + step);
-      level = level * this.swap + this.oldGain.at(this.position) * (1 - this.swap);
+      level = level * this.swap + (this.oldGain.at(this.position) + this.oldHeld) * (1 - this.swap);
       if (this.swap === 1) this.oldGain = null;
     }
     this.after = approach(this.after, this.afterGoal, step);
@@ -265,6 +290,7 @@ class Player extends AudioWorkletProcessor {
   }
 }
 
+/** One step of a value on its way to a goal. */
 function approach(value: number, goal: number, step: number): number {
   return value < goal ? Math.min(goal, value + step) : Math.max(goal, value - step);
 }

@@ -11,6 +11,7 @@ from typing import Any
 
 from huey import Huey, RedisHuey, SqliteHuey
 
+from nivelus.core.deliver.warm import warm_kernels
 from nivelus.services import work
 from nivelus.services.imports import run_import
 from nivelus.services.renders import run_render
@@ -44,6 +45,11 @@ class JobQueue:
         for job_id in jobs:
             self.put(job_id)
         return len(jobs)
+
+    def prepare(self) -> None:
+        """Have everything ready for the first job, so that it does not wait longer than the next."""
+        self._own_bench()
+        warm_kernels()
 
     def _own_bench(self) -> Workbench:
         # opened where the job runs: a database connection must not cross a fork

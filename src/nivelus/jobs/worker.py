@@ -59,6 +59,7 @@ def main() -> None:
     # whatever the consumer forks - workers and a scheduler - goes with it, and with it the hold on the data folder
     os.register_at_fork(after_in_child=_die_with_parent)
     queue = JobQueue(Settings())
+    queue.huey.on_startup()(queue.prepare)
     consumer = queue.huey.create_consumer(
         workers=WORKERS,
         worker_type="process",

@@ -10,7 +10,7 @@ from typing import Protocol
 from sqlalchemy import func, select
 from sqlmodel import col
 
-from nivelus.core.errors import Cancelled, NivelusError, Refused, SoundError
+from nivelus.core.errors import Refused, SoundError
 from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.phrases import PhraseMarks, find_phrases
 from nivelus.core.measure.grid import measure_file
@@ -73,21 +73,8 @@ def stage_file(bench: Workbench, session_id: str, path: Path, name: str | None =
 
 def run_import(bench: Workbench, job_id: str) -> None:
     """Import a staged upload: measure it, find its phrases, cut it, and add its track. What fails is said in the job."""
-    job = work.begin(bench, job_id)
-    if job is None:
-        return
-    try:
-        track = _import(bench, job)
-        work.finish(bench, job_id, "done", "", track=track)
-    except Cancelled:
-        work.finish(bench, job_id, "cancelled", "Stopped. Nothing was brought in.")
-    except NivelusError as error:
-        work.finish(bench, job_id, "failed", error.sentence)
-    except OSError as error:
-        work.finish(bench, job_id, "failed", f"“{job.name}” could not be stored: {error.strerror or error}.")
-    except Exception:
-        work.finish(bench, job_id, "failed", f"“{job.name}” could not be brought in: something in it is not understood.")
-        raise
+    failed = "It could not be brought in. Try it again, or export the file anew."
+    work.run(bench, job_id, lambda job: {"track": _import(bench, job)}, "Stopped. Nothing was brought in.", failed)
 
 
 def safe_file_name(name: str) -> str:

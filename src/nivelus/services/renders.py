@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from nivelus.core.deliver.render import render
-from nivelus.core.errors import Cancelled, NivelusError, NotFound, Refused
+from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.curve import frame_gain
 from nivelus.core.measure.grid import frame_borders
 from nivelus.core.measure.loudness import figures
@@ -14,6 +14,7 @@ from nivelus.services.levels import gain_curve
 from nivelus.services.sound import source_of
 from nivelus.services.views import JobView
 from nivelus.services.workbench import Workbench
+from nivelus.store.tables import Job
 
 
 def request(bench: Workbench, track_id: str, format: str, bits: int, with_fader: bool) -> JobView:
@@ -31,35 +32,27 @@ def request(bench: Workbench, track_id: str, format: str, bits: int, with_fader:
 
 def run_render(bench: Workbench, job_id: str) -> None:
     """Render as the job says. What fails is said in the job, and nothing is left under the final name."""
-    job = work.begin(bench, job_id)
-    if job is None:
-        return
-    try:
-        wanted = job.payload
-        source, track, recording, clips = source_of(bench, wanted["track"])
-        curve = gain_curve(clips, recording)
-        gain = frame_gain(curve, frame_borders(recording.frames, recording.sample_rate))
-        fader = track.fader if wanted["with_fader"] else 0.0
-        render(
-            source,
-            bench.vault.renders / f"{job_id}.{wanted['format']}",
-            curve,
-            format=wanted["format"],
-            bits=wanted["bits"],
-            fader=fader,
-            figures=figures(bench.vault.grid(recording), gain * [10 ** (fader / 10), 10 ** (fader / 20)]),
-            progress=work.reporter(bench, job_id, "rendering", 0, 100),
-        )
-        work.finish(bench, job_id, "done", "", file=job.name)
-    except Cancelled:
-        work.finish(bench, job_id, "cancelled", "Stopped. Nothing was written.")
-    except NivelusError as error:
-        work.finish(bench, job_id, "failed", error.sentence)
-    except OSError as error:
-        work.finish(bench, job_id, "failed", f"It could not be written: {error.strerror or error}.")
-    except Exception:
-        work.finish(bench, job_id, "failed", "It could not be rendered.")
-        raise
+    failed = "It could not be rendered. Is there room on the disk?"
+    work.run(bench, job_id, lambda job: _render(bench, job), "Stopped. Nothing was written.", failed)
+
+
+def _render(bench: Workbench, job: Job) -> dict[str, str]:
+    wanted = job.payload
+    source, track, recording, clips = source_of(bench, wanted["track"])
+    curve = gain_curve(clips, recording)
+    gain = frame_gain(curve, frame_borders(recording.frames, recording.sample_rate))
+    fader = track.fader if wanted["with_fader"] else 0.0
+    render(
+        source,
+        bench.vault.renders / f"{job.id}.{wanted['format']}",
+        curve,
+        format=wanted["format"],
+        bits=wanted["bits"],
+        fader=fader,
+        figures=figures(bench.vault.grid(recording), gain * [10 ** (fader / 10), 10 ** (fader / 20)]),
+        progress=work.reporter(bench, job.id, "rendering", 0, 100),
+    )
+    return {"file": job.name}
 
 
 def rendered_file(bench: Workbench, job_id: str) -> tuple[Path, str]:

@@ -174,7 +174,8 @@ def _view(
     tracks: list[TrackView] = []
     views: list[ClipView] = []
     for track, recording in tracks_of(db, session.id):
-        clips = clip_rows(db, track.id)
+        few = only is not None and session.target_kind != "median"
+        clips = clip_rows(db, track.id, only if few else None)
         target = target_of(db, session, recording, clips)
         tracks.append(
             TrackView(

@@ -31,6 +31,7 @@ from nivelus.services.levels import (
     loudness_offset,
     mono_offset,
     target_of,
+    track_curve,
 )
 from nivelus.services.views import BeforeAfter, FiguresView
 from nivelus.services.workbench import Workbench
@@ -103,7 +104,7 @@ def gain_points(bench: Workbench, track_id: str) -> npt.NDArray[np.float64]:
     """The compiled pre-fader gain as points, (n, 2) float64 of samples and dB; linear in dB between them."""
     with bench.database.reading() as db:
         _, track, recording = _load(db, track_id)
-        curve = gain_curve(clip_rows(db, track.id), recording)
+        curve = track_curve(db, track, recording)
         return np.stack([curve.at, curve.db], axis=1)
 
 

@@ -13,7 +13,7 @@ from typing import Any
 from sqlalchemy import select, update
 from sqlmodel import col
 
-from nivelus.core.errors import Cancelled, Refused
+from nivelus.core.errors import Cancelled, NivelusError, Refused
 from nivelus.services.views import JobView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
@@ -88,6 +88,32 @@ def begin(bench: Workbench, job_id: str) -> Job | None:
             return None
         job.state, job.stage = "running", "starting"
         return job
+
+
+def run(bench: Workbench, job_id: str, task: Callable[[Job], dict[str, Any]], stopped: str, failed: str) -> None:
+    """Do what a job asks for, and write down what became of it.
+
+    Parameters
+    ----------
+    task : does the work and returns the job's result
+    stopped, failed : what to say when the person stopped it, and when it broke in a way that nobody foresaw
+    """
+    job = begin(bench, job_id)
+    if job is None:
+        return
+    try:
+        result = task(job)
+    except Cancelled:
+        finish(bench, job_id, "cancelled", stopped)
+    except NivelusError as error:
+        finish(bench, job_id, "failed", error.sentence)
+    except OSError as error:
+        finish(bench, job_id, "failed", f"{failed} ({error.strerror or error})")
+    except Exception:
+        finish(bench, job_id, "failed", failed)
+        raise
+    else:
+        finish(bench, job_id, "done", "", **result)
 
 
 def reporter(bench: Workbench, job_id: str, stage: str, low: float, high: float) -> Callable[[float], None]:

@@ -1,0 +1,21 @@
+"""Compiling the inner loops once, so that nobody has to wait for it later."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from nivelus.core.gain.curve import GainCurve, apply_gain
+from nivelus.core.measure.grid import measure_samples
+from nivelus.core.sound.pcm import decode16, decode24, encode24
+
+
+def warm_kernels() -> None:
+    """Run every compiled loop on a moment of silence, for each type of samples that it meets."""
+    for kind in (np.float32, np.float64):
+        samples = np.zeros((4800, 1), kind)
+        measure_samples(samples, 48_000)
+        apply_gain(samples, GainCurve(np.array([0.0, 4800.0]), np.array([1.0, 2.0])), 0)
+        encode24(samples.reshape(-1), np.empty(4800 * 3, np.uint8))
+    out = np.empty(100, np.float32)
+    decode16(np.zeros(200, np.uint8), out)
+    decode24(np.zeros(300, np.uint8), out)
