@@ -2,7 +2,7 @@ import { cleanup, render, screen } from "@testing-library/react";
 import { afterEach, describe, expect, it } from "vitest";
 import type { Draft } from "../api/client";
 import { clip } from "../model/clip.testing";
-import { describe as words } from "../picture/Picture";
+import { describe as words } from "../picture/Capsules";
 import { ago, sessionName } from "../sessions/SessionsPage";
 import { summary } from "../stages/PhrasesRule";
 import { soundFiles } from "./DropArea";

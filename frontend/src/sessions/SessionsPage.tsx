@@ -13,7 +13,7 @@ import { DropArea } from "../parts/DropArea";
 import { span } from "../parts/format";
 import { complain } from "../parts/messages";
 import { Vial } from "../parts/Vial";
-import { stateColour } from "../picture/draw";
+import { stateColour } from "../picture/scene";
 
 export function SessionsPage() {
   const { data: cards, error } = useCards();

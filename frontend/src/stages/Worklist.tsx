@@ -8,7 +8,7 @@ import { trackOf, useSession } from "../model/session";
 import { type Order, useView } from "../model/view";
 import { distanceUnit, signed } from "../parts/format";
 import { Vial } from "../parts/Vial";
-import { describe } from "../picture/Picture";
+import { describe } from "../picture/Capsules";
 
 const ROW = 32;
 

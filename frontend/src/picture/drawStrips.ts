@@ -1,0 +1,221 @@
+/** Drawing the strips below the chart: wave with its ghost, gain with the sum, overview. Nothing here changes anything. */
+import type { Clip } from "../api/client";
+import type { Palette } from "../frame/theme";
+import { gainAt } from "../model/curve";
+import { deviation, heldGain } from "../model/session";
+import { hand } from "../model/view";
+import { signed } from "../parts/format";
+import { type Axis, axis, clipIndexAt, GUTTER, type Scale, scale, visible } from "./axis";
+import { BORDER_GRIP, type Context, clipToPicture, gainScale, label, paper, type Scene, stateColour } from "./scene";
+import { columns } from "./tiles";
+
+export type WaveMode = "overlay" | "before" | "after";
+
+export function drawWave(ctx: Context, width: number, height: number, scene: Scene, mode: WaveMode) {
+  const { palette, clips } = scene;
+  const a = paper(ctx, width, height, scene);
+  const middle = height / 2;
+  const count = Math.max(0, Math.floor(width - GUTTER));
+  const values = columns(scene.track.recording.id, scene.window.start, a.perPixel, count);
+  const size = (middle * 0.94) / loudest(clips);
+  ctx.strokeStyle = palette.grid;
+  ctx.beginPath();
+  ctx.moveTo(GUTTER, Math.round(middle) + 0.5);
+  ctx.lineTo(width, Math.round(middle) + 0.5);
+  ctx.stroke();
+  clipToPicture(ctx, width, height, () => {
+    const gained = mode === "after" || (mode === "overlay" && scene.heard);
+    const factors = gainPerColumn(a, clips, count, gained);
+    if (mode === "overlay" && gained) {
+      ctx.fillStyle = palette.ghost;
+      fillColumns(ctx, values, count, middle, size, null);
+    }
+    ctx.fillStyle = mode === "before" ? palette.dim : palette.ink;
+    fillColumns(ctx, values, count, middle, size, factors);
+    drawOvers(ctx, values, count, factors, height, palette);
+    if (mode !== "overlay") return;
+    ctx.lineWidth = 1;
+    const shown = visible(clips, scene.window);
+    if (shown.length < count / 16) {
+      for (const clip of shown.slice(0, -1)) drawBorder(ctx, a, clip, height, palette);
+      if (shown.length && shown.at(-1)!.end < scene.window.end) drawBorder(ctx, a, shown.at(-1)!, height, palette);
+    }
+  });
+}
+
+/** The highest amplitude of a track, before or after: the strip is filled by it, so a quiet voice can be seen too. */
+function loudest(clips: Clip[]): number {
+  let peak = -40;
+  for (const clip of clips) peak = Math.max(peak, clip.peak, clip.peak + clip.gain);
+  return Math.max(10 ** (peak / 20), 0.01);
+}
+
+function gainPerColumn(a: Axis, clips: Clip[], count: number, gained: boolean): Float32Array | null {
+  if (!gained) return null;
+  const factors = new Float32Array(count).fill(1);
+  let i = clipIndexAt(clips, a.seconds(GUTTER));
+  let held = -1;
+  let factor = 1;
+  for (let x = 0; x < count; x++) {
+    const t = a.seconds(GUTTER + x + 0.5);
+    while (i < clips.length && clips[i]!.end <= t) i++;
+    if (i >= clips.length) break;
+    if (i !== held) {
+      held = i;
+      factor = 10 ** (heldGain(clips[i]!) / 20);
+    }
+    factors[x] = factor;
+  }
+  return factors;
+}
+
+function fillColumns(
+  ctx: Context,
+  values: Float32Array,
+  count: number,
+  middle: number,
+  size: number,
+  factors: Float32Array | null,
+) {
+  for (let x = 0; x < count; x++) {
+    const low = values[2 * x]!;
+    if (Number.isNaN(low)) continue;
+    const factor = (factors ? factors[x]! : 1) * size;
+    const top = Math.max(middle - values[2 * x + 1]! * factor, 0);
+    const bottom = Math.min(middle - low * factor, middle * 2);
+    ctx.fillRect(GUTTER + x, top, 1, Math.max(bottom - top, 1));
+  }
+}
+
+/** What passes full scale is marked at the edge of the strip. */
+function drawOvers(
+  ctx: Context,
+  values: Float32Array,
+  count: number,
+  factors: Float32Array | null,
+  height: number,
+  palette: Palette,
+) {
+  ctx.fillStyle = palette.loud;
+  for (let x = 0; x < count; x++) {
+    const factor = factors ? factors[x]! : 1;
+    if (values[2 * x + 1]! * factor >= 1) ctx.fillRect(GUTTER + x, 0, 1, 3);
+    if (values[2 * x]! * factor <= -1) ctx.fillRect(GUTTER + x, height - 3, 1, 3);
+  }
+}
+
+function drawBorder(ctx: Context, a: Axis, clip: Clip, height: number, palette: Palette) {
+  const at = hand.border?.clip === clip.id ? hand.border.at : clip.end;
+  const x = Math.round(a.x(at)) + 0.5;
+  const held = hand.border?.clip === clip.id;
+  ctx.strokeStyle = held ? palette.ink : palette.dim;
+  ctx.globalAlpha = held ? 1 : 0.5;
+  ctx.setLineDash([1, 3]);
+  ctx.beginPath();
+  ctx.moveTo(x, 0);
+  ctx.lineTo(x, height - BORDER_GRIP);
+  ctx.stroke();
+  ctx.setLineDash([]);
+  ctx.globalAlpha = 1;
+  ctx.fillStyle = held ? palette.ink : palette.dim;
+  ctx.beginPath();
+  ctx.roundRect(x - 1.5, height - BORDER_GRIP + 1, 3, BORDER_GRIP - 2, 1.5);
+  ctx.fill();
+}
+
+export function drawGain(ctx: Context, width: number, height: number, scene: Scene) {
+  const { palette, clips } = scene;
+  const a = paper(ctx, width, height, scene);
+  const s = gainScale(clips, height);
+  const step = (s.high - s.low) / height > 0.45 ? 12 : 6;
+  for (let value = Math.ceil(s.low / step) * step; value <= s.high; value += step) {
+    const y = Math.round(s.y(value)) + 0.5;
+    ctx.strokeStyle = value === 0 ? palette.dim : palette.grid;
+    ctx.lineWidth = 1;
+    ctx.beginPath();
+    ctx.moveTo(GUTTER, y);
+    ctx.lineTo(width, y);
+    ctx.stroke();
+    label(ctx, value === 0 ? "0 dB" : signed(value, 0), GUTTER - 6, y, palette.dim);
+  }
+  clipToPicture(ctx, width, height, () => {
+    const zero = s.y(0);
+    const shown = visible(clips, scene.window);
+    ctx.fillStyle = palette.ochreFill;
+    ctx.globalAlpha = scene.heard ? 1 : 0.4;
+    for (const clip of shown) {
+      const gain = heldGain(clip);
+      const x = a.x(clip.start);
+      if (gain !== 0) ctx.fillRect(x, Math.min(zero, s.y(gain)), a.x(clip.end) - x, Math.abs(s.y(gain) - zero));
+    }
+    if (hand.drag.delta === 0) drawCurve(ctx, a, s, scene);
+    ctx.strokeStyle = palette.ochre;
+    ctx.lineWidth = 1.6;
+    for (const clip of shown) {
+      const y = s.y(heldGain(clip));
+      const chosen = scene.selection.has(clip.id);
+      ctx.lineWidth = chosen ? 3 : 1.6;
+      ctx.beginPath();
+      ctx.moveTo(a.x(clip.start), y);
+      ctx.lineTo(a.x(clip.end), y);
+      ctx.stroke();
+    }
+    ctx.globalAlpha = 1;
+  });
+}
+
+/** The sum of all layers, compiled: a wide pale band. */
+function drawCurve(ctx: Context, a: Axis, s: Scale, scene: Scene) {
+  const { points, window } = scene;
+  const rate = scene.track.recording.sample_rate;
+  if (points.at.length === 0) return;
+  ctx.strokeStyle = scene.palette.sum;
+  ctx.lineWidth = 7;
+  ctx.lineJoin = "round";
+  ctx.beginPath();
+  ctx.moveTo(a.x(window.start), s.y(gainAt(points, window.start * rate)));
+  for (let i = 0; i < points.at.length; i++) {
+    const t = points.at[i]! / rate;
+    if (t <= window.start) continue;
+    if (t >= window.end) break;
+    ctx.lineTo(a.x(t), s.y(points.db[i]!));
+  }
+  ctx.lineTo(a.x(window.end), s.y(gainAt(points, window.end * rate)));
+  ctx.stroke();
+}
+
+export function drawOverview(
+  ctx: Context,
+  width: number,
+  height: number,
+  scene: Scene,
+  range: { low: number; high: number },
+) {
+  const { palette, track, clips, tolerance, window } = scene;
+  ctx.clearRect(0, 0, width, height);
+  ctx.fillStyle = palette.panel;
+  ctx.fillRect(GUTTER, 0, width - GUTTER, height);
+  const whole = { start: 0, end: track.recording.duration };
+  const a = axis(whole, width);
+  const s = scale(range.low, range.high, 5, height - 5);
+  ctx.fillStyle = palette.band;
+  ctx.fillRect(GUTTER, s.y(tolerance), width - GUTTER, s.y(-tolerance) - s.y(tolerance));
+  for (const clip of clips) {
+    const value = deviation(clip, track.target);
+    if (value === null || clip.before === null) continue;
+    const x = a.x(clip.phrase_start!);
+    const w = Math.max(a.x(clip.phrase_end!) - x, 2);
+    if (Math.abs(clip.before - track.target - value) > 0.3) {
+      ctx.fillStyle = palette.ghost;
+      ctx.fillRect(x, s.y(clip.before - track.target) - 0.5, w, 1);
+    }
+    ctx.fillStyle = clip.left_out ? palette.grid : stateColour(value, tolerance, palette);
+    ctx.fillRect(x, s.y(value) - 1.5, w, 3);
+  }
+  ctx.strokeStyle = palette.ink;
+  ctx.lineWidth = 1.5;
+  const x = a.x(window.start);
+  ctx.beginPath();
+  ctx.roundRect(x, 1, Math.max(a.x(window.end) - x, 4), height - 2, 3);
+  ctx.stroke();
+}

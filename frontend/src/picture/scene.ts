@@ -1,0 +1,91 @@
+/** What the strips are drawn from, and what their drawing has in common: paper, labels, scales, sizes. */
+import type { Clip, Draft, Track } from "../api/client";
+import type { Palette } from "../frame/theme";
+import { isLevel } from "../model/session";
+import type { Span } from "../model/view";
+import type { GainPoints } from "../sound/worklet";
+import { type Axis, axis, GUTTER, RULER, type Scale, scale } from "./axis";
+
+export const CAPSULE = 11;
+const FONT = "11px 'JetBrains Mono Variable', monospace";
+
+export interface Scene {
+  clips: Clip[];
+  track: Track;
+  tolerance: number;
+  window: Span;
+  span: Span | null;
+  selection: Set<string>;
+  draft: Draft | null;
+  trace: Float32Array;
+  points: GainPoints;
+  heard: boolean;
+  unit: string;
+  palette: Palette;
+}
+
+export type Context = CanvasRenderingContext2D;
+
+export function chartScale(low: number, high: number, height: number): Scale {
+  return scale(low, high, RULER + 4, height - 6);
+}
+
+export function paper(ctx: Context, width: number, height: number, scene: Scene): Axis {
+  const { palette } = scene;
+  ctx.clearRect(0, 0, width, height);
+  ctx.fillStyle = palette.panel;
+  ctx.fillRect(GUTTER, 0, width - GUTTER, height);
+  const a = axis(scene.window, width);
+  if (scene.span) {
+    ctx.fillStyle = palette.span;
+    ctx.fillRect(a.x(scene.span.start), 0, a.x(scene.span.end) - a.x(scene.span.start), height);
+  }
+  return a;
+}
+
+export function clipToPicture(ctx: Context, width: number, height: number, work: () => void) {
+  ctx.save();
+  ctx.beginPath();
+  ctx.rect(GUTTER, 0, width - GUTTER, height);
+  ctx.clip();
+  work();
+  ctx.restore();
+}
+
+export function label(
+  ctx: Context,
+  text: string,
+  x: number,
+  y: number,
+  colour: string,
+  align: CanvasTextAlign = "right",
+) {
+  ctx.font = FONT;
+  ctx.fillStyle = colour;
+  ctx.textAlign = align;
+  ctx.textBaseline = "middle";
+  ctx.fillText(text, x, y);
+}
+
+export function stateColour(value: number, tolerance: number, palette: Palette): string {
+  if (isLevel(value, tolerance)) return palette.level;
+  return value > 0 ? palette.loud : palette.quiet;
+}
+
+export function capsuleBox(a: Axis, clip: Clip): { x: number; w: number } {
+  const x = a.x(clip.phrase_start ?? clip.start);
+  return { x, w: Math.max(a.x(clip.phrase_end ?? clip.end) - x, CAPSULE) };
+}
+
+export const BORDER_GRIP = 14;
+
+export const GAIN_RANGE = { low: -14, high: 11 };
+
+export function gainScale(clips: Clip[], height: number): Scale {
+  let { low, high } = GAIN_RANGE;
+  for (const clip of clips) {
+    low = Math.min(low, clip.gain - 2);
+    high = Math.max(high, clip.gain + 2);
+  }
+  return scale(low, high, 4, height - 4);
+}

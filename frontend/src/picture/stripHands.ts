@@ -1,0 +1,153 @@
+/** Hands in the strips below the chart: borders, spans, clip gain, and the window in the overview. */
+import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
+import type { Clip } from "../api/client";
+import { duration, focusedClips, moveBorder, phraseSpan, seek, show } from "../model/actions";
+import { fitWindow, hand, redraw, useView } from "../model/view";
+import { time } from "../parts/format";
+import { engine } from "../sound/engine";
+import { type Axis, axis, clipIndexAt, GUTTER } from "./axis";
+import { dragGain, place } from "./chartHands";
+import { hideAtHand, showAtHand } from "./HandLabel";
+import { isFree, snap, startDrag } from "./hands";
+import { BORDER_GRIP, gainScale } from "./scene";
+
+const SNAP = 7;
+
+function borderNear(a: Axis, x: number): Clip | null {
+  const clips = focusedClips();
+  const i = clipIndexAt(clips, a.seconds(x));
+  for (const clip of [clips[i - 1], clips[i]]) {
+    if (clip && clip !== clips.at(-1) && Math.abs(a.x(clip.end) - x) <= 6) return clip;
+  }
+  return null;
+}
+
+export function waveHover(event: ReactPointer<HTMLElement>) {
+  const { x, y, width, height } = place(event.currentTarget, event.clientX, event.clientY);
+  const near = y > height - BORDER_GRIP - 4 && borderNear(axis(useView.getState().window, width), x);
+  event.currentTarget.style.cursor = near ? "ew-resize" : "";
+}
+
+export function waveDown(event: ReactPointer<HTMLElement>, withBorders: boolean) {
+  if (event.button !== 0) return;
+  const { x, y, width, height } = place(event.currentTarget, event.clientX, event.clientY);
+  if (x < GUTTER) return;
+  event.preventDefault();
+  (document.activeElement as HTMLElement | null)?.blur();
+  const a = axis(useView.getState().window, width);
+  const border = withBorders && y > height - BORDER_GRIP - 4 ? borderNear(a, x) : null;
+  if (border) dragBorder(event.nativeEvent, a, border);
+  else dragSpan(event.nativeEvent, a, x);
+}
+
+function dragBorder(down: PointerEvent, a: Axis, clip: Clip) {
+  const clips = focusedClips();
+  const next = clips[clips.indexOf(clip) + 1]!;
+  const edges = [clip.phrase_end, next.phrase_start].filter((t) => t !== null);
+  const reset = () => {
+    hand.border = null;
+    hideAtHand();
+    redraw();
+  };
+  startDrag(down, {
+    move: (dx, _, event) => {
+      const raw = clip.end + dx * a.perPixel * (event.altKey ? 0.1 : 1);
+      const at = isFree(event) ? raw : snap(raw, edges, SNAP * a.perPixel);
+      hand.border = { clip: clip.id, at: Math.min(Math.max(at, clip.start + 0.02), next.end - 0.02) };
+      showAtHand(event.clientX, event.clientY, [time(hand.border.at), edges.includes(at) ? "at the phrase" : "border"]);
+      redraw();
+    },
+    end: () => {
+      const at = hand.border?.at;
+      hideAtHand();
+      if (at === undefined) return reset();
+      void moveBorder(clip.id, at).finally(reset);
+    },
+    cancel: reset,
+    click: reset,
+  });
+}
+
+/** Drag across: a span, with the phrases that lie in it. A click places the play line. */
+function dragSpan(down: PointerEvent, a: Axis, x: number) {
+  const clips = focusedClips();
+  const before = { span: useView.getState().span, selection: useView.getState().selection };
+  const edges = clips.flatMap((clip) => (clip.phrase_start === null ? [] : [clip.phrase_start, clip.phrase_end!]));
+  const pull = (t: number, event: PointerEvent) => (isFree(event) ? t : snap(t, edges, SNAP * a.perPixel));
+  startDrag(down, {
+    move: (dx, _, event) => {
+      const t0 = pull(a.seconds(x), event);
+      const t1 = pull(a.seconds(x + dx), event);
+      const span = { start: Math.max(0, Math.min(t0, t1)), end: Math.min(duration(), Math.max(t0, t1)) };
+      const inside = clips.filter((clip) => {
+        const middle = (phraseSpan(clip).start + phraseSpan(clip).end) / 2;
+        return clip.after !== null && middle >= span.start && middle <= span.end;
+      });
+      useView.setState({ span, selection: new Set(inside.map((clip) => clip.id)) });
+      showAtHand(event.clientX, event.clientY, [
+        `${time(span.start)} to ${time(span.end)}`,
+        time(span.end - span.start),
+      ]);
+    },
+    end: hideAtHand,
+    cancel: () => {
+      hideAtHand();
+      useView.setState(before);
+    },
+    click: () => {
+      seek(a.seconds(x));
+      useView.setState({ span: null, selection: new Set() });
+    },
+  });
+}
+
+export function gainDown(event: ReactPointer<HTMLElement>) {
+  if (event.button !== 0) return;
+  const { x, y, width, height } = place(event.currentTarget, event.clientX, event.clientY);
+  if (x < GUTTER) return;
+  event.preventDefault();
+  (document.activeElement as HTMLElement | null)?.blur();
+  const a = axis(useView.getState().window, width);
+  const clips = focusedClips();
+  const clip = clips[clipIndexAt(clips, a.seconds(x))];
+  const s = gainScale(clips, height);
+  if (clip && Math.abs(y - s.y(clip.gain)) <= 6) dragGain(event.nativeEvent, clip, s.perPixel);
+  else dragSpan(event.nativeEvent, a, x);
+}
+
+export function gainDouble(event: ReactMouse<HTMLElement>) {
+  const { x, width } = place(event.currentTarget, event.clientX, event.clientY);
+  const clips = focusedClips();
+  const clip = clips[clipIndexAt(clips, axis(useView.getState().window, width).seconds(x))];
+  if (clip) useView.setState({ exact: clip.id, selection: new Set([clip.id]) });
+}
+
+export function overviewDown(event: ReactPointer<HTMLElement>) {
+  if (event.button !== 0) return;
+  const { x, width } = place(event.currentTarget, event.clientX, event.clientY);
+  event.preventDefault();
+  const whole = axis({ start: 0, end: duration() }, width);
+  const { window } = useView.getState();
+  const [left, right] = [whole.x(window.start), whole.x(window.end)];
+  const centre = (at: number) => {
+    const half = (window.end - window.start) / 2;
+    useView.setState({ window: fitWindow(at - half, at + half, duration()) });
+  };
+  const edge = Math.abs(x - left) < 5 ? "left" : Math.abs(x - right) < 5 ? "right" : null;
+  const inside = x > left && x < right;
+  startDrag(event.nativeEvent, {
+    move: (dx) => {
+      const by = dx * whole.perPixel;
+      if (edge === "left") show({ start: Math.min(window.start + by, window.end - 0.1), end: window.end }, 0);
+      else if (edge === "right") show({ start: window.start, end: Math.max(window.end + by, window.start + 0.1) }, 0);
+      else if (inside) useView.setState({ window: fitWindow(window.start + by, window.end + by, duration()) });
+      else centre(whole.seconds(x + dx));
+    },
+    end: () => {},
+    cancel: () => useView.setState({ window }),
+    click: () => {
+      if (!inside) centre(whole.seconds(x));
+      if (!engine.playing) seek(whole.seconds(x));
+    },
+  });
+}

@@ -1,0 +1,203 @@
+"""What is done around the job: sessions, tracks, targets, the strips of the picture, and what is heard while dragging."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import Program
+from tests.browser.hands import capsule, clip_of, drag, fresh, middle, open_stage, row
+from tests.browser.test_program import brought_in
+from tests.conftest import hum, write_sound
+
+SONG = "Corvane shore, sung"
+FEATURE = "Sallow Mill feature"
+
+
+@pytest.fixture
+def song(page: Page, demo_program: Program) -> dict[str, Any]:
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state)
+    page.keyboard.press("Shift+F")
+    expect(page.locator(".capsule")).to_have_count(4)
+    return state
+
+
+def test_a_session_is_begun_named_and_deleted(page: Page, own_program: Program) -> None:
+    page.goto(own_program.address)
+    page.get_by_role("button", name="New session").click()
+    page.get_by_role("textbox", name="Name").fill("Harbour bells")
+    page.get_by_role("button", name="Begin").click()
+    expect(page.get_by_text("Bring a voice in")).to_be_visible()
+    page.get_by_role("link", name="Nivelus, all sessions").click()
+    card = page.locator(".card", has_text="Harbour bells")
+    expect(card).to_contain_text("empty")
+    card.get_by_role("button", name="More for Harbour bells").click()
+    page.get_by_role("menuitem", name="Delete").click()
+    page.get_by_role("button", name="Keep it").click()
+    expect(card).to_be_visible()
+    card.get_by_role("button", name="More for Harbour bells").click()
+    page.get_by_role("menuitem", name="Delete").click()
+    page.get_by_role("button", name="Delete", exact=True).click()
+    expect(card).to_have_count(0)
+    assert own_program.get("/api/sessions")["items"] == []
+
+
+def test_a_track_is_taken_out_and_comes_back(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, FEATURE)
+    open_stage(page, demo_program, state, "survey")
+    expect(page.get_by_role("tab")).to_have_count(2)
+    page.get_by_role("button", name="More for Mill keeper").click()
+    page.get_by_role("menuitem", name="Take out of the session").click()
+    expect(page.get_by_role("tab")).to_have_count(1)
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_role("tab")).to_have_count(2)
+    assert demo_program.session(FEATURE)["clips"] == state["clips"]
+
+
+def test_a_track_gets_another_name(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, FEATURE)
+    open_stage(page, demo_program, state, "survey")
+    page.on("dialog", lambda dialog: dialog.accept("Jory"))
+    page.get_by_role("button", name="More for Mill keeper").click()
+    page.get_by_role("menuitem", name="Rename").click()
+    expect(page.get_by_role("tab", name="Jory")).to_be_visible()
+
+
+def test_the_target_in_every_unit_and_kind(page: Page, demo_program: Program, song: dict) -> None:
+    page.keyboard.press("1")
+    figures = page.get_by_test_id("figures")
+    page.get_by_label("Judged by").select_option("rms")
+    expect(figures).to_contain_text("−23.0 dBFS RMS")
+    page.get_by_label("Usual").select_option(label="−16 LUFS, mobile")
+    expect(figures).to_contain_text("−16.0 LUFS")
+    page.get_by_label("Target", exact=True).fill("-30")
+    page.keyboard.press("Enter")
+    expect(figures).to_contain_text("−30.0 LUFS")
+    page.get_by_label("Brought to").select_option("median")
+    levels = [c["before"] for c in demo_program.session(SONG)["clips"]]
+    expect(figures).to_contain_text(f"{np.median(levels):.1f} LUFS".replace("-", "−"))
+    # named phrases become the measure for all others
+    page.keyboard.press("2")
+    row(page, song["clips"][3]).click()
+    page.keyboard.press("r")
+    page.keyboard.press("1")
+    page.get_by_label("Brought to").select_option("reference")
+    expect(figures).to_contain_text(f"{levels[3]:.1f} LUFS".replace("-", "−"))
+
+
+def test_a_span_selects_what_lies_in_it_and_a_click_lets_go(page: Page, song: dict) -> None:
+    first, second, third, fourth = song["clips"]
+    wave = page.get_by_test_id("wave-overlay").bounding_box()
+    box0, box1 = capsule(page, first).bounding_box(), capsule(page, second).bounding_box()
+    assert wave
+    assert box0
+    assert box1
+    start = (box0["x"] - 4, wave["y"] + 70)
+    drag(page, start, (box1["x"] + box1["width"] - box0["x"] + 8, 0))
+    for clip, chosen in ((first, "true"), (second, "true"), (third, "false")):
+        expect(capsule(page, clip)).to_have_attribute("aria-pressed", chosen)
+    page.keyboard.press("f")
+    expect(capsule(page, fourth)).to_have_count(0)
+    page.mouse.click(wave["x"] + 300, wave["y"] + 70)
+    expect(page.locator(".capsule[aria-pressed=true]")).to_have_count(0)
+
+
+def test_strips_are_dragged_higher_and_folded_away(page: Page, song: dict) -> None:
+    wave, chart = page.get_by_test_id("wave-overlay"), page.get_by_test_id("chart")
+    before, chart_before = wave.bounding_box(), chart.bounding_box()
+    assert before
+    assert chart_before
+    drag(page, (before["x"] + 400, before["y"] - 3), (0, -60))
+    after = wave.bounding_box()
+    assert after
+    assert after["height"] == pytest.approx(before["height"] + 60, abs=2)
+    # what lies over the chart has moved with it: the capsules can still be taken hold of
+    clip = song["clips"][2]
+    drag(page, middle(capsule(page, clip)), (0, 30))
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain −"))
+    page.get_by_role("button", name="Fold clip gain and the sum away").click()
+    expect(page.get_by_test_id("gain")).to_have_count(0)
+    page.get_by_role("button", name="Unfold clip gain and the sum").click()
+    expect(page.get_by_test_id("gain")).to_be_visible()
+
+
+def test_clip_gain_is_dragged_in_the_gain_strip_as_well(page: Page, demo_program: Program, song: dict) -> None:
+    clip = song["clips"][1]
+    gain = page.get_by_test_id("gain").bounding_box()
+    assert gain
+    x, _ = middle(capsule(page, clip))
+    # the strip goes from +11 to -14 dB, with 4 pixels of margin
+    zero = gain["y"] + 4 + 11 / 25 * (gain["height"] - 8)
+    drag(page, (x, zero), (3, -20))
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain \+"))
+    assert clip_of(demo_program, song, clip)["gain"] == pytest.approx(20 * 25 / (gain["height"] - 8), abs=0.3)
+
+
+def test_the_hand_is_heard_while_it_moves(page: Page, song: dict) -> None:
+    """Every movement reaches the audio thread before the edit is even sent; Escape takes it back there as well."""
+    page.evaluate(
+        """() => {
+          const post = MessagePort.prototype.postMessage;
+          window.holds = [];
+          MessagePort.prototype.postMessage = function (message, transfer) {
+            if (message && message.type === 'hold') window.holds.push([message.db, message.spans.length]);
+            return post.call(this, message, transfer ?? []);
+          };
+        }"""
+    )
+    clip = song["clips"][2]
+    capsule(page, clip).click()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("button", name="Stop")).to_be_visible()
+    drag(page, middle(capsule(page, clip)), (0, 40), release=False)
+    holds = page.evaluate("window.holds")
+    assert len(holds) >= 2
+    assert holds[-1][0] < holds[0][0] < 0
+    assert holds[-1][1] == 2
+    page.keyboard.press("Escape")
+    page.mouse.up()
+    assert page.evaluate("window.holds.at(-1)") == [0, 0]
+    page.keyboard.press("Space")
+
+
+def test_layers_are_switched_in_the_path(page: Page, song: dict) -> None:
+    layer = page.get_by_role("button", name="Clip gain layer")
+    expect(layer).to_have_attribute("aria-pressed", "true")
+    layer.click()
+    expect(layer).to_have_attribute("aria-pressed", "false")
+    page.get_by_text("Before", exact=True).click()
+    layer.click()
+    # Before turns every layer off, whatever its own switch says
+    expect(layer).to_have_attribute("aria-pressed", "false")
+    page.get_by_text("After", exact=True).click()
+    expect(layer).to_have_attribute("aria-pressed", "true")
+
+
+def test_a_long_render_can_be_stopped_and_leaves_nothing(page: Page, own_program: Program, tmp_path: Path) -> None:
+    long = write_sound(tmp_path / "long.wav", np.tile(hum(-20, 10), 150), subtype="PCM_16")
+    state = brought_in(own_program, long)
+    open_stage(page, own_program, state, "deliver")
+    page.get_by_label("Format").select_option("flac-24")
+    page.get_by_role("button", name="Render", exact=True).click()
+    expect(page.get_by_text(re.compile(r"rendering \d+ %"))).to_be_visible(timeout=20_000)
+    page.get_by_role("button", name="Stop long levelled.flac").click()
+    expect(page.get_by_text("Stopped. Nothing was written.")).to_be_visible(timeout=15_000)
+    assert list(own_program.data.glob("renders/*")) == []
+
+
+def test_a_lost_sound_file_is_said_and_the_rest_goes_on(page: Page, own_program: Program, voice_file: Path) -> None:
+    state = brought_in(own_program, voice_file)
+    own_program.stop()
+    for sound in own_program.data.glob("vault/*/*/source.wav"):
+        sound.unlink()
+    own_program.start()
+    page.goto(f"{own_program.address}/s/{state['id']}/survey")
+    expect(page.get_by_text("Its sound file is missing. Bring it in again.")).to_be_visible()
+    page.get_by_label("Sound files").set_input_files(voice_file)
+    expect(page.get_by_text("Its sound file is missing")).to_have_count(0, timeout=20_000)
