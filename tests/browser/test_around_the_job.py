@@ -63,9 +63,10 @@ def test_a_track_is_taken_out_and_comes_back(page: Page, demo_program: Program) 
 def test_a_track_gets_another_name(page: Page, demo_program: Program) -> None:
     state = fresh(demo_program, FEATURE)
     open_stage(page, demo_program, state, "survey")
-    page.on("dialog", lambda dialog: dialog.accept("Jory"))
     page.get_by_role("button", name="More for Mill keeper").click()
     page.get_by_role("menuitem", name="Rename").click()
+    page.get_by_role("textbox", name="Name").fill("Jory")
+    page.keyboard.press("Enter")
     expect(page.get_by_role("tab", name="Jory")).to_be_visible()
 
 

@@ -1,5 +1,5 @@
 /** The line at the top: name of the session, the stages with their progress, undo and redo. */
-import { ActionIcon, Anchor, Button, Menu, Modal, TextInput, Tooltip, useMantineColorScheme } from "@mantine/core";
+import { ActionIcon, Anchor, Menu, Tooltip, useMantineColorScheme } from "@mantine/core";
 import { IconArrowBackUp, IconArrowForwardUp, IconDots } from "@tabler/icons-react";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -7,6 +7,7 @@ import { api } from "../api/client";
 import { useFigures } from "../api/queries";
 import { edit, isJudged, isLevel, redo, trackOf, undo, useSession } from "../model/session";
 import { STAGES, type Stage, useView } from "../model/view";
+import { NameDialog } from "../parts/NameDialog";
 import { Vial } from "../parts/Vial";
 
 const TITLES: Record<Stage, string> = { survey: "Survey", phrases: "Phrases", deliver: "Deliver" };
@@ -16,11 +17,6 @@ export function Header({ stage, goStage }: { stage: Stage; goStage: (stage: Stag
   const [renaming, setRenaming] = useState<string | null>(null);
   const progress = useProgress();
   if (!header) return <header className="header" />;
-  const rename = () => {
-    const name = renaming?.trim();
-    setRenaming(null);
-    if (name && name !== header.name) void edit((revision, id) => api.changeSession(id, revision, { name }));
-  };
   return (
     <header className="header">
       <Anchor component={Link} to="/" className="home" underline="never" aria-label="Nivelus, all sessions">
@@ -74,25 +70,13 @@ export function Header({ stage, goStage }: { stage: Stage; goStage: (stage: Stag
         </Tooltip>
         <ViewMenu onRename={() => setRenaming(header.name)} />
       </div>
-      <Modal opened={renaming !== null} onClose={() => setRenaming(null)} title="Rename the session" size="sm" centered>
-        <form
-          onSubmit={(event) => {
-            event.preventDefault();
-            rename();
-          }}
-        >
-          <TextInput
-            aria-label="Name"
-            data-autofocus
-            maxLength={120}
-            value={renaming ?? ""}
-            onChange={(event) => setRenaming(event.currentTarget.value)}
-          />
-          <Button type="submit" mt="sm" fullWidth disabled={!renaming?.trim()}>
-            Rename
-          </Button>
-        </form>
-      </Modal>
+      <NameDialog
+        title="Rename the session"
+        action="Rename"
+        name={renaming}
+        onClose={() => setRenaming(null)}
+        onName={(name) => void edit((revision, id) => api.changeSession(id, revision, { name }))}
+      />
     </header>
   );
 }

@@ -64,7 +64,7 @@ export function TrackBar() {
 function Figure({ name, tip, children }: { name: string; tip: string; children: React.ReactNode }) {
   return (
     <Tooltip label={tip}>
-      <span className="figure">
+      <span className={`figure figure-${name}`}>
         <span className="dim">{name}</span> {children}
       </span>
     </Tooltip>

@@ -1,5 +1,5 @@
 /** All sessions as cards, and a place to drop the next voice. */
-import { ActionIcon, Anchor, Button, Group, Menu, Modal, Text, TextInput, useComputedColorScheme } from "@mantine/core";
+import { ActionIcon, Anchor, Button, Group, Menu, Modal, Text, useComputedColorScheme } from "@mantine/core";
 import { IconDots, IconPlus, IconSunMoon } from "@tabler/icons-react";
 import { useEffect, useState } from "react";
 import { Link, useNavigate } from "react-router";
@@ -12,6 +12,7 @@ import { upload } from "../model/uploads";
 import { DropArea } from "../parts/DropArea";
 import { span } from "../parts/format";
 import { complain } from "../parts/messages";
+import { NameDialog } from "../parts/NameDialog";
 import { Vial } from "../parts/Vial";
 import { stateColour } from "../picture/scene";
 
@@ -114,25 +115,13 @@ export function SessionsPage() {
           </li>
         ))}
       </ul>
-      <Modal opened={naming !== null} onClose={() => setNaming(null)} title="New session" size="sm" centered>
-        <form
-          onSubmit={(event) => {
-            event.preventDefault();
-            if (naming?.trim()) void create(naming.trim());
-          }}
-        >
-          <TextInput
-            label="Name"
-            data-autofocus
-            maxLength={120}
-            value={naming ?? ""}
-            onChange={(event) => setNaming(event.currentTarget.value)}
-          />
-          <Button type="submit" mt="sm" fullWidth disabled={!naming?.trim()}>
-            Begin
-          </Button>
-        </form>
-      </Modal>
+      <NameDialog
+        title="New session"
+        action="Begin"
+        name={naming}
+        onClose={() => setNaming(null)}
+        onName={(name) => void create(name)}
+      />
       <Modal
         opened={deleting !== null}
         onClose={() => setDeleting(null)}

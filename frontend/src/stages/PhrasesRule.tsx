@@ -108,31 +108,33 @@ export function PhrasesRule() {
           onChange={(event) => void keep({ mono_as_two: event.currentTarget.checked })}
         />
       </Collapse>
-      <Group gap={8} mt={10} wrap="nowrap">
-        {draft ? (
-          <>
-            <Button size="xs" flex={1} onClick={() => void acceptDraft()}>
-              Accept {draft.moves === 1 ? "1 change" : `${draft.moves} changes`}
+      <div className="rule-foot">
+        <Group gap={8} wrap="nowrap">
+          {draft ? (
+            <>
+              <Button size="xs" flex={1} onClick={() => void acceptDraft()}>
+                Accept {draft.moves === 1 ? "1 change" : `${draft.moves} changes`}
+                <kbd>D</kbd>
+              </Button>
+              <Button size="xs" variant="default" onClick={dropDraft}>
+                Drop
+              </Button>
+            </>
+          ) : (
+            <Button size="xs" flex={1} onClick={() => void makeDraft()}>
+              {chosen === 0 ? "Draft all phrases" : chosen === 1 ? "Draft 1 phrase" : `Draft ${chosen} phrases`}
               <kbd>D</kbd>
             </Button>
-            <Button size="xs" variant="default" onClick={dropDraft}>
-              Drop
-            </Button>
-          </>
-        ) : (
-          <Button size="xs" flex={1} onClick={() => void makeDraft()}>
-            {chosen === 0 ? "Draft all phrases" : chosen === 1 ? "Draft 1 phrase" : `Draft ${chosen} phrases`}
-            <kbd>D</kbd>
-          </Button>
-        )}
-      </Group>
-      <p className="note" role="status">
-        {draft
-          ? summary(draft)
-          : chosen === 0
-            ? "Nothing changes before you accept."
-            : "Only what is selected is drafted."}
-      </p>
+          )}
+        </Group>
+        <p className="note" role="status">
+          {draft
+            ? summary(draft)
+            : chosen === 0
+              ? "Nothing changes before you accept."
+              : "Only what is selected is drafted."}
+        </p>
+      </div>
     </section>
   );
 }

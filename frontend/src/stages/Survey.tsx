@@ -1,6 +1,7 @@
 /** Stage Survey: bring recordings in, see what came, choose the target. */
 import { ActionIcon, Menu, Text } from "@mantine/core";
 import { IconDots, IconFileMusic } from "@tabler/icons-react";
+import { useState } from "react";
 import { api, type Track } from "../api/client";
 import { useFigures } from "../api/queries";
 import { worst } from "../frame/TrackBar";
@@ -10,6 +11,7 @@ import { useView } from "../model/view";
 import { DropArea } from "../parts/DropArea";
 import { distanceUnit, plain, span } from "../parts/format";
 import { JobList } from "../parts/JobList";
+import { NameDialog } from "../parts/NameDialog";
 import { Vial } from "../parts/Vial";
 import { TargetFields } from "./TargetFields";
 
@@ -62,10 +64,7 @@ function TrackCard({ track }: { track: Track }) {
   const rule = model.header!.rule;
   const clips = (model.clips[track.id] ?? []).filter(isJudged);
   const inFocus = trackOf(model, focus)?.id === track.id;
-  const rename = () => {
-    const name = window.prompt("Name of the track", track.name)?.trim();
-    if (name && name !== track.name) void edit((revision) => api.changeTrack(track.id, revision, { name }));
-  };
+  const [renaming, setRenaming] = useState<string | null>(null);
   return (
     <article className="track-card" data-focus={inFocus || undefined}>
       <div className="job-head">
@@ -88,7 +87,7 @@ function TrackCard({ track }: { track: Track }) {
             </ActionIcon>
           </Menu.Target>
           <Menu.Dropdown>
-            <Menu.Item onClick={rename}>Rename</Menu.Item>
+            <Menu.Item onClick={() => setRenaming(track.name)}>Rename</Menu.Item>
             <Menu.Item onClick={() => void edit((revision) => api.removeTrack(track.id, revision))}>
               Take out of the session
             </Menu.Item>
@@ -122,6 +121,13 @@ function TrackCard({ track }: { track: Track }) {
           )}
         </dl>
       )}
+      <NameDialog
+        title="Rename the track"
+        action="Rename"
+        name={renaming}
+        onClose={() => setRenaming(null)}
+        onName={(name) => void edit((revision) => api.changeTrack(track.id, revision, { name }))}
+      />
     </article>
   );
 }
