@@ -202,3 +202,19 @@ def test_a_lost_sound_file_is_said_and_the_rest_goes_on(page: Page, own_program:
     expect(page.get_by_text("Its sound file is missing. Bring it in again.")).to_be_visible()
     page.get_by_label("Sound files").set_input_files(voice_file)
     expect(page.get_by_text("Its sound file is missing")).to_have_count(0, timeout=20_000)
+
+
+def test_a_file_that_is_too_large_is_named(page: Page, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("NIVELUS_MAX_UPLOAD_MB", "1")
+    program = Program(tmp_path / "data", "--no-demo")
+    try:
+        session = program.post("/api/sessions", {"name": "Small"})["id"]
+        page.goto(f"{program.address}/s/{session}/survey")
+        for minutes, name in ((0.3, "a little too large.wav"), (1.0, "far too large.wav")):
+            sound = write_sound(tmp_path / name, np.tile(hum(-20, 6), round(minutes * 10)), subtype="PCM_16")
+            page.get_by_label("Sound files").set_input_files(sound)
+            expect(page.get_by_role("alert").filter(has_text=f"“{name}” is larger than")).to_be_visible(timeout=15_000)
+        assert program.get(f"/api/sessions/{session}/jobs")["items"] == []
+        assert list(program.data.glob("incoming/*")) == []
+    finally:
+        program.stop()

@@ -52,6 +52,14 @@ const session = (id: string) => ({ params: { path: { session_id: id } } });
 const track = (id: string) => ({ params: { path: { track_id: id } } });
 const job = (id: string) => ({ params: { path: { job_id: id } } });
 
+function readJson(text: string): object {
+  try {
+    return JSON.parse(text) as object;
+  } catch {
+    return {};
+  }
+}
+
 export const api = {
   cards: () => take(client.GET("/api/sessions")).then((answer) => answer.items),
   createSession: (name: string) => take(client.POST("/api/sessions", { body: { name } })),
@@ -111,8 +119,9 @@ export const api = {
       request.setRequestHeader("Content-Type", "application/octet-stream");
       request.upload.onprogress = (event) => onProgress(event.total ? event.loaded / event.total : 0);
       request.onload = () => {
-        const body = JSON.parse(request.responseText || "{}") as Job & { detail?: string };
-        if (request.status === 202) resolve(body);
+        const body = readJson(request.responseText) as Partial<Job> & { detail?: string };
+        if (request.status === 202) resolve(body as Job);
+        else if (request.status === 413) reject(new Problem(413, `“${file.name}” is larger than the program takes.`));
         else reject(new Problem(request.status, body.detail ?? UNREACHABLE));
       };
       request.onerror = () => reject(new Problem(0, `“${file.name}” could not be sent. ${UNREACHABLE}`));

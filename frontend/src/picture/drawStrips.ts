@@ -87,7 +87,10 @@ function fillColumns(
   }
 }
 
-/** What passes full scale is marked at the edge of the strip. */
+// an integer file that was clipped ends one step below full scale
+const CLIPPED = 0.9995;
+
+/** What reaches full scale is marked at the edge of the strip. */
 function drawOvers(
   ctx: Context,
   values: Float32Array,
@@ -99,8 +102,8 @@ function drawOvers(
   ctx.fillStyle = palette.loud;
   for (let x = 0; x < count; x++) {
     const factor = factors ? factors[x]! : 1;
-    if (values[2 * x + 1]! * factor >= 1) ctx.fillRect(GUTTER + x, 0, 1, 3);
-    if (values[2 * x]! * factor <= -1) ctx.fillRect(GUTTER + x, height - 3, 1, 3);
+    if (values[2 * x + 1]! * factor >= CLIPPED) ctx.fillRect(GUTTER + x, 0, 1, 3);
+    if (values[2 * x]! * factor <= -CLIPPED) ctx.fillRect(GUTTER + x, height - 3, 1, 3);
   }
 }
 
