@@ -65,3 +65,13 @@ def clip_of(program: Program, state: dict[str, Any], clip: dict[str, Any]) -> di
 def position(page: Page) -> float:
     minutes, seconds = page.get_by_label("Position").inner_text().split(":")
     return int(minutes) * 60 + float(seconds)
+
+
+def wait_past(page: Page, seconds: float) -> float:
+    """Wait until playback has gone past a moment, however slowly the machine begins; where it is then."""
+    for _ in range(100):
+        at = position(page)
+        if at > seconds:
+            return at
+        page.wait_for_timeout(50)
+    raise AssertionError(f"playback stands at {at}")

@@ -8,12 +8,13 @@ from typing import Any
 
 import numpy as np
 import pytest
+import soundfile
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import Program
 from tests.browser.hands import capsule, clip_of, drag, fresh, middle, open_stage, row
 from tests.browser.test_program import brought_in
-from tests.conftest import hum, write_sound
+from tests.conftest import hum, uneven_voice, write_sound
 
 SONG = "Corvane shore, sung"
 FEATURE = "Sallow Mill feature"
@@ -218,3 +219,21 @@ def test_a_file_that_is_too_large_is_named(page: Page, tmp_path: Path, monkeypat
         assert list(program.data.glob("incoming/*")) == []
     finally:
         program.stop()
+
+
+def test_every_format_and_rate_can_be_brought_in_and_played(quiet_page: Page, own_program: Program, tmp_path: Path) -> None:
+    page = quiet_page
+    kinds = {"low.wav": 8_000, "high.flac": 192_000, "odd.aiff": 22_050, "lossy.mp3": 44_100, "small.ogg": 48_000}
+    for name, rate in kinds.items():
+        voice = uneven_voice((-20.0, -28.0), rate)
+        soundfile.write(tmp_path / name, np.stack([voice, voice], axis=1) if name == "lossy.mp3" else voice, rate)
+    page.goto(own_program.address)
+    page.get_by_label("Sound files").set_input_files([tmp_path / name for name in kinds])
+    expect(page.get_by_role("tab")).to_have_count(len(kinds), timeout=60_000)
+    for name in kinds:
+        page.get_by_role("tab", name=name.split(".")[0]).click()
+        expect(page.get_by_test_id("figures")).to_contain_text("of 2")
+        page.get_by_role("button", name="Play").click()
+        expect(page.get_by_label("Position")).to_have_text(re.compile(r"0:00\.[3-9]|0:0[1-9]"), timeout=10_000)
+        page.get_by_role("button", name="Stop").click()
+        expect(page.get_by_role("button", name="Play")).to_be_visible()

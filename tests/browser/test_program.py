@@ -105,8 +105,9 @@ def test_sigkill_loses_no_edit_and_no_import(own_program: Program, voice_file: P
     assert clip_of(own_program, state, clip)["gain"] == 4.5
     # the import that was cut off is taken up again and ends as a whole track
     for _ in range(300):
-        now = own_program.get(f"/api/sessions/{state['id']}")
+        # jobs first: a track that is there when its job has ended was there before
         jobs = own_program.get(f"/api/sessions/{state['id']}/jobs")["items"]
+        now = own_program.get(f"/api/sessions/{state['id']}")
         if all(job["state"] == "done" for job in jobs):
             break
         time.sleep(0.1)

@@ -14,7 +14,7 @@ from playwright.sync_api import Page, expect
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.measure.spans import span_levels
 from tests.browser.conftest import Program
-from tests.browser.hands import capsule, clip_of, drag, fresh, gain_told, middle, open_stage, position, row
+from tests.browser.hands import capsule, clip_of, drag, fresh, gain_told, middle, open_stage, position, row, wait_past
 
 GUIDE = "Pellowmere audio guide"
 SONG = "Corvane shore, sung"
@@ -253,14 +253,11 @@ def test_playing_before_and_after_and_the_fader(page: Page, demo_program: Progra
     capsule(page, clip).click()
     page.keyboard.press("Enter")
     expect(page.get_by_role("button", name="Stop")).to_be_visible()
-    page.wait_for_timeout(700)
-    there = position(page)
-    assert there > clip["phrase_start"] - 1
+    there = wait_past(page, clip["phrase_start"] - 0.8)
     page.keyboard.press("b")
     expect(page.get_by_role("radio", name="Before")).to_be_checked()
     page.keyboard.press("ArrowDown")
-    page.wait_for_timeout(300)
-    assert position(page) > there
+    wait_past(page, there + 0.1)
     page.keyboard.press("b")
     expect(page.get_by_role("radio", name="After")).to_be_checked()
     expect(page.get_by_test_id("live-vial")).to_contain_text("LU short-term")
@@ -284,11 +281,10 @@ def test_looping_comes_back_to_the_beginning(page: Page, song: dict) -> None:
     drag(page, (wave["x"] + 200, wave["y"] + 50), (18, 0))
     page.keyboard.press("o")
     page.keyboard.press("Enter")
-    page.wait_for_timeout(400)
-    seen = []
-    for _ in range(14):
+    seen = [wait_past(page, 1.0)]
+    while len(seen) < 80 and not any(b < a for a, b in itertools.pairwise(seen)):
+        page.wait_for_timeout(100)
         seen.append(position(page))
-        page.wait_for_timeout(120)
     page.keyboard.press("Space")
     assert max(seen) - min(seen) < 1.2
     assert any(b < a for a, b in itertools.pairwise(seen))
