@@ -13,10 +13,9 @@ export interface SessionModel {
   id: string;
   header: Omit<Changed, "clips" | "removed"> | null;
   clips: Record<string, Clip[]>;
-  busy: boolean;
 }
 
-export const useSession = create<SessionModel>(() => ({ id: "", header: null, clips: {}, busy: false }));
+export const useSession = create<SessionModel>(() => ({ id: "", header: null, clips: {} }));
 
 /** Put an answer of the server into the clips of a session: changed ones replace, removed ones go, order is by time. */
 export function merge(clips: Record<string, Clip[]>, answer: Changed): Record<string, Clip[]> {

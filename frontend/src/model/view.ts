@@ -94,7 +94,4 @@ export function zoomWindow(window: Span, factor: number, around: number, duratio
   return fitWindow(around - share * length, around + (1 - share) * length, duration);
 }
 
-export const setWindow = (start: number, end: number, duration: number) =>
-  useView.setState({ window: fitWindow(start, end, duration) });
-
 export const select = (ids: Iterable<string>) => useView.setState({ selection: new Set(ids), span: null });
