@@ -40,13 +40,20 @@ export function hitCapsule(element: Element, clientX: number, clientY: number): 
   return null;
 }
 
-export function chartDown(event: ReactPointer<HTMLElement>) {
-  if (event.button !== 0) return;
-  const element = event.currentTarget;
-  const { x, y, width, height } = place(element, event.clientX, event.clientY);
-  if (x < GUTTER) return;
+/** Where in a strip the hand goes down; null if that is no place to work in. What had the focus lets it go. */
+export function takeHold(event: ReactPointer<HTMLElement>) {
+  const at = place(event.currentTarget, event.clientX, event.clientY);
+  if (event.button !== 0 || at.x < GUTTER) return null;
   event.preventDefault();
   (document.activeElement as HTMLElement | null)?.blur();
+  return at;
+}
+
+export function chartDown(event: ReactPointer<HTMLElement>) {
+  const at = takeHold(event);
+  if (!at) return;
+  const element = event.currentTarget;
+  const { x, y, width, height } = at;
   const clips = focusedClips();
   const track = focused()!;
   const range = chartRange(clips, track.target);

@@ -5,8 +5,8 @@ import { duration, focusedClips, moveBorder, phraseSpan, seek, show } from "../m
 import { fitWindow, hand, redraw, useView } from "../model/view";
 import { time } from "../parts/format";
 import { engine } from "../sound/engine";
-import { type Axis, axis, clipIndexAt, GUTTER } from "./axis";
-import { dragGain, place } from "./chartHands";
+import { type Axis, axis, clipIndexAt } from "./axis";
+import { dragGain, place, takeHold } from "./chartHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
 import { isFree, snap, startDrag } from "./hands";
 import { BORDER_GRIP, gainScale } from "./scene";
@@ -29,11 +29,9 @@ export function waveHover(event: ReactPointer<HTMLElement>) {
 }
 
 export function waveDown(event: ReactPointer<HTMLElement>, withBorders: boolean) {
-  if (event.button !== 0) return;
-  const { x, y, width, height } = place(event.currentTarget, event.clientX, event.clientY);
-  if (x < GUTTER) return;
-  event.preventDefault();
-  (document.activeElement as HTMLElement | null)?.blur();
+  const at = takeHold(event);
+  if (!at) return;
+  const { x, y, width, height } = at;
   const a = axis(useView.getState().window, width);
   const border = withBorders && y > height - BORDER_GRIP - 4 ? borderNear(a, x) : null;
   if (border) dragBorder(event.nativeEvent, a, border);
@@ -102,11 +100,9 @@ function dragSpan(down: PointerEvent, a: Axis, x: number) {
 }
 
 export function gainDown(event: ReactPointer<HTMLElement>) {
-  if (event.button !== 0) return;
-  const { x, y, width, height } = place(event.currentTarget, event.clientX, event.clientY);
-  if (x < GUTTER) return;
-  event.preventDefault();
-  (document.activeElement as HTMLElement | null)?.blur();
+  const at = takeHold(event);
+  if (!at) return;
+  const { x, y, width, height } = at;
   const a = axis(useView.getState().window, width);
   const clips = focusedClips();
   const clip = clips[clipIndexAt(clips, a.seconds(x))];

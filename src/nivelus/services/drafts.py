@@ -11,6 +11,7 @@ from collections.abc import Collection, Mapping
 from typing import Any
 
 import numpy as np
+from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain
 from nivelus.core.errors import Refused
@@ -39,11 +40,7 @@ def draft(
         db.expunge(session)
         for name, value in (rule or {}).items():
             setattr(session, name, value)
-        clips = clip_rows(db, track_id)
-        target = target_of(db, session, recording, clips)
-        chosen = _drafted(clips, ids)
-        levels = _levels(session, recording, chosen)
-        result = _compute(session, target, chosen, levels)
+        target, chosen, levels, result = _propose(db, session, recording, clip_rows(db, track_id), ids)
     after = levels + result.gain
     counted = np.array([not clip.left_out for clip in chosen], bool)
     return DraftView(
@@ -63,10 +60,7 @@ def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] 
     """Do what the draft proposes, as one step."""
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        clips = clips_of(edit.db, track.id)
-        target = target_of(edit.db, edit.session, recording, clips)
-        chosen = _drafted(clips, ids)
-        result = _compute(edit.session, target, chosen, _levels(edit.session, recording, chosen))
+        _, chosen, _, result = _propose(edit.db, edit.session, recording, clips_of(edit.db, track.id), ids)
         moved = 0
         for clip, gain, reason in zip(chosen, result.gain.tolist(), result.reason, strict=True):
             if reason in HELD:
@@ -78,18 +72,15 @@ def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] 
     return run_edit(bench, track_id, "Even out", revision, work)
 
 
-def _drafted(clips: list[Clip], ids: Collection[str] | None) -> list[Clip]:
+def _propose(
+    db: DbSession, session: Session, recording: Recording, clips: list[Clip], ids: Collection[str] | None
+) -> tuple[float, list[Clip], np.ndarray, ClipGainDraft]:
+    """The resolved target, the clips that are drafted, their levels before gain, and what is proposed for them."""
+    target = target_of(db, session, recording, clips)
     chosen = [clip for clip in clips if clip.loudness is not None and (ids is None or clip.id in ids)]
     if not chosen:
         raise Refused("There is no phrase here to even out.")
-    return chosen
-
-
-def _levels(session: Session, recording: Recording, clips: list[Clip]) -> np.ndarray:
-    return np.array([level_before(session, recording, clip) for clip in clips], np.float64)
-
-
-def _compute(session: Session, target: float, clips: list[Clip], levels: np.ndarray) -> ClipGainDraft:
+    levels = np.array([level_before(session, recording, clip) for clip in chosen], np.float64)
     rule = ClipGainRule(
         target=target,
         tolerance=session.tolerance,
@@ -99,14 +90,15 @@ def _compute(session: Session, target: float, clips: list[Clip], levels: np.ndar
         ceiling=session.ceiling,
         noise_limit=session.noise_limit,
     )
-    return draft_clip_gain(
+    result = draft_clip_gain(
         levels,
-        np.array([clip.true_peak for clip in clips]),
-        np.array([clip.room_tone for clip in clips]),
+        np.array([clip.true_peak for clip in chosen]),
+        np.array([clip.room_tone for clip in chosen]),
         rule,
-        present=np.array([clip.gain for clip in clips]),
-        keep=tuple(_held(session, clip) for clip in clips),
+        present=np.array([clip.gain for clip in chosen]),
+        keep=tuple(_held(session, clip) for clip in chosen),
     )
+    return target, chosen, levels, result
 
 
 def _held(session: Session, clip: Clip) -> str | None:

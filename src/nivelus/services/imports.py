@@ -12,7 +12,7 @@ from sqlmodel import col
 
 from nivelus.core.errors import Refused, SoundError
 from nivelus.core.marks.cells import Cell, cut_into_cells
-from nivelus.core.marks.phrases import PhraseMarks, find_phrases
+from nivelus.core.marks.phrases import find_phrases
 from nivelus.core.measure.grid import measure_file
 from nivelus.services import work
 from nivelus.services.sessions import NAME_LENGTH, new_recording
@@ -100,23 +100,19 @@ def _import(bench: Workbench, job: Job) -> str:
     with bench.database.reading() as db:
         known = db.scalars(select(Recording).where(col(Recording.hash) == content)).first()
     if known is not None and not known.missing:
-        grid, marks = bench.vault.grid(known), None
-        recording = known
+        recording, grid = known, bench.vault.grid(known)
+        marks = find_phrases(grid)
     else:
-        report = work.reporter(bench, job.id, "measuring", 8, 92)
-        info, grid, wave = measure_file(staged, report, job.name)
+        info, grid, wave = measure_file(staged, work.reporter(bench, job.id, "measuring", 8, 92), job.name)
         marks = find_phrases(grid)
         recording = new_recording(content, SUFFIX[info.format], info, marks.room_tone)
         work.reporter(bench, job.id, "storing", 94, 98)(0.5)
         bench.vault.add(staged, content, recording.suffix, grid, wave)
-    marks = marks or find_phrases(grid)
-    cells = cut_into_cells(grid, marks)
     # from here on it is too late to stop: the track appears together with the end of the job
-    return _add_track(bench, job, recording, marks, cells)
+    return _add_track(bench, job, recording, cut_into_cells(grid, marks))
 
 
-def _add_track(bench: Workbench, job: Job, recording: Recording, marks: PhraseMarks, cells: list[Cell]) -> str:
-    staged = bench.vault.incoming / job.id
+def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cell]) -> str:
     with history.edit(bench.database, job.session_id, f"Bring in {job.name}") as edit:
         db = edit.db
         stored = db.scalars(select(Recording).where(col(Recording.hash) == recording.hash)).first()
@@ -137,7 +133,7 @@ def _add_track(bench: Workbench, job: Job, recording: Recording, marks: PhraseMa
         row = db.get(Job, job.id)
         if row is not None:
             row.state, row.percent, row.result = "done", 100.0, {"track": track.id}
-    staged.unlink(missing_ok=True)
+    (bench.vault.incoming / job.id).unlink(missing_ok=True)
     return track.id
 
 

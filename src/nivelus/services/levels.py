@@ -12,7 +12,7 @@ from sqlmodel import col
 
 from nivelus.core.drafts.clip_gain import resolve_target
 from nivelus.core.gain.clips import DECLICK_SECONDS, ClipGain, compile_clip_gains
-from nivelus.core.gain.curve import GainCurve, frame_gain
+from nivelus.core.gain.curve import FloatArray, GainCurve, frame_gain
 from nivelus.core.measure.grid import LevelGrid, frame_borders
 from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS
 from nivelus.core.measure.spans import SpanLevels, span_levels
@@ -93,6 +93,11 @@ def gain_curve(clips: Sequence[Clip], recording: Recording) -> GainCurve:
     return compile_clip_gains(
         [ClipGain(c.start, c.end, c.gain, c.phrase_start, c.phrase_end) for c in clips], recording.sample_rate
     )
+
+
+def gain_per_frame(clips: Sequence[Clip], recording: Recording) -> FloatArray:
+    """The compiled gain of all clips of a recording in each frame of its grid; see ``core.gain.curve.frame_gain``."""
+    return frame_gain(gain_curve(clips, recording), frame_borders(recording.frames, recording.sample_rate))
 
 
 def track_curve(db: DbSession, track: Track, recording: Recording) -> GainCurve:

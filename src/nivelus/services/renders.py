@@ -6,11 +6,9 @@ from pathlib import Path
 
 from nivelus.core.deliver.render import render
 from nivelus.core.errors import NotFound, Refused
-from nivelus.core.gain.curve import frame_gain
-from nivelus.core.measure.grid import frame_borders
 from nivelus.core.measure.loudness import figures
 from nivelus.services import work
-from nivelus.services.levels import gain_curve
+from nivelus.services.levels import gain_curve, gain_per_frame
 from nivelus.services.sound import source_of
 from nivelus.services.views import JobView
 from nivelus.services.workbench import Workbench
@@ -39,13 +37,12 @@ def run_render(bench: Workbench, job_id: str) -> None:
 def _render(bench: Workbench, job: Job) -> dict[str, str]:
     wanted = job.payload
     source, track, recording, clips = source_of(bench, wanted["track"])
-    curve = gain_curve(clips, recording)
-    gain = frame_gain(curve, frame_borders(recording.frames, recording.sample_rate))
+    gain = gain_per_frame(clips, recording)
     fader = track.fader if wanted["with_fader"] else 0.0
     render(
         source,
         bench.vault.renders / f"{job.id}.{wanted['format']}",
-        curve,
+        gain_curve(clips, recording),
         format=wanted["format"],
         bits=wanted["bits"],
         fader=fader,

@@ -13,10 +13,9 @@ import numpy.typing as npt
 from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.errors import NotFound, Refused
-from nivelus.core.gain.curve import frame_gain
 from nivelus.core.marks.phrases import room_tone
 from nivelus.core.measure.evenness import evenness
-from nivelus.core.measure.grid import LevelGrid, frame_borders
+from nivelus.core.measure.grid import LevelGrid
 from nivelus.core.measure.kernel import BINS_PER_FRAME
 from nivelus.core.measure.loudness import MOMENTARY, SHORT_TERM, figures, sliding_power, to_lufs
 from nivelus.core.measure.spans import LOWEST_DB
@@ -24,7 +23,7 @@ from nivelus.core.measure.waveform import LEVELS, tile
 from nivelus.core.sound.reader import SoundReader
 from nivelus.services.levels import (
     clip_rows,
-    gain_curve,
+    gain_per_frame,
     is_judged,
     level_before,
     levels_after,
@@ -94,7 +93,7 @@ def meter(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
         clips = clip_rows(db, track_id)
         target = target_of(db, session, recording, clips) + _unit_shift(session, recording, clips)
         grid = bench.vault.grid(recording)
-        gain = frame_gain(gain_curve(clips, recording), frame_borders(recording.frames, recording.sample_rate))
+        gain = gain_per_frame(clips, recording)
         power = grid.column("k").astype(np.float64)
         out = [_short_term(p) - target for p in (power, power * gain[:, 0])]
         return np.stack(out, axis=1).astype(np.float32) + np.float32(mono_offset(session, recording))
@@ -119,8 +118,7 @@ def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
         after = levels_after(grid, session, recording, clips)
     before = np.array([level_before(session, recording, clip) for clip in judged], np.float64)
     now = np.array([after[clip.id] for clip in judged], np.float64)
-    borders = frame_borders(recording.frames, recording.sample_rate)
-    gain = frame_gain(gain_curve(clips, recording), borders)
+    gain = gain_per_frame(clips, recording)
     plain = [(clip, 0.0) for clip in judged]
     moved = [(clip, clip.gain) for clip in judged]
     return BeforeAfter(
