@@ -181,6 +181,29 @@ def test_layers_are_switched_in_the_path(page: Page, song: dict) -> None:
     expect(layer).to_have_attribute("aria-pressed", "true")
 
 
+def test_before_is_left_behind_with_the_session(page: Page, demo_program: Program, song: dict) -> None:
+    """The next session opens with After on screen, and that is what is heard in it."""
+    page.evaluate(
+        """() => {
+          const post = MessagePort.prototype.postMessage;
+          window.heard = [];
+          MessagePort.prototype.postMessage = function (message, transfer) {
+            if (message && message.type === 'switch') window.heard.push(message.after);
+            return post.call(this, message, transfer ?? []);
+          };
+        }"""
+    )
+    page.keyboard.press("Space")
+    expect(page.get_by_role("button", name="Stop")).to_be_visible()
+    page.wait_for_function("window.heard.length > 0")
+    page.keyboard.press("b")
+    page.wait_for_function("window.heard.at(-1) === false")
+    page.get_by_role("link", name="Nivelus, all sessions").click()
+    page.locator(".card", has_text=FEATURE).get_by_role("link").click()
+    expect(page.get_by_role("radio", name="After")).to_be_checked()
+    page.wait_for_function("window.heard.at(-1) === true")
+
+
 def test_a_long_render_can_be_stopped_and_leaves_nothing(page: Page, own_program: Program, tmp_path: Path) -> None:
     long = write_sound(tmp_path / "long.wav", np.tile(hum(-20, 10), 150), subtype="PCM_16")
     state = brought_in(own_program, long)

@@ -239,6 +239,14 @@ def test_a_mono_voice_may_count_as_two_loudspeakers(bench: Workbench, track: str
     assert sound.before_after(bench, track).before.integrated == pytest.approx(one + 3.01, abs=0.01)
 
 
+def test_the_live_meter_of_a_target_in_dbfs_knows_no_loudspeakers(bench: Workbench, track: str) -> None:
+    state = state_of(bench, track)
+    state = sessions.update(bench, state.id, state.revision, {"unit": "rms"})
+    one = sound.meter(bench, track)
+    sessions.update(bench, state.id, state.revision, {"mono_as_two": True})
+    np.testing.assert_allclose(sound.meter(bench, track), one, atol=1e-5)
+
+
 def test_gain_points_are_the_compiled_curve(bench: Workbench, track: str) -> None:
     state = state_of(bench, track)
     clips.set_gain(bench, track, state.revision, [state.clips[1].id], by=-3.0)

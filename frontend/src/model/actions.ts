@@ -65,22 +65,8 @@ export function seek(seconds: number) {
   redraw();
 }
 
-export function setBefore(before: boolean) {
-  useView.setState({ before });
-  hearSwitches();
-  redraw();
-}
-
-export function setClipLayer(on: boolean) {
-  useView.setState({ clipLayer: on });
-  hearSwitches();
-  redraw();
-}
-
-function hearSwitches() {
-  const { before, clipLayer } = useView.getState();
-  engine.setAfter(!before && clipLayer);
-}
+export const setBefore = (before: boolean) => useView.setState({ before });
+export const setClipLayer = (on: boolean) => useView.setState({ clipLayer: on });
 
 // --- looking
 

@@ -88,6 +88,8 @@ async function refresh() {
 useSession.subscribe(() => void refresh());
 useView.subscribe((now, old) => {
   if (now.focus !== old.focus) void refresh();
+  // what is heard follows the switches, whoever moved them
+  if (now.before !== old.before || now.clipLayer !== old.clipLayer) engine.setAfter(!now.before && now.clipLayer);
 });
 useCurve.subscribe(redraw);
 useSession.subscribe(redraw);

@@ -96,7 +96,7 @@ def meter(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
         gain = gain_per_frame(clips, recording)
         power = grid.column("k").astype(np.float64)
         out = [_short_term(p) - target for p in (power, power * gain[:, 0])]
-        return np.stack(out, axis=1).astype(np.float32) + np.float32(mono_offset(session, recording))
+        return np.stack(out, axis=1).astype(np.float32) + np.float32(loudness_offset(session, recording))
 
 
 def gain_points(bench: Workbench, track_id: str) -> npt.NDArray[np.float64]:
