@@ -151,6 +151,22 @@ def test_the_queue_is_filled_again_at_start(bench: Workbench, voice_file: Path, 
     assert queue.refill(bench) == 0
 
 
+def test_an_import_killed_between_vault_and_database_is_taken_up_again(
+    bench: Workbench, voice_file: Path, settings: Settings, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    session = sessions.create(bench, "One")
+    job = imports.stage_file(bench, session, voice_file)
+    with monkeypatch.context() as patch:
+        patch.setattr(imports, "_add_track", lambda *_: (_ for _ in ()).throw(KeyboardInterrupt))
+        with pytest.raises(KeyboardInterrupt):
+            imports.run_import(bench, job.id)
+    mend(bench)
+    JobQueue(settings, immediate=True).refill(bench)
+    assert len(sessions.state(bench, session).tracks) == 1
+    assert files_below(bench.vault.incoming) == []
+    assert len(files_below(bench.vault.root)) == 3
+
+
 def test_mending_clears_what_belongs_to_nothing(bench: Workbench, track: str) -> None:
     whole = files_below(bench.vault.root)
     (bench.vault.incoming / "orphan").write_bytes(b"half an upload")

@@ -61,16 +61,22 @@ class Vault:
         return data
 
     def add(self, staged: Path, hash: str, suffix: str, grid: LevelGrid, wave: npt.NDArray[np.float32]) -> None:
-        """Move a staged upload and what was measured of it into the vault; all of it or nothing."""
+        """Put a staged upload and what was measured of it into the vault; all of it or nothing.
+
+        The staged file stays until its track is in the database: whoever is killed in between can begin again.
+        """
         final = self.folder(hash)
         if final.exists():
-            staged.unlink(missing_ok=True)
             return
         part = self.root / f"part-{staged.name}"
         shutil.rmtree(part, ignore_errors=True)
         part.mkdir()
         write_measured(part, grid, wave)
-        staged.replace(part / f"source.{suffix}")
+        try:
+            os.link(staged, part / f"source.{suffix}")
+        except OSError:
+            # a file system without links
+            shutil.copyfile(staged, part / f"source.{suffix}")
         final.parent.mkdir(exist_ok=True)
         part.replace(final)
         _sync(final.parent)
