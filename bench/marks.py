@@ -1,8 +1,13 @@
-"""Detection figures on a folder of labelled programmes: ``python bench/marks.py FOLDER``.
+"""How well marks are found on labelled programmes: python -m bench.marks FOLDER
 
-A programme is a sound file with a JSON of the same name beside it that holds ``phrases`` with ``audible_start`` and
-``audible_end`` in seconds. A phrase is found when a mark has both edges within 100 ms of the label; marks and labels
-are matched one to one, best overlap first.
+A programme is a sound file with a JSON of the same name beside it, times in seconds: ``phrases`` (``audible_start``,
+``audible_end``), ``breaths`` (``start``, ``end``, ``support_start``, ``support_end``, ``snr_db``), ``sibilants``
+(``start``, ``end``), ``weak_sibilants`` (too faint to be sure, counted neither way), ``pokes`` (consonants made too
+loud). What is absent is not judged.
+
+A phrase is found when a mark has both edges within 100 ms of the label; a breath when intersection over union with its
+core or all of it is at least a half, an ess when it is at least a quarter. Marks and labels are matched one to one,
+best overlap first.
 """
 
 from __future__ import annotations
@@ -10,16 +15,21 @@ from __future__ import annotations
 import json
 import sys
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
-from nivelus.core.marks.phrases import find_phrases
+from nivelus.core.marks.details import RecordingMarks, find_marks
 from nivelus.core.measure.grid import measure_file
 
 Span = tuple[float, float]
-EDGE = 0.100
+PHRASE_EDGE = 0.100
+BREATH_OVERLAP, ESS_OVERLAP = 0.5, 0.25
+CLEAR_BREATH = 6.0
+"""dB over the room from which a breath ought to be found whatever happens."""
 
 
 @dataclass(frozen=True)
@@ -44,58 +54,158 @@ class Score:
         both = self.recall + self.precision
         return 2 * self.recall * self.precision / both if both else 0.0
 
+    def __add__(self, other: Score) -> Score:
+        return Score(
+            self.labels + other.labels,
+            self.marks + other.marks,
+            self.found + other.found,
+            self.edge_errors + other.edge_errors,
+        )
+
+
+NOTHING = Score(0, 0, 0, ())
+
+
+@dataclass(frozen=True)
+class ProgrammeScore:
+    """The scores of a programme: phrases, breaths, the clear ones among them, and esses; its length in seconds.
+
+    ``stray`` is the number of breaths that were found and are not there, ``pokes`` how many of the labelled hard
+    consonants lie under a knock.
+    """
+
+    phrases: Score
+    breaths: Score
+    clear: Score
+    esses: Score
+    pokes: Score
+    stray: int
+    seconds: float
+
+
+def match(labels: list[list[Span]], marks: list[Span], good: Callable[[Span, Span], float | None]) -> dict[int, int]:
+    """Match marks to labels one to one, best first; a label may be given in several ways.
+
+    ``good`` says how good a pair is, None for one that cannot be.
+    """
+    pairs = []
+    for i, ways in enumerate(labels):
+        for j, mark in enumerate(marks):
+            if mark[1] <= min(w[0] for w in ways) or mark[0] >= max(w[1] for w in ways):
+                continue
+            fits = [fit for way in ways if (fit := good(way, mark)) is not None]
+            if fits:
+                pairs.append((max(fits), i, j))
+    matched: dict[int, int] = {}
+    for _, i, j in sorted(pairs, reverse=True):
+        if i not in matched and j not in matched.values():
+            matched[i] = j
+    return matched
+
+
+def overlap(a: Span, b: Span) -> float:
+    """Intersection over union."""
+    return max(0.0, min(a[1], b[1]) - max(a[0], b[0])) / (max(a[1], b[1]) - min(a[0], b[0]))
+
 
 def score_phrases(labels: list[Span], marks: list[Span]) -> Score:
-    """Match marks to labels one to one, greedy by overlap, and judge their edges."""
-    pairs = []
-    for i, (a, b) in enumerate(labels):
-        for j, (c, d) in enumerate(marks):
-            overlap = min(b, d) - max(a, c)
-            if overlap > 0:
-                pairs.append((overlap / (max(b, d) - min(a, c)), i, j))
-    taken_labels, taken_marks, errors, found = set(), set(), [], 0
-    for _, i, j in sorted(pairs, reverse=True):
-        if i in taken_labels or j in taken_marks:
-            continue
-        taken_labels.add(i)
-        taken_marks.add(j)
-        edges = [abs(labels[i][0] - marks[j][0]), abs(labels[i][1] - marks[j][1])]
-        errors += edges
-        found += max(edges) <= EDGE
-    return Score(len(labels), len(marks), found, tuple(errors))
+    """Found is what has both edges within 100 ms."""
+    pairs = match([[label] for label in labels], marks, overlap)
+    edges = [_edges(labels[i], marks[j]) for i, j in pairs.items()]
+    found = sum(max(pair) <= PHRASE_EDGE for pair in edges)
+    return Score(len(labels), len(marks), found, tuple(e for pair in edges for e in pair))
 
 
-def score_programme(sound: Path) -> Score:
-    """Measure a programme, find its phrases, and score them against its labels."""
-    truth = json.loads(sound.with_suffix(".json").read_text())
-    labels = [(p["audible_start"], p["audible_end"]) for p in truth["phrases"]]
+def score_events(labels: list[list[Span]], marks: list[Span], least: float, unsure: list[Span] | None = None) -> Score:
+    """Found is what overlaps by ``least``; marks that touch something ``unsure`` and fit no label are not counted."""
+    pairs = match(labels, marks, lambda a, b: overlap(a, b) if overlap(a, b) >= least else None)
+    taken = set(pairs.values())
+    counted = [j for j, mark in enumerate(marks) if j in taken or not any(a < mark[1] and b > mark[0] for a, b in unsure or [])]
+    edges = [error for i, j in pairs.items() for error in _edges(labels[i][0], marks[j])]
+    return Score(len(labels), len(counted), len(pairs), tuple(edges))
+
+
+def score_marks(truth: dict[str, Any], found: RecordingMarks, seconds: float) -> ProgrammeScore:
+    """Score everything that was found in a programme against its labels."""
+    phrases = [(p["audible_start"], p["audible_end"]) for p in truth["phrases"]]
+    breaths = [[(b["start"], b["end"]), (b["support_start"], b["support_end"])] for b in truth.get("breaths", [])]
+    esses = [[(s["start"], s["end"])] for s in truth.get("sibilants", [])]
+    unsure = [(s["start"], s["end"]) for s in truth.get("weak_sibilants", [])]
+    spans = {kind: [(m.start, m.end) for m in found.of(kind)] for kind in ("breath", "ess", "knock")}
+    air = score_events(breaths, spans["breath"], BREATH_OVERLAP)
+    clear = [ways for ways, b in zip(breaths, truth.get("breaths", []), strict=True) if b.get("snr_db", 99) >= CLEAR_BREATH]
+    pokes = [(p["start"], p["end"]) for p in truth.get("pokes", []) if p.get("kind", "plosive") == "plosive"]
+    hit = sum(any(a < d and b > c for c, d in spans["knock"]) for a, b in pokes)
+    return ProgrammeScore(
+        phrases=score_phrases(phrases, [(p.start, p.end) for p in found.phrases.phrases]),
+        breaths=air,
+        clear=score_events(clear, spans["breath"], BREATH_OVERLAP),
+        esses=score_events(esses, spans["ess"], ESS_OVERLAP, unsure),
+        pokes=Score(len(pokes), len(spans["knock"]), hit, ()),
+        stray=air.marks - air.found,
+        seconds=seconds,
+    )
+
+
+def score_programme(sound: Path) -> ProgrammeScore:
+    """Measure a programme, find its marks, and score them against its labels."""
     _, grid, _ = measure_file(sound)
-    return score_phrases(labels, [(p.start, p.end) for p in find_phrases(grid).phrases])
+    return score_marks(json.loads(sound.with_suffix(".json").read_text()), find_marks(grid), grid.duration)
 
 
 def main(folder: Path) -> None:
-    """Print a line per programme and one for all."""
+    """Print a line per programme and kind, and one for all."""
     sounds = [p for p in sorted(folder.iterdir()) if p.suffix in {".flac", ".wav"} and p.with_suffix(".json").exists()]
     if not sounds:
         raise SystemExit(f"No labelled programmes in {folder}.")
-    print(f"{'programme':16} labels marks recall precision    F1  median edge  90 % edge")
-    scores, began = [], time.perf_counter()
+    print(f"{'programme':16} {'kind':14} labels marks recall precision    F1  median edge  90 % edge")
+    began = time.perf_counter()
+    scores = []
     for sound in sounds:
         scores.append(score_programme(sound))
-        _line(sound.stem, scores[-1])
-    errors = tuple(e for s in scores for e in s.edge_errors)
-    _line("all", Score(*(sum(getattr(s, n) for s in scores) for n in ("labels", "marks", "found")), errors))
-    print(f"measured and marked in {time.perf_counter() - began:.1f} s")
+        _lines(sound.stem, [scores[-1]])
+    spent = time.perf_counter() - began
+    _lines("all", scores)
+    minutes = sum(s.seconds for s in scores) / 60
+    without = [s for s in scores if not s.breaths.labels]
+    stray = sum(s.stray for s in scores) / minutes
+    print(f"breaths that are not there: {stray:.2f} a minute", end="")
+    if without:
+        print(f", {sum(s.stray for s in without) * 60 / sum(s.seconds for s in without):.2f} where there are none", end="")
+    print(f"\n{minutes:.1f} minutes measured and marked in {spent:.1f} s")
 
 
-def _line(name: str, s: Score) -> None:
-    median, ninety = (np.percentile(s.edge_errors, [50, 90]) * 1000) if s.edge_errors else (0, 0)
-    print(
-        f"{name:16} {s.labels:6} {s.marks:5} {s.recall:6.1%} {s.precision:9.1%} {s.f1:5.1%} {median:9.0f} ms {ninety:7.0f} ms"
-    )
+def _lines(name: str, scores: list[ProgrammeScore]) -> None:
+    for kind in ("phrases", "breaths", "clear", "esses", "pokes"):
+        s = sum((getattr(score, kind) for score in scores), NOTHING)
+        if not s.labels and not s.marks:
+            continue
+        line = f"{name:16} {TITLES[kind]:14} {s.labels:6} "
+        if kind == "clear":
+            print(f"{line}{'':5} {s.recall:6.1%}")
+        elif kind == "pokes":
+            print(f"{line}{s.marks:5} {s.recall:6.1%}")
+        else:
+            median, ninety = (np.percentile(s.edge_errors, [50, 90]) * 1000) if s.edge_errors else (0, 0)
+            edges = f"{median:9.0f} ms {ninety:7.0f} ms"
+            print(f"{line}{s.marks:5} {s.recall:6.1%} {s.precision:9.1%} {s.f1:5.1%} {edges}")
+        name = ""
+
+
+TITLES = {
+    "phrases": "phrases",
+    "breaths": "breaths",
+    "clear": "- clear ones",
+    "esses": "esses",
+    "pokes": "thumps",
+}
+
+
+def _edges(label: Span, mark: Span) -> tuple[float, float]:
+    return abs(label[0] - mark[0]), abs(label[1] - mark[1])
 
 
 if __name__ == "__main__":
     if len(sys.argv) != 2:
-        raise SystemExit("usage: python bench/marks.py FOLDER")
+        raise SystemExit("usage: python -m bench.marks FOLDER")
     main(Path(sys.argv[1]))

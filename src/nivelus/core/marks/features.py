@@ -20,6 +20,7 @@ from nivelus.core.measure.grid import FRAMES_PER_SECOND, LevelGrid
 LOWEST = -100.0
 _FLOOR_REACH = 8
 _FLOOR_SHARE = 10
+_TICK = 9
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,6 +32,10 @@ class Features:
     clearly positive for voice, around or below zero for breath, ess and clicks; ``hiss`` how far the highest band
     stands over its own floor (dB), which shows a faint ess or the release of a t that the room covers elsewhere;
     ``sharp`` the highest band against the middle one above the floors (dB): an ess has more above, air has less.
+
+    The rest are levels of bands in dB over full scale: ``loud`` the voice bands of the frame alone; ``high``, ``below``
+    (vowel and consonant bands), ``mid`` and ``body`` lightly smoothed; ``air`` the middle band without what is shorter
+    than 50 ms (ticks, clicks); ``low`` what lies below 150 Hz, and ``burst`` the two upper bands, of the frame alone.
     """
 
     level: FloatArray
@@ -39,6 +44,14 @@ class Features:
     tilt: FloatArray
     hiss: FloatArray
     sharp: FloatArray
+    loud: FloatArray
+    high: FloatArray
+    below: FloatArray
+    mid: FloatArray
+    body: FloatArray
+    air: FloatArray
+    low: FloatArray
+    burst: FloatArray
 
 
 def smooth(power: npt.ArrayLike, frames: int) -> FloatArray:
@@ -59,8 +72,7 @@ def room_floor(level: FloatArray) -> FloatArray:
     for block in range(count):
         part = level[max(0, (block - _FLOOR_REACH) * second) : (block + _FLOOR_REACH + 1) * second]
         part = part[part > LOWEST]
-        rank = len(part) * _FLOOR_SHARE // 100
-        values[block] = np.partition(part, rank)[rank] if len(part) else LOWEST
+        values[block] = ranked(part, _FLOOR_SHARE) if len(part) else LOWEST
     at = (np.arange(len(level)) + 0.5) / second - 0.5
     return np.interp(at, np.arange(count), values)
 
@@ -76,13 +88,45 @@ def features(grid: LevelGrid) -> Features:
     tiny = 10 ** (LOWEST / 10)
     tilt = 10 * np.log10((above[0] + tiny) / (above[1] + above[2] + tiny))
     sharp = 10 * np.log10((above[2] + tiny) / (above[1] + tiny))
-    return Features(level, room_floor(_db(smooth(bands[0] + bands[1] + bands[2], 5))), voiced, tilt, hiss, sharp)
+    low, body = (grid.column(name).astype(np.float64) for name in ("low", "body"))
+    every = bands[0] + bands[1] + bands[2]
+    return Features(
+        level=level,
+        floor=room_floor(_db(smooth(every, 5))),
+        voiced=voiced,
+        tilt=tilt,
+        hiss=hiss,
+        sharp=sharp,
+        loud=_db(every),
+        high=_db(smooth(bands[2], 3)),
+        below=_db(smooth(bands[0] + bands[1], 3)),
+        mid=_db(smooth(bands[1], 3)),
+        body=_db(smooth(body, 3)),
+        air=_db(smooth(_running_median(bands[1], _TICK), 5)),
+        low=_db(low),
+        burst=_db(bands[1] + bands[2]),
+    )
+
+
+def ranked(values: FloatArray, share: int) -> float:
+    """The value below which ``share`` percent of ``values`` (n > 0,) lie, by nearest rank."""
+    rank = min(len(values) * share // 100, len(values) - 1)
+    return float(np.partition(values, rank)[rank])
 
 
 def runs(mask: npt.NDArray[np.bool_]) -> npt.NDArray[np.int64]:
     """First and one-past-last index of every run of True, (runs, 2)."""
     edges = np.diff(np.concatenate([[0], mask.astype(np.int8), [0]]))
     return np.stack([np.flatnonzero(edges == 1), np.flatnonzero(edges == -1)], axis=1)
+
+
+def _running_median(values: FloatArray, frames: int) -> FloatArray:
+    """Median of an odd number of frames around each; the ends are repeated."""
+    if not len(values):
+        return values
+    half = frames // 2
+    around = np.lib.stride_tricks.sliding_window_view(np.pad(values, half, mode="edge"), frames)
+    return np.asarray(np.partition(around, half, axis=1)[:, half])
 
 
 def _db(power: FloatArray) -> FloatArray:

@@ -23,7 +23,7 @@ from itertools import pairwise
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.marks.features import LOWEST, Features, features, runs, smooth
+from nivelus.core.marks.features import LOWEST, Features, features, ranked, runs, smooth
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.core.measure.loudness import power_to_db
@@ -60,12 +60,13 @@ class PhraseMarks:
     room_tone: float
 
 
-def find_phrases(grid: LevelGrid) -> PhraseMarks:
+def find_phrases(grid: LevelGrid, f: Features | None = None) -> PhraseMarks:
     """Find the phrases of a recording and the quietest spot of each pause.
 
-    A recording without any voice has no phrases; its room tone is then that of the whole.
+    A recording without any voice has no phrases; its room tone is then that of the whole. ``f`` are the features of the
+    grid, for those who have them.
     """
-    f = features(grid)
+    f = f or features(grid)
     over = f.level - f.floor
     spans = _trim(_join(_gather(f), f, over), over)
     spans = [(a, b) for a, b in spans if b - a >= SHORTEST_FRAMES]
@@ -182,7 +183,7 @@ def _trim(phrases: list[list[int]], over: FloatArray) -> list[tuple[int, int]]:
 
 
 def _height(values: FloatArray, a: int, b: int, share: int = 80) -> float:
-    return float(np.percentile(values[a:b], share))
+    return ranked(values[a:b], share)
 
 
 def _quietest(f: Features, end: int, start: int) -> int:

@@ -1,4 +1,4 @@
-"""The filters of the level grid: K-weighting, three voice bands, and the true peak interpolator.
+"""The filters of the level grid: K-weighting, bands of a voice, and the true peak interpolator.
 
 Sources
 -------
@@ -20,8 +20,9 @@ FloatArray = npt.NDArray[np.float64]
 TRUE_PEAK_TAPS = 24
 """Taps of each of the three interpolated phases (fourfold oversampling)."""
 
-BAND_EDGES = ((200.0, 1000.0), (1000.0, 4000.0), (4500.0, None))
-"""Voice bands in Hz: where vowels stand, where consonants and breaths stand, where esses stand."""
+BAND_EDGES = ((200.0, 1000.0), (1000.0, 4000.0), (4500.0, None), (None, 150.0), (600.0, 2500.0))
+"""Bands in Hz: where vowels stand, where consonants and breaths stand, where esses stand, where plosives thump, and
+where the air of an f or a released t stands but not that of an ess."""
 
 
 def k_weighting(rate: float) -> FloatArray:
@@ -43,14 +44,14 @@ def k_weighting(rate: float) -> FloatArray:
 
 
 def voice_bands(rate: float) -> FloatArray:
-    """Sections of the three voice bands at ``rate`` Hz: (3, 2, 5); edges past Nyquist are brought below it."""
+    """Sections of the bands at ``rate`` Hz: (5, 2, 5); edges past Nyquist are brought below it."""
     top = 0.45 * rate
     rows = []
     for low, high in BAND_EDGES:
-        low_edge = min(low, 0.8 * top)
-        # the highest band has no upper edge: it is cut twice at its lower one instead
-        second = _section(rate, low_edge, high_pass=True) if high is None else _section(rate, min(high, top), False)
-        rows.append([_section(rate, low_edge, high_pass=True), second])
+        # a band that is open on one side is cut twice on the other
+        edges = [_section(rate, min(low, 0.8 * top), high_pass=True)] if low is not None else []
+        edges += [_section(rate, min(high, top), high_pass=False)] if high is not None else []
+        rows.append(edges * 2 if len(edges) == 1 else edges)
     return np.array(rows)
 
 

@@ -30,7 +30,7 @@ from nivelus.core.sound.reader import Samples, SoundInfo, SoundReader
 FRAME = 0.01
 """Length of a frame in seconds."""
 FRAMES_PER_SECOND = 100
-COLUMNS = ("k", "plain", "voiced", "mid", "high", "peak", "true_peak")
+COLUMNS = ("k", "plain", "voiced", "mid", "high", "peak", "true_peak", "low", "body")
 
 _STRETCH_SECONDS = 10
 _SETTLE_SECONDS = 0.5
@@ -40,7 +40,7 @@ Progress = Callable[[float], None]
 
 @dataclass(frozen=True, slots=True)
 class LevelGrid:
-    """What was measured of a recording: one row of ``data`` (frames, 7) float32 per 10 ms, columns as in COLUMNS."""
+    """What was measured of a recording: one row of ``data`` (frames, 9) float32 per 10 ms, columns as in COLUMNS."""
 
     data: npt.NDArray[np.float32]
     sample_rate: int
@@ -201,7 +201,7 @@ def _measure_block(
 ) -> None:
     k, bands = k_weighting(rate), voice_bands(rate)
     frames, channels = len(borders) - 1, block.shape[1]
-    sums = np.zeros((frames, 5))
+    sums = np.zeros((frames, 7))
     peaks, tops = np.zeros(frames, np.float32), np.zeros(frames, np.float32)
     part = np.zeros((frames * BINS_PER_FRAME, 2), np.float32)
     for number in range(channels):
@@ -209,9 +209,10 @@ def _measure_block(
         measure_channel(x, borders, k, bands, sums, peaks, part)
         true_peaks(x.astype(np.float32, copy=False), borders, peaks, tops)
         data[:, 0] += sums[:, 0]
-        data[:, 1:5] += sums[:, 1:] / channels
+        data[:, 1:5] += sums[:, 1:5] / channels
         np.maximum(data[:, 5], peaks, out=data[:, 5])
         np.maximum(data[:, 6], tops, out=data[:, 6])
+        data[:, 7:9] += sums[:, 5:7] / channels
         if number == 0:
             wave[:] = part
         else:

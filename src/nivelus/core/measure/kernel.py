@@ -1,6 +1,6 @@
 """The inner loop of the level grid: one pass over one channel, compiled by Numba.
 
-The eight recursions of a sample do not depend on each other, so the processor works on them side by side; the
+The twelve recursions of a sample do not depend on each other, so the processor works on them side by side; the
 interpolator of the true peak is written so that it is vectorised along time. No array is made inside the loops.
 """
 
@@ -54,7 +54,7 @@ def measure_channel(
     x : (n,) samples; those before ``borders[0]`` only settle the filters
     borders : (m + 1,) first sample of each frame in ``x``, and the end of the last
     k, bands : sections from ``k_weighting`` and ``voice_bands``
-    sums : (m, 5) filled with the mean square of: K-weighted, plain, and the three bands
+    sums : (m, 7) filled with the mean square of: K-weighted, plain, and the five bands
     peaks : (m,) filled with the sample peak
     wave : (m * BINS_PER_FRAME, 2) filled with the lowest and highest sample of each bin
     """
@@ -66,15 +66,20 @@ def measure_channel(
     b10, b11, b12, b13, b14 = bands[1, 1]
     c00, c01, c02, c03, c04 = bands[2, 0]
     c10, c11, c12, c13, c14 = bands[2, 1]
+    d00, d01, d02, d03, d04 = bands[3, 0]
+    d10, d11, d12, d13, d14 = bands[3, 1]
+    e00, e01, e02, e03, e04 = bands[4, 0]
+    e10, e11, e12, e13, e14 = bands[4, 1]
     ks0 = ks1 = kt0 = kt1 = as0 = as1 = at0 = at1 = 0.0
     bs0 = bs1 = bt0 = bt1 = cs0 = cs1 = ct0 = ct1 = 0.0
+    ds0 = ds1 = dt0 = dt1 = es0 = es1 = et0 = et1 = 0.0
     count = len(borders) - 1
     for frame in range(-1, count):
         start = 0 if frame < 0 else borders[frame]
         stop = borders[0] if frame < 0 else borders[frame + 1]
         part = x[start:stop]
         length = len(part)
-        sum_k = sum_p = sum_a = sum_b = sum_c = 0.0
+        sum_k = sum_p = sum_a = sum_b = sum_c = sum_d = sum_e = 0.0
         for i in range(length):
             # the tiny constant keeps the recursions out of denormal numbers, which are slow
             v = np.float64(part[i]) + 1e-25
@@ -107,6 +112,20 @@ def measure_channel(
             ct0 = c11 * y - c13 * z + ct1
             ct1 = c12 * y - c14 * z
             sum_c += z * z
+            y = d00 * v + ds0
+            ds0 = d01 * v - d03 * y + ds1
+            ds1 = d02 * v - d04 * y
+            z = d10 * y + dt0
+            dt0 = d11 * y - d13 * z + dt1
+            dt1 = d12 * y - d14 * z
+            sum_d += z * z
+            y = e00 * v + es0
+            es0 = e01 * v - e03 * y + es1
+            es1 = e02 * v - e04 * y
+            z = e10 * y + et0
+            et0 = e11 * y - e13 * z + et1
+            et1 = e12 * y - e14 * z
+            sum_e += z * z
         if frame < 0:
             continue
         if length:
@@ -115,6 +134,8 @@ def measure_channel(
             sums[frame, 2] = sum_a / length
             sums[frame, 3] = sum_b / length
             sums[frame, 4] = sum_c / length
+            sums[frame, 5] = sum_d / length
+            sums[frame, 6] = sum_e / length
         peak = np.float32(0.0)
         done = 0
         for b in range(BINS_PER_FRAME):

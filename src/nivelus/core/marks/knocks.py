@@ -1,0 +1,85 @@
+"""Knocks: plosives that thump and consonants that are struck too hard.
+
+A plosive's breath on the microphone is a bump below 150 Hz; a hard consonant is a burst in the upper bands. Either is a
+knock when it rises quickly, is over within 120 ms, and stands out of its neighbourhood: of the level that this band
+reaches within half a second on both sides. Inside phrases only. O(n) in frames.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from nivelus.core.marks.features import Features, ranked, runs
+from nivelus.core.marks.mark import Mark, Span, new_mark
+from nivelus.core.measure.filters import FloatArray
+from nivelus.core.measure.grid import LevelGrid
+
+THUMP, BURST = 7.0, 9.0
+"""dB that a band must stand over its neighbourhood."""
+LONGEST = 12
+RISE, RISE_FRAMES = 8.0, 4
+DROP = 10.0
+"""dB below its top where a knock ends."""
+LOUD_ENOUGH = -22.0
+"""dB against the voice bands of the phrase below which a bump does not matter."""
+_NEAR, _AWAY = 50, 6
+
+
+def find_knocks(grid: LevelGrid, f: Features, phrases: list[Span], esses: list[Mark]) -> list[Mark]:
+    """Find the knocks inside ``phrases`` (spans of frames); what is an ess is none, however hard."""
+    hissing = np.zeros(len(f.low), bool)
+    for ess in esses:
+        hissing[round(ess.start * 100) : round(ess.end * 100)] = True
+    found: list[Mark] = []
+    for a, b in phrases:
+        voice = ranked(f.loud[a:b], 80)
+        spans = _bumps(f.low, a, b, THUMP, voice)
+        spans += [s for s in _bumps(f.burst, a, b, BURST, voice) if not hissing[s[0] : s[1]].any()]
+        found += [new_mark("knock", grid, (c, d), excess / 15, excess) for c, d, excess in _apart(spans)]
+    return found
+
+
+def excess_of(f: Features, a: int, b: int, first: int, last: int) -> float:
+    """How far frames a ... b stand over their neighbourhood within first ... last, in the band that stands out most; dB."""
+    return max(float(band[a:b].max()) - _usual(band, a, b, first, last) for band in (f.low, f.burst))
+
+
+def _bumps(band: FloatArray, a: int, b: int, least: float, voice: float) -> list[tuple[int, int, float]]:
+    """Bumps of a band within frames a ... b: first and one-past-last frame, and dB over the neighbourhood."""
+    first, last = max(0, a - 3), min(len(band), b + 3)
+    part = band[first:last]
+    usual = ranked(part, 90)
+    out = []
+    # only what passes most of the phrase can pass its neighbourhood; each is then looked at in its own
+    for start, end in runs(part > min(usual, part.max() - 0.1)).tolist():
+        top = first + start + int(np.argmax(part[start:end]))
+        floor = band[top] - DROP
+        c = d = top
+        while c > first and band[c - 1] > floor and top - c < LONGEST:
+            c -= 1
+        while d + 1 < last and band[d + 1] > floor and d - top < LONGEST:
+            d += 1
+        if d + 1 - c > LONGEST or band[top] < voice + LOUD_ENOUGH:
+            continue
+        excess = float(band[top]) - _usual(band, c, d + 1, first, last)
+        rise = float(band[top] - band[max(0, top - RISE_FRAMES) : top + 1].min())
+        if excess >= least and rise >= RISE:
+            out.append((c, d + 1, excess))
+    return out
+
+
+def _usual(band: FloatArray, a: int, b: int, first: int, last: int) -> float:
+    """The level that a band reaches around frames a ... b, within first ... last; infinite where there is nothing around."""
+    left = band[max(first, a - _NEAR) : max(first, a - _AWAY)]
+    right = band[b + _AWAY - 1 : max(b + _AWAY - 1, min(last, b + _NEAR))]
+    around = np.concatenate([left, right])
+    return ranked(around, 90) if len(around) >= _AWAY else float("inf")
+
+
+def _apart(spans: list[tuple[int, int, float]]) -> list[tuple[int, int, float]]:
+    """Spans in order; of those that overlap, the one that stands out most."""
+    kept: list[tuple[int, int, float]] = []
+    for span in sorted(spans, key=lambda s: -s[2]):
+        if all(span[1] <= other[0] or span[0] >= other[1] for other in kept):
+            kept.append(span)
+    return sorted(kept)

@@ -1,0 +1,70 @@
+"""A detail of a recording that was found: what kind it is, where it lies, and how far it stands out."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from nivelus.core.marks.features import LOWEST
+from nivelus.core.measure.grid import FRAME, LevelGrid
+from nivelus.core.measure.loudness import power_to_db
+
+KINDS = ("breath", "ess", "knock", "gap")
+"""The kinds of detail, besides phrases."""
+
+Span = tuple[int, int]
+"""First and one-past-last frame."""
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """A found detail.
+
+    ``start`` and ``end`` are seconds, ``level`` is RMS dBFS, ``confidence`` 0 ... 1. ``excess`` is how many dB it stands
+    over what is usual around it; None for kinds that have no such measure. ``holds`` says what is in a gap besides room
+    tone: "clicks", "bleed". ``stands`` is how far the high band of an ess stands over the voice around it, dB.
+    """
+
+    kind: str
+    start: float
+    end: float
+    level: float
+    confidence: float
+    excess: float | None = None
+    holds: tuple[str, ...] = ()
+    stands: float | None = None
+
+
+def new_mark(
+    kind: str,
+    grid: LevelGrid,
+    span: Span,
+    confidence: float,
+    excess: float | None = None,
+    holds: tuple[str, ...] = (),
+    stands: float | None = None,
+) -> Mark:
+    """A mark over a span of frames, with its level measured."""
+    a, b = span
+    return Mark(
+        kind=kind,
+        start=a * FRAME,
+        end=min(b * FRAME, grid.duration),
+        level=span_level(grid, a, b),
+        confidence=float(np.clip(confidence, 0.0, 1.0)),
+        excess=excess,
+        holds=holds,
+        stands=stands,
+    )
+
+
+def span_level(grid: LevelGrid, a: int, b: int) -> float:
+    """RMS level of frames ``a`` to ``b`` in dBFS, never below LOWEST."""
+    return max(float(power_to_db(grid.column("plain")[a:b].astype(np.float64).mean())), LOWEST)
+
+
+def phrase_frames(grid: LevelGrid, phrases: list[tuple[float, float]]) -> list[Span]:
+    """Spans in seconds as spans of frames within the grid."""
+    count = len(grid.data)
+    return [(min(round(a / FRAME), count - 1), min(max(round(b / FRAME), round(a / FRAME) + 1), count)) for a, b in phrases]
