@@ -9,6 +9,7 @@ the window itself, so an hour with thousands of points is as quick as a minute.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -21,6 +22,8 @@ from nivelus.core.errors import GainError
 FloatArray = npt.NDArray[np.float64]
 
 DB_TO_LOG = np.log(10.0) / 20.0
+SILENCE = -120.0
+"""Gain in dB at and below which a sample becomes exactly 0: under the last bit of 24."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +62,22 @@ class GainCurve:
         return not self.db.any()
 
 
+def add_curves(curves: Sequence[GainCurve]) -> GainCurve:
+    """The sum of curves: layers of gain add in dB. Exact, for it has a point wherever one of them has. O(n log n).
+
+    Raises
+    ------
+    GainError
+        If there is no curve.
+    """
+    if not curves:
+        raise GainError("There are no curves to add.")
+    if len(curves) == 1:
+        return curves[0]
+    at = np.unique(np.concatenate([curve.at for curve in curves]))
+    return GainCurve(at, np.sum([np.interp(at, curve.at, curve.db) for curve in curves], axis=0))
+
+
 def frame_gain(curve: GainCurve, borders: npt.NDArray[np.int64]) -> FloatArray:
     """Mean square and highest amplitude of the gain in each frame.
 
@@ -94,7 +113,7 @@ def frame_gain(curve: GainCurve, borders: npt.NDArray[np.int64]) -> FloatArray:
 
 
 def apply_gain(samples: npt.NDArray[np.floating[Any]], curve: GainCurve, start: int) -> npt.NDArray[np.floating[Any]]:
-    """Multiply samples by the gain, exactly 1 where it is 0 dB.
+    """Multiply samples by the gain, exactly 1 where it is 0 dB and exactly 0 where it stays at or below SILENCE.
 
     Parameters
     ----------
@@ -125,7 +144,7 @@ def _apply(samples: npt.NDArray[Any], at: FloatArray, db: FloatArray, out: npt.N
             continue
         if segment == 0 or segment == len(at) or db[segment] == db[segment - 1]:
             level = db[0] if segment == 0 else db[segment - 1]
-            factor = np.exp(level * DB_TO_LOG)
+            factor = 0.0 if level <= SILENCE else np.exp(level * DB_TO_LOG)
             if level == 0.0:
                 out[i:end] = samples[i:end]
             else:

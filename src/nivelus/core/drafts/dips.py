@@ -1,0 +1,210 @@
+"""Dips from marks: how far down each breath, ess, knock and gap goes by its rule, over which stretch, and why.
+
+Conventions
+-----------
+Depths are dB and never above 0; a rule's ``depth`` is its slider. Positions are samples, ramps seconds. Everything is an
+array of one value per mark, so that an hour of marks is drafted in a few milliseconds. Marks and rules stay what they
+are: a dip is worked out anew from them, and what was done by hand is a difference that is added to it.
+
+- *breath*: by ``depth``, and never under room tone. Its ramps keep out of the phrases beside it.
+- *ess*: only its excess, and by ``depth`` at most. Ramps of 5 ms.
+- *knock*: by ``depth``, hugging the transient.
+- *gap*: by ``depth``, or to silence. It closes slowly after what came before, so that tails live, and opens quickly
+  before what comes next.
+
+Ramp lengths and default depths are common practice.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from nivelus.core.errors import LevelError
+from nivelus.core.gain.dips import SILENT_DIP, Dips
+from nivelus.core.marks.mark import KINDS
+from nivelus.core.measure.filters import FloatArray
+
+FREE = "dip"
+"""Kind of a dip that was made by hand and follows no rule."""
+ALL_KINDS = (*KINDS, FREE)
+LEAST_DIP = -0.5
+"""A dip shallower than this is none."""
+LISP = 4.0
+"""dB under what is usual from which an ess is likely to lisp."""
+RAMPS = {"breath": (0.03, 0.03), "ess": (0.005, 0.005), "knock": (0.005, 0.015), "gap": (0.15, 0.02), FREE: (0.02, 0.02)}
+"""Seconds of ramp in and ramp out."""
+HOLD_AFTER_PHRASE, HOLD_AFTER_BREATH = 0.08, 0.02
+"""Seconds that a gap stays open after what came before it."""
+
+REASONS = {
+    "rule": "as deep as the rule says",
+    "excess": "only what stands out",
+    "at most": "stopped by the most that an ess goes down",
+    "room tone": "stopped at room tone",
+    "deepest": "stopped by the deepest that is allowed",
+    "shallowest": "as shallow as is allowed",
+    "silence": "silenced",
+    "by hand": "set by hand",
+    "kept out": "kept out",
+    "locked": "in a locked phrase, left as it is",
+    "nothing": "nothing to take down",
+}
+"""Every reason a dip can give, in words for the person."""
+
+
+@dataclass(frozen=True, slots=True)
+class DipRule:
+    """How far the marks of one kind go down: ``depth`` dB, and the range that every dip of the kind keeps to.
+
+    Raises
+    ------
+    LevelError
+        If a value is not finite or above 0, or ``deepest`` is above ``shallowest``.
+    """
+
+    depth: float
+    shallowest: float = 0.0
+    deepest: float = -40.0
+    silent: bool = False
+
+    def __post_init__(self) -> None:
+        values = (self.depth, self.shallowest, self.deepest)
+        if not np.isfinite(values).all() or max(values) > 0 or self.deepest > self.shallowest:
+            raise LevelError("Dips go down: depths are 0 dB or less, and the deepest is not above the shallowest.")
+
+
+DEFAULT_RULES = {
+    "breath": DipRule(-8.0, 0.0, -24.0),
+    "ess": DipRule(-6.0, 0.0, -12.0),
+    "knock": DipRule(-6.0, -3.0, -9.0),
+    "gap": DipRule(-20.0, 0.0, -40.0),
+    FREE: DipRule(0.0, 0.0, -60.0),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class MarkArrays:
+    """Marks to draft dips for, in order of time; one value per mark.
+
+    ``kind`` indexes ALL_KINDS. ``start`` and ``end`` are samples, ``level`` RMS dBFS, ``excess`` dB (NaN where there is
+    none), ``room`` the RMS dBFS of the room around it. ``before`` and ``after`` are the samples at which the phrase
+    before a mark ends and the next begins (infinite where there is none), ``breath_before`` says whether a breath lies
+    right before it. By hand: ``offset`` dB, ``depth_fixed``, ``start_fixed``, ``end_fixed`` (samples), ``ramp_in_fixed``
+    and ``ramp_out_fixed`` (seconds), each NaN where the rule holds, and ``notch``.
+    """
+
+    kind: npt.NDArray[np.int64]
+    start: FloatArray
+    end: FloatArray
+    level: FloatArray
+    excess: FloatArray
+    room: FloatArray
+    before: FloatArray
+    after: FloatArray
+    breath_before: npt.NDArray[np.bool_]
+    offset: FloatArray
+    depth_fixed: FloatArray
+    start_fixed: FloatArray
+    end_fixed: FloatArray
+    ramp_in_fixed: FloatArray
+    ramp_out_fixed: FloatArray
+    notch: npt.NDArray[np.bool_]
+
+
+@dataclass(frozen=True, slots=True)
+class DipDraft:
+    """A dip for every mark (of 0 dB where there is nothing to take down) and ``reason`` (n,) of REASONS."""
+
+    dips: Dips
+    reason: tuple[str, ...]
+
+
+def draft_dips(marks: MarkArrays, rules: Mapping[str, DipRule], rate: int, samples: int) -> DipDraft:
+    """Work out the dip of every mark.
+
+    Parameters
+    ----------
+    marks : (n,) marks of a recording
+    rules : a rule for each kind; those that are absent are DEFAULT_RULES
+    rate, samples : sampling rate and length of the recording
+
+    Returns
+    -------
+    DipDraft
+    """
+    rules = {**DEFAULT_RULES, **rules}
+    depth, reason = _depths(marks, rules)
+    start, end, ramp_in, ramp_out = _spans(marks, rate, samples, depth <= SILENT_DIP)
+    fixed = ~np.isnan(marks.depth_fixed)
+    depth = np.where(fixed, marks.depth_fixed, depth)
+    reason[fixed] = "locked"
+    start = np.where(np.isnan(marks.start_fixed), start, marks.start_fixed)
+    end = np.maximum(np.where(np.isnan(marks.end_fixed), end, marks.end_fixed), start)
+    ramp_in = np.where(np.isnan(marks.ramp_in_fixed), ramp_in, marks.ramp_in_fixed * rate)
+    ramp_out = np.where(np.isnan(marks.ramp_out_fixed), ramp_out, marks.ramp_out_fixed * rate)
+    return DipDraft(Dips(start, end, depth, ramp_in, ramp_out, marks.notch), tuple(reason.tolist()))
+
+
+def _depths(marks: MarkArrays, rules: Mapping[str, DipRule]) -> tuple[FloatArray, npt.NDArray[np.object_]]:
+    each = [rules[kind] for kind in ALL_KINDS]
+    rule_depth, shallowest, deepest = (
+        np.array([getattr(rule, name) for rule in each])[marks.kind] for name in ("depth", "shallowest", "deepest")
+    )
+    is_kind = {name: marks.kind == code for code, name in enumerate(ALL_KINDS)}
+    reason = np.full(len(marks.kind), "rule", dtype=object)
+    depth = rule_depth.copy()
+    excess = -np.maximum(np.nan_to_num(marks.excess), 0.0)
+    ess = is_kind["ess"]
+    depth[ess] = np.maximum(excess, rule_depth)[ess]
+    reason[ess] = np.where(excess < rule_depth, "at most", "excess")[ess]
+    depth = depth + marks.offset
+    reason[marks.offset != 0] = "by hand"
+    # what the rule alone leaves alone is not pressed to its shallowest
+    silent = np.array([rule.silent for rule in each])[marks.kind]
+    wanted = (depth < LEAST_DIP) | silent
+    for limit, name, over in ((shallowest, "shallowest", depth > shallowest), (deepest, "deepest", depth < deepest)):
+        held = over & wanted
+        depth[held] = limit[held]
+        reason[held] = name
+    floor = np.minimum(marks.room - marks.level, 0.0)
+    under = is_kind["breath"] & (depth < floor)
+    depth[under] = floor[under]
+    reason[under] = "room tone"
+    depth[silent] = SILENT_DIP
+    reason[silent] = "silence"
+    nothing = ~wanted | (depth > LEAST_DIP)
+    depth[nothing] = 0.0
+    reason[nothing] = "nothing"
+    return depth, reason
+
+
+def _spans(
+    marks: MarkArrays, rate: int, samples: int, silent: npt.NDArray[np.bool_]
+) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
+    """Start, end and ramps of every dip, in samples. A way down to silence takes twice as long as any other."""
+    ramps = np.array([RAMPS[kind] for kind in ALL_KINDS])[marks.kind] * rate * np.where(silent, 2.0, 1.0)[:, None]
+    start, end = marks.start.copy(), marks.end.copy()
+    ramp_in, ramp_out = ramps[:, 0].copy(), ramps[:, 1].copy()
+    least = RAMPS["ess"][0] * rate
+    # a breath keeps its ramps out of the phrases; where there is no room for one, it begins or ends a little earlier
+    breath = marks.kind == ALL_KINDS.index("breath")
+    left = np.clip(start - marks.before, least, ramp_in)
+    right = np.clip(marks.after - end, least, ramp_out)
+    start[breath] = np.maximum(start, marks.before + left)[breath]
+    end[breath] = np.maximum(np.minimum(end, marks.after - right), start)[breath]
+    ramp_in[breath], ramp_out[breath] = left[breath], right[breath]
+    # a gap does all of its moving inside itself: it stays open for the tail, closes, and is open again at its end
+    gap = marks.kind == ALL_KINDS.index("gap")
+    length = marks.end - marks.start
+    hold = np.where(marks.breath_before, HOLD_AFTER_BREATH, HOLD_AFTER_PHRASE) * rate
+    hold, close, open_ = np.minimum(hold, 0.2 * length), np.minimum(ramp_in, 0.4 * length), np.minimum(ramp_out, 0.2 * length)
+    # the ends of the recording have nothing before or after them to wait for
+    at_start, at_end = gap & (marks.start <= 0), gap & (marks.end >= samples)
+    hold[at_start] = close[at_start] = open_[at_end] = 0.0
+    start[gap], end[gap] = (marks.start + hold + close)[gap], (marks.end - open_)[gap]
+    ramp_in[gap], ramp_out[gap] = close[gap], open_[gap]
+    return start, end, ramp_in, ramp_out
