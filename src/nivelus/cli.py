@@ -32,6 +32,9 @@ Data = Annotated[Path | None, typer.Option(help="Folder for sessions and recordi
 Port = Annotated[int, typer.Option(min=1, max=65535, help="Port to listen on.")]
 
 
+PLURALS = {"breath": "breaths", "ess": "esses", "knock": "knocks", "gap": "gaps"}
+
+
 class Unit(StrEnum):
     """What a phrase is judged by."""
 
@@ -73,16 +76,18 @@ def measure(file: File, as_json: AsJson = False) -> None:
 
 @app.command()
 def marks(file: File, as_json: AsJson = False) -> None:
-    """Find the phrases of a file."""
+    """Find the phrases, breaths, esses, knocks and gaps of a file."""
     _travel_light()
-    from nivelus.core.marks.phrases import find_phrases
+    from nivelus.core.marks.details import find_marks
+    from nivelus.core.marks.esses import LEAST_RATE
+    from nivelus.core.marks.mark import KINDS
     from nivelus.core.measure.grid import measure_file
     from nivelus.core.measure.spans import span_levels
 
     _, grid, _ = measure_file(_existing(file))
-    found = find_phrases(grid)
+    found = find_marks(grid)
     phrases = []
-    for mark in found.phrases:
+    for mark in found.phrases.phrases:
         levels = span_levels(grid, mark.start, mark.end)
         phrases.append(
             {
@@ -94,13 +99,25 @@ def marks(file: File, as_json: AsJson = False) -> None:
                 "confidence": round(mark.confidence, 3),
             }
         )
+    room = found.phrases.room_tone
+    details = {PLURALS[kind]: [_mark(mark) for mark in found.of(kind)] for kind in KINDS}
+    if not found.shows_esses:
+        print(f"A recording of {grid.sample_rate} Hz cannot show esses: that takes {LEAST_RATE} Hz.", file=sys.stderr)
     if as_json:
-        _print_json({"room_tone": _finite(found.room_tone), "phrases": phrases})
+        _print_json({"room_tone": _finite(room), "phrases": phrases, **details})
         return
-    print(f"{len(phrases)} phrases, room tone {_number(found.room_tone)} dBFS")
-    for mark, p in zip(found.phrases, phrases, strict=True):
-        levels_shown = f"{_number(p['loudness']):>7} LUFS  {_number(p['peak']):>6} dBFS peak"
-        print(f"{_time(mark.start)} - {_time(mark.end)}  {levels_shown}")
+    counts = ", ".join(f"{len(marks)} {name}" for name, marks in details.items())
+    print(f"{len(phrases)} phrases, {counts}, room tone {_number(room)} dBFS")
+    lines = [
+        (p["start"], p["end"], "phrase", f"{_number(p['loudness']):>7} LUFS  {_number(p['peak']):>6} dBFS peak")
+        for p in phrases
+    ]
+    for mark in found.details:
+        shown = f"{mark.level:7.1f} dBFS"
+        shown += f"  stands out by {mark.excess:+.1f} dB" if mark.excess is not None else ""
+        lines.append((mark.start, mark.end, mark.kind, shown + "".join(f"  {what}" for what in mark.holds)))
+    for start, end, kind, shown in sorted(lines):
+        print(f"{_time(start)} - {_time(end)}  {kind:7} {shown}")
 
 
 @app.command()
@@ -117,11 +134,15 @@ def level(
     noise_limit: Annotated[
         float, typer.Option(min=-100, max=0, help="Room tone that is not passed on the way up, dBFS.")
     ] = -40.0,
+    breaths: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn breaths down by so much, dB.")] = None,
+    esses: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn down what stands out of esses, dB at most.")] = None,
+    knocks: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn knocks down by so much, dB.")] = None,
+    gaps: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn gaps down by so much, dB.")] = None,
     format: Annotated[Format | None, typer.Option(help="Format to write; by the output's name if not given.")] = None,
     bits: Annotated[int, typer.Option(help="16, 24, or 32 (float, WAV only).")] = 24,
     as_json: AsJson = False,
 ) -> None:
-    """Even out the phrases of files and render them."""
+    """Even out the phrases of files, turn their breaths, esses, knocks and gaps down, and render them."""
     kind = format.value if format else ("flac" if output.suffix.lower() == ".flac" else "wav")
     if bits not in (16, 24, 32) or (kind == "flac" and bits == 32):
         raise typer.BadParameter("WAV takes 16, 24 or 32 bits, FLAC 16 or 24.", param_hint="--bits")
@@ -131,7 +152,10 @@ def level(
     _travel_light()
     from nivelus.core.deliver.level import level_file
     from nivelus.core.drafts.clip_gain import ClipGainRule
+    from nivelus.core.drafts.dips import DipRule
 
+    given = {"breath": breaths, "ess": esses, "knock": knocks, "gap": gaps}
+    dips = {kind: DipRule(depth, 0.0, -60.0) for kind, depth in given.items() if depth is not None}
     rule = ClipGainRule(target, tolerance, strength / 100, most_up, most_down, ceiling, noise_limit)
     folder = output.parent if is_file else output
     done: list[dict[str, Any]] = []
@@ -143,7 +167,7 @@ def level(
             if goal.resolve() == file.resolve():
                 raise NivelusError(f"“{file}” would be written over itself. Choose another output.")
             folder.mkdir(parents=True, exist_ok=True)
-            result = level_file(_existing(file), goal, rule, unit.value, kind, bits)
+            result = level_file(_existing(file), goal, rule, unit.value, kind, bits, dips=dips)
         except NivelusError as error:
             print(error.sentence, file=sys.stderr)
             failed += 1
@@ -157,6 +181,7 @@ def level(
                 "input": str(file),
                 "output": str(goal),
                 "phrases": [_plain(phrase) for phrase in result.phrases],
+                "details": [_plain(detail) for detail in result.details],
                 "before": _plain(result.before) | _plain(result.evenness_before),
                 "after": _plain(result.after) | _plain(result.evenness_after),
             }
@@ -166,6 +191,7 @@ def level(
             print(
                 f"{file} -> {goal}: level {before.level} -> {after.level} of {after.count} phrases, "
                 f"spread {before.spread:.1f} -> {after.spread:.1f} {'LU' if unit is Unit.loudness else 'dB'}"
+                + "".join(_turned_down(PLURALS[kind], [d for d in result.details if d.kind == kind]) for kind in dips)
             )
     if as_json:
         _print_json({"files": done})
@@ -273,6 +299,25 @@ def _plain(value: Any) -> dict[str, Any]:
         field = getattr(value, name)
         out[name] = _finite(field) if isinstance(field, float) else field
     return out
+
+
+def _mark(mark: Any) -> dict[str, Any]:
+    """A mark as JSON values: its kind is said by the list that it is in."""
+    out: dict[str, Any] = {
+        "start": round(mark.start, 3),
+        "end": round(mark.end, 3),
+        "level": _finite(mark.level),
+        "confidence": round(mark.confidence, 3),
+    }
+    if mark.kind in ("ess", "knock"):
+        out["excess"] = None if mark.excess is None else _finite(mark.excess)
+    if mark.kind == "gap":
+        out["holds"] = list(mark.holds)
+    return out
+
+
+def _turned_down(name: str, details: list[Any]) -> str:
+    return f", {sum(d.depth < 0 for d in details)} of {len(details)} {name} down"
 
 
 def _finite(value: float) -> float | None:

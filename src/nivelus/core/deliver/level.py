@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -10,14 +10,16 @@ import numpy as np
 
 from nivelus.core.deliver.render import render
 from nivelus.core.drafts.clip_gain import ClipGainRule, draft_clip_gain
+from nivelus.core.drafts.dips import ALL_KINDS, DipRule, draft_dips, place_marks
 from nivelus.core.gain.clips import ClipGain, compile_clip_gains
-from nivelus.core.gain.curve import frame_gain
-from nivelus.core.marks.cells import cut_into_cells
-from nivelus.core.marks.phrases import find_phrases
+from nivelus.core.gain.curve import FloatArray, GainCurve, add_curves, frame_gain
+from nivelus.core.gain.dips import compile_dips
+from nivelus.core.marks.cells import Cell, cut_into_cells
+from nivelus.core.marks.details import RecordingMarks, find_marks
 from nivelus.core.measure.evenness import Evenness, evenness
-from nivelus.core.measure.grid import frame_borders, measure_file
+from nivelus.core.measure.grid import LevelGrid, frame_borders, measure_file
 from nivelus.core.measure.loudness import Figures, figures
-from nivelus.core.measure.spans import SpanLevels
+from nivelus.core.measure.spans import SpanLevels, span_levels
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,10 +35,22 @@ class LevelledPhrase:
 
 
 @dataclass(frozen=True, slots=True)
+class LevelledDetail:
+    """One breath, ess, knock or gap of a levelled file: seconds, how far it was turned down (dB), and why."""
+
+    kind: str
+    start: float
+    end: float
+    depth: float
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
 class Levelled:
-    """What became of a file: its phrases, and its figures and evenness before and after."""
+    """What became of a file: its phrases and details, and its figures and evenness before and after."""
 
     phrases: tuple[LevelledPhrase, ...]
+    details: tuple[LevelledDetail, ...]
     before: Figures
     after: Figures
     evenness_before: Evenness
@@ -51,8 +65,11 @@ def level_file(
     format: str = "wav",
     bits: int = 24,
     progress: Callable[[float], None] | None = None,
+    dips: Mapping[str, DipRule] | None = None,
 ) -> Levelled:
-    """Find the phrases of a file, even them out by ``rule``, and render the result to ``target``.
+    """Find the phrases of a file, even them out by ``rule``, turn its details down, and render the result to ``target``.
+
+    ``dips`` holds a rule for each kind of detail that is turned down; the others stay as they are.
 
     Raises
     ------
@@ -60,7 +77,8 @@ def level_file(
         If the file cannot be used; nothing is written then.
     """
     info, grid, _ = measure_file(source, progress=(lambda x: progress(x / 2)) if progress else None)
-    cells = cut_into_cells(grid, find_phrases(grid))
+    found = find_marks(grid)
+    cells = cut_into_cells(grid, found.phrases)
     voiced = [cell for cell in cells if cell.levels is not None]
     levels = np.array([_level(cell.levels, unit) for cell in voiced])
     draft = draft_clip_gain(levels, np.array([c.true_peak for c in voiced]), np.array([c.room_tone for c in voiced]), rule)
@@ -68,8 +86,12 @@ def level_file(
     clips = [
         ClipGain(c.start, c.end, next(gains) if c.levels is not None else 0.0, c.phrase_start, c.phrase_end) for c in cells
     ]
-    curve = compile_clip_gains(clips, info.sample_rate)
-    after = figures(grid, frame_gain(curve, frame_borders(info.frames, info.sample_rate)))
+    clip_curve = compile_clip_gains(clips, info.sample_rate)
+    details, dip_curve = _turn_down(found, cells, dips or {}, info.sample_rate, info.frames)
+    curve = add_curves([clip_curve, dip_curve])
+    gain = frame_gain(curve, frame_borders(info.frames, info.sample_rate))
+    after = figures(grid, gain)
+    levels_after = _levels_after(grid, voiced, gain, unit)
     render(
         source,
         target,
@@ -85,18 +107,52 @@ def level_file(
             (cell.phrase_end or 0) / info.sample_rate,
             float(before),
             float(gain),
-            float(before + gain),
+            float(now),
             reason,
         )
-        for cell, before, gain, reason in zip(voiced, levels, draft.gain, draft.reason, strict=True)
+        for cell, before, gain, now, reason in zip(voiced, levels, draft.gain, levels_after, draft.reason, strict=True)
     )
     return Levelled(
         phrases,
+        details,
         figures(grid),
         after,
         evenness(levels, rule.target, rule.tolerance),
-        evenness(levels + draft.gain, rule.target, rule.tolerance),
+        evenness(levels_after, rule.target, rule.tolerance),
     )
+
+
+def _turn_down(
+    found: RecordingMarks, cells: list[Cell], rules: Mapping[str, DipRule], rate: int, samples: int
+) -> tuple[tuple[LevelledDetail, ...], GainCurve]:
+    """The dips of the kinds that have a rule, one for each of their marks, and the curve that they make."""
+    marks = [mark for mark in found.details if mark.kind in rules]
+    spans = [(cell.phrase_start, cell.phrase_end) for cell in cells if cell.phrase_start is not None]
+    placed = place_marks(
+        np.array([ALL_KINDS.index(mark.kind) for mark in marks], np.int64),
+        np.array([round(mark.start * rate) for mark in marks], np.float64),
+        np.array([min(round(mark.end * rate), samples) for mark in marks], np.float64),
+        np.array([mark.level for mark in marks], np.float64),
+        np.array([np.nan if mark.excess is None else mark.excess for mark in marks], np.float64),
+        np.array(spans, np.float64).reshape(-1, 2),
+        np.array([cell.start for cell in cells], np.float64),
+        np.array([cell.room_tone for cell in cells], np.float64),
+    )
+    draft = draft_dips(placed, rules, rate, samples)
+    details = tuple(
+        LevelledDetail(mark.kind, mark.start, mark.end, depth, reason)
+        for mark, depth, reason in zip(marks, draft.dips.depth.tolist(), draft.reason, strict=True)
+    )
+    return details, compile_dips(draft.dips, rate)
+
+
+def _levels_after(grid: LevelGrid, cells: list[Cell], gain: FloatArray, unit: str) -> FloatArray:
+    """The level of every phrase with the gain of each frame."""
+    rate, levels = grid.sample_rate, []
+    for cell in cells:
+        start, end = (cell.phrase_start or 0) / rate, (cell.phrase_end or 0) / rate
+        levels.append(span_levels(grid, start, end, gain[grid.span(start, end)]).by(unit))
+    return np.array(levels, np.float64)
 
 
 def _level(levels: SpanLevels | None, unit: str) -> float:

@@ -123,6 +123,55 @@ class DipDraft:
     reason: tuple[str, ...]
 
 
+def place_marks(
+    kind: npt.NDArray[np.int64],
+    start: FloatArray,
+    end: FloatArray,
+    level: FloatArray,
+    excess: FloatArray,
+    phrases: FloatArray,
+    cells: FloatArray,
+    rooms: FloatArray,
+) -> MarkArrays:
+    """Marks among the phrases and cells of their recording, with nothing done by hand.
+
+    Parameters
+    ----------
+    kind, start, end, level, excess : (n,) see MarkArrays
+    phrases : (m, 2) start and end of every phrase, samples, in order
+    cells, rooms : (k,) first sample of every cell, in order, and its room tone in dBFS
+
+    Returns
+    -------
+    MarkArrays
+    """
+    middle = (start + end) / 2
+    ends, starts = np.concatenate([[-np.inf], phrases[:, 1]]), np.concatenate([phrases[:, 0], [np.inf]])
+    breaths = np.sort(end[kind == ALL_KINDS.index("breath")])
+    at = np.searchsorted(breaths, start + 1.0, "right") - 1
+    last_breath = np.concatenate([breaths, [-np.inf]])[at]
+    before = ends[np.searchsorted(phrases[:, 1], middle, "right")]
+    nothing = np.full(len(kind), np.nan)
+    return MarkArrays(
+        kind=kind,
+        start=start,
+        end=end,
+        level=level,
+        excess=excess,
+        room=rooms[np.clip(np.searchsorted(cells, middle, "right") - 1, 0, len(rooms) - 1)],
+        before=before,
+        after=starts[np.searchsorted(phrases[:, 0], middle, "left")],
+        breath_before=last_breath > before,
+        offset=np.zeros(len(kind)),
+        depth_fixed=nothing,
+        start_fixed=nothing,
+        end_fixed=nothing,
+        ramp_in_fixed=nothing,
+        ramp_out_fixed=nothing,
+        notch=np.zeros(len(kind), bool),
+    )
+
+
 def draft_dips(marks: MarkArrays, rules: Mapping[str, DipRule], rate: int, samples: int) -> DipDraft:
     """Work out the dip of every mark.
 
