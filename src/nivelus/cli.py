@@ -109,13 +109,13 @@ def marks(file: File, as_json: AsJson = False) -> None:
     counts = ", ".join(f"{len(marks)} {name}" for name, marks in details.items())
     print(f"{len(phrases)} phrases, {counts}, room tone {_number(room)} dBFS")
     lines = [
-        (p["start"], p["end"], "phrase", f"{_number(p['loudness']):>7} LUFS  {_number(p['peak']):>6} dBFS peak")
-        for p in phrases
+        (p.start, p.end, "phrase", f"{_number(about['loudness']):>7} LUFS")
+        for p, about in zip(found.phrases.phrases, phrases, strict=True)
     ]
-    for mark in found.details:
-        shown = f"{mark.level:7.1f} dBFS"
-        shown += f"  stands out by {mark.excess:+.1f} dB" if mark.excess is not None else ""
-        lines.append((mark.start, mark.end, mark.kind, shown + "".join(f"  {what}" for what in mark.holds)))
+    for detail in found.details:
+        shown = f"{detail.level:7.1f} dBFS"
+        shown += f"  stands out by {detail.excess:+.1f} dB" if detail.excess is not None else ""
+        lines.append((detail.start, detail.end, detail.kind, shown + "".join(f"  {what}" for what in detail.holds)))
     for start, end, kind, shown in sorted(lines):
         print(f"{_time(start)} - {_time(end)}  {kind:7} {shown}")
 
@@ -181,7 +181,7 @@ def level(
                 "input": str(file),
                 "output": str(goal),
                 "phrases": [_plain(phrase) for phrase in result.phrases],
-                "details": [_plain(detail) for detail in result.details],
+                **({"details": [_plain(detail) for detail in result.details]} if dips else {}),
                 "before": _plain(result.before) | _plain(result.evenness_before),
                 "after": _plain(result.after) | _plain(result.evenness_after),
             }

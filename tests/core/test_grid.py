@@ -66,9 +66,9 @@ def test_waveform_bins_lose_no_sample() -> None:
         at = int(random.integers(rate))
         samples[at] = -0.8
         borders = frame_borders(rate, rate)
-        from nivelus.core.measure.grid import _measure_block
+        from nivelus.core.measure.grid import COLUMNS, _measure_block
 
-        data, wave = np.zeros((len(borders) - 1, 7), np.float32), np.zeros(((len(borders) - 1) * 16, 2), np.float32)
+        data, wave = np.zeros((len(borders) - 1, len(COLUMNS)), np.float32), np.zeros(((len(borders) - 1) * 16, 2), np.float32)
         padded = np.concatenate([np.zeros(24), samples, np.zeros(24)])[:, None]
         _measure_block(padded, borders + 24, rate, data, wave)
         assert wave[:, 0].min() == pytest.approx(-0.8, abs=1e-6)

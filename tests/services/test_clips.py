@@ -11,19 +11,20 @@ from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
 from nivelus.core.sound.reader import SoundReader
 from nivelus.services import clips, drafts, sessions, sound
-from nivelus.services.levels import gain_curve
+from nivelus.services.levels import clip_rows, phrases_of
 from nivelus.services.workbench import Workbench
 from tests.store.test_history import state_of
 
 
 def rendered_levels(bench: Workbench, track: str) -> list[float]:
     """Loudness of every phrase in the samples that the present gain makes."""
-    path, _, recording, rows = sound.source_of(bench, track)
+    path, _, recording, curve = sound.render_source(bench, track)
     with SoundReader(path) as reader:
-        samples = apply_gain(reader.read(0, recording.frames), gain_curve(rows, recording), 0)
+        samples = apply_gain(reader.read(0, recording.frames), curve, 0)
     grid = measure_samples(samples, recording.sample_rate)
-    rate = recording.sample_rate
-    return [span_levels(grid, c.phrase_start / rate, c.phrase_end / rate).loudness for c in rows if c.phrase_start is not None]
+    with bench.database.reading() as db:
+        phrases = phrases_of(clip_rows(db, track), recording)
+    return [span_levels(grid, start, end).loudness for start, end in phrases]
 
 
 def test_the_four_phrases_are_found_and_measured(bench: Workbench, track: str) -> None:

@@ -11,6 +11,7 @@ from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.marks.cells import measure_cell
 from nivelus.core.measure.grid import LevelGrid
+from nivelus.services.details import pin
 from nivelus.services.levels import clips_of
 from nivelus.services.sessions import NAME_LENGTH, run_edit
 from nivelus.services.views import Changed
@@ -56,6 +57,9 @@ def set_flag(bench: Workbench, track_id: str, revision: int, ids: list[str], fla
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
         chosen = _chosen(edit, track, ids)
+        if flag == "locked":
+            changing = [clip for clip in chosen if clip.locked != on]
+            pin(edit, track, recording, clips_of(edit.db, track.id), changing, on)
         for clip in chosen:
             setattr(clip, flag, on)
         edit.label = f"{FLAGS[flag][0 if on else 1]} {_name(chosen)}"

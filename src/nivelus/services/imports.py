@@ -12,7 +12,8 @@ from sqlmodel import col
 
 from nivelus.core.errors import Refused, SoundError
 from nivelus.core.marks.cells import Cell, cut_into_cells
-from nivelus.core.marks.phrases import find_phrases
+from nivelus.core.marks.details import find_marks
+from nivelus.core.marks.mark import Mark
 from nivelus.core.measure.grid import measure_file
 from nivelus.services import work
 from nivelus.services.sessions import NAME_LENGTH, new_recording
@@ -20,7 +21,8 @@ from nivelus.services.views import JobView
 from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import require
-from nivelus.store.tables import Clip, Job, Recording, Session, Track, new_id
+from nivelus.store.packing import pack
+from nivelus.store.tables import Clip, Job, MarkSet, Recording, Session, Track, new_id
 from nivelus.store.vault import SUFFIX, hash_file
 
 _BLOCK = 1 << 20
@@ -72,7 +74,7 @@ def stage_file(bench: Workbench, session_id: str, path: Path, name: str | None =
 
 
 def run_import(bench: Workbench, job_id: str) -> None:
-    """Import a staged upload: measure it, find its phrases, cut it, and add its track. What fails is said in the job."""
+    """Import a staged upload: measure it, find its marks, cut it, and add its track. What fails is said in the job."""
     failed = "It could not be brought in. Try it again, or export the file anew."
     work.run(bench, job_id, lambda job: {"track": _import(bench, job)}, "Stopped. Nothing was brought in.", failed)
 
@@ -101,18 +103,19 @@ def _import(bench: Workbench, job: Job) -> str:
         known = db.scalars(select(Recording).where(col(Recording.hash) == content)).first()
     if known is not None and not known.missing:
         recording, grid = known, bench.vault.grid(known)
-        marks = find_phrases(grid)
+        marks = find_marks(grid)
     else:
         info, grid, wave = measure_file(staged, work.reporter(bench, job.id, "measuring", 8, 92), job.name)
-        marks = find_phrases(grid)
-        recording = new_recording(content, SUFFIX[info.format], info, marks.room_tone)
+        work.reporter(bench, job.id, "finding marks", 92, 94)(1.0)
+        marks = find_marks(grid)
+        recording = new_recording(content, SUFFIX[info.format], info, marks.phrases.room_tone)
         work.reporter(bench, job.id, "storing", 94, 98)(0.5)
         bench.vault.add(staged, content, recording.suffix, grid, wave)
     # from here on it is too late to stop: the track appears together with the end of the job
-    return _add_track(bench, job, recording, cut_into_cells(grid, marks))
+    return _add_track(bench, job, recording, cut_into_cells(grid, marks.phrases), marks.details)
 
 
-def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cell]) -> str:
+def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cell], details: tuple[Mark, ...]) -> str:
     with history.edit(bench.database, job.session_id, f"Bring in {job.name}") as edit:
         db = edit.db
         stored = db.scalars(select(Recording).where(col(Recording.hash) == recording.hash)).first()
@@ -130,6 +133,7 @@ def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cel
         db.add(track)
         db.flush()
         db.add_all(clip_of(track.id, cell) for cell in cells)
+        db.add(MarkSet(track_id=track.id, data=pack(details, stored.sample_rate, stored.frames)))
         row = db.get(Job, job.id)
         if row is not None:
             row.state, row.percent, row.result = "done", 100.0, {"track": track.id}

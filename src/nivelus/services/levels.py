@@ -12,17 +12,26 @@ from sqlmodel import col
 
 from nivelus.core.drafts.clip_gain import resolve_target
 from nivelus.core.gain.clips import DECLICK_SECONDS, ClipGain, compile_clip_gains
-from nivelus.core.gain.curve import FloatArray, GainCurve, frame_gain
+from nivelus.core.gain.curve import FloatArray, GainCurve, add_curves, frame_gain
 from nivelus.core.measure.grid import LevelGrid, frame_borders
 from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS
-from nivelus.core.measure.spans import SpanLevels, span_levels
+from nivelus.core.measure.spans import span_levels
 from nivelus.services.views import ClipView
 from nivelus.store.tables import Clip, Recording, Session, Track
+
+ALWAYS_WHOLE = 200
+"""From so many spans on, the gain of the whole recording is worked out once rather than around each of them."""
 
 
 def clips_of(db: DbSession, track_id: str) -> list[Clip]:
     """The clips of a track in order of time."""
     return list(db.scalars(select(Clip).where(col(Clip.track_id) == track_id).order_by(col(Clip.start))))
+
+
+def phrases_of(clips: Iterable[Clip], recording: Recording) -> list[tuple[float, float]]:
+    """The phrases of clips, (start, end) in seconds."""
+    rate = recording.sample_rate
+    return [(c.phrase_start / rate, (c.phrase_end or 0) / rate) for c in clips if c.phrase_start is not None]
 
 
 def clip_rows(db: DbSession, track_id: str, around: Collection[str] | None = None) -> list[Clip]:
@@ -88,34 +97,38 @@ def target_of(db: DbSession, session: Session, recording: Recording, clips: Sequ
     return session.target
 
 
-def gain_curve(clips: Sequence[Clip], recording: Recording) -> GainCurve:
-    """The compiled pre-fader gain of clips that follow each other."""
-    return compile_clip_gains(
+def gain_curve(clips: Sequence[Clip], recording: Recording, dips: GainCurve | None = None) -> GainCurve:
+    """The compiled pre-fader gain of clips that follow each other, and of dips in them."""
+    clip_curve = compile_clip_gains(
         [ClipGain(c.start, c.end, c.gain, c.phrase_start, c.phrase_end) for c in clips], recording.sample_rate
     )
+    return clip_curve if dips is None else add_curves([clip_curve, dips])
 
 
-def gain_per_frame(clips: Sequence[Clip], recording: Recording) -> FloatArray:
-    """The compiled gain of all clips of a recording in each frame of its grid; see ``core.gain.curve.frame_gain``."""
-    return frame_gain(gain_curve(clips, recording), frame_borders(recording.frames, recording.sample_rate))
+def gain_per_frame(curve: GainCurve, recording: Recording) -> FloatArray:
+    """A compiled gain in each frame of the grid of its recording; see ``core.gain.curve.frame_gain``."""
+    return frame_gain(curve, frame_borders(recording.frames, recording.sample_rate))
 
 
-def track_curve(db: DbSession, track: Track, recording: Recording) -> GainCurve:
-    """The compiled pre-fader gain of a track, from the few columns that it takes."""
+def clip_gain_curve(db: DbSession, track: Track, recording: Recording) -> GainCurve:
+    """The compiled clip gains of a track, from the few columns that it takes."""
     c = inspect(Clip).local_table.c
     query = select(c.start, c.end, c.gain, c.phrase_start, c.phrase_end)
     rows = db.execute(query.where(c.track_id == track.id).order_by(c.start)).all()
     return compile_clip_gains([ClipGain(*row) for row in rows], recording.sample_rate)
 
 
-def levels_after(grid: LevelGrid, session: Session, recording: Recording, clips: Sequence[Clip]) -> dict[str, float]:
+def levels_after(
+    grid: LevelGrid, session: Session, recording: Recording, clips: Sequence[Clip], dips: GainCurve
+) -> dict[str, float]:
     """Level of every phrase with the present gain, by clip id.
 
     The ramps between clips lie in the pauses, so a phrase moves by exactly its gain; where a border was set so near to a
-    phrase that the ramp reaches into it, it is measured from the grid with the compiled gain.
+    phrase that the ramp reaches into it, and where dips lie in it, it is measured from the grid with the compiled gain.
     """
     offset = loudness_offset(session, recording)
     reach = DECLICK_SECONDS * recording.sample_rate / 2
+    dipped = _reached(dips, clips)
     after, touched = {}, []
     for index, clip in enumerate(clips):
         before = level_before(session, recording, clip)
@@ -124,14 +137,17 @@ def levels_after(grid: LevelGrid, session: Session, recording: Recording, clips:
         after[clip.id] = before + clip.gain
         first = index > 0 and clip.phrase_start - clip.start < reach and clips[index - 1].gain != clip.gain
         last = index + 1 < len(clips) and clip.end - clip.phrase_end < reach and clips[index + 1].gain != clip.gain
-        if first or last:
+        if first or last or dipped[index]:
             touched.append(clip)
     if touched:
-        curve = gain_curve(clips, recording)
+        curve = gain_curve(clips, recording, dips)
         borders = frame_borders(recording.frames, recording.sample_rate)
+        whole = frame_gain(curve, borders) if len(touched) >= ALWAYS_WHOLE else None
         for clip in touched:
-            levels = _with_gain(grid, curve, borders, clip.phrase_start or 0, clip.phrase_end or 0)
-            after[clip.id] = levels.by(session.unit) + offset
+            start, end = (clip.phrase_start or 0) / grid.sample_rate, (clip.phrase_end or 0) / grid.sample_rate
+            frames = grid.span(start, end)
+            gain = whole[frames] if whole is not None else frame_gain(curve, borders[frames.start : frames.stop + 1])
+            after[clip.id] = span_levels(grid, start, end, gain).by(session.unit) + offset
     return after
 
 
@@ -162,7 +178,11 @@ def view_clips(session: Session, recording: Recording, clips: Iterable[Clip], af
     ]
 
 
-def _with_gain(grid: LevelGrid, curve: GainCurve, borders: np.ndarray, start: int, end: int) -> SpanLevels:
-    frames = grid.span(start / grid.sample_rate, end / grid.sample_rate)
-    gain = frame_gain(curve, borders[frames.start : frames.stop + 1])
-    return span_levels(grid, start / grid.sample_rate, end / grid.sample_rate, gain)
+def _reached(dips: GainCurve, clips: Sequence[Clip]) -> np.ndarray:
+    """In the phrases of which clips dips change anything, (n,) bool."""
+    start = np.array([c.start if c.phrase_start is None else c.phrase_start for c in clips], np.float64)
+    end = np.array([c.start if c.phrase_end is None else c.phrase_end for c in clips], np.float64)
+    below = np.concatenate([[0], np.cumsum(dips.db < 0)])
+    inside = below[np.searchsorted(dips.at, end, "right")] > below[np.searchsorted(dips.at, start, "left")]
+    at_edges = (np.interp(start, dips.at, dips.db) < 0) | (np.interp(end, dips.at, dips.db) < 0)
+    return np.asarray(inside | at_edges)

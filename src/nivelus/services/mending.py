@@ -1,7 +1,8 @@
 """Setting things right at start, after the program was killed or files were moved by hand.
 
 Uploads without a job, pieces of files under temporary names, folders without a row and renders without a job go; rows
-whose files are gone are marked as missing; a level grid that is missing beside its sound is measured again.
+whose files are gone are marked as missing; a level grid that is missing beside its sound, or was measured
+by an older version, is measured again, and marks that were never looked for are found.
 """
 
 from __future__ import annotations
@@ -10,12 +11,16 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from sqlalchemy import select
+from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.errors import SoundError
+from nivelus.core.marks.details import find_details
 from nivelus.core.measure.grid import measure_file
+from nivelus.services.levels import clips_of, phrases_of
 from nivelus.services.workbench import Workbench
-from nivelus.store.tables import Job, Recording
+from nivelus.store.packing import pack
+from nivelus.store.tables import Job, MarkSet, Recording, Track
 from nivelus.store.vault import write_measured
 
 
@@ -45,6 +50,19 @@ def mend(bench: Workbench) -> list[str]:
             if not whole and not recording.missing:
                 done.append("A recording has lost its file; its track says so.")
             recording.missing = not whole
+        done += _find_missing_marks(bench, db)
+    return done
+
+
+def _find_missing_marks(bench: Workbench, db: DbSession) -> list[str]:
+    """Find the marks of tracks from before marks were kept."""
+    has_marks = select(col(MarkSet.track_id))
+    query = select(Track, Recording).join(Recording, col(Track.recording_id) == col(Recording.id))
+    done = []
+    for track, recording in db.execute(query.where(col(Track.id).not_in(has_marks), col(Recording.missing).is_(False))):
+        details = find_details(bench.vault.grid(recording), phrases_of(clips_of(db, track.id), recording))
+        db.add(MarkSet(track_id=track.id, data=pack(details, recording.sample_rate, recording.frames)))
+        done.append(f"The details of “{track.name}” were found.")
     return done
 
 
@@ -52,7 +70,7 @@ def _has_all(bench: Workbench, recording: Recording) -> bool:
     source = bench.vault.source(recording)
     if not source.exists():
         return False
-    if not all((source.parent / name).exists() for name in ("grid.npy", "wave.npy")):
+    if not bench.vault.is_measured(recording):
         try:
             _, grid, wave = measure_file(source)
         except SoundError:

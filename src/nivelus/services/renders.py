@@ -8,8 +8,8 @@ from nivelus.core.deliver.render import render
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.measure.loudness import figures
 from nivelus.services import work
-from nivelus.services.levels import gain_curve, gain_per_frame
-from nivelus.services.sound import source_of
+from nivelus.services.levels import gain_per_frame
+from nivelus.services.sound import render_source
 from nivelus.services.views import JobView
 from nivelus.services.workbench import Workbench
 from nivelus.store.tables import Job
@@ -19,7 +19,7 @@ def request(bench: Workbench, track_id: str, format: str, bits: int, with_fader:
     """Make the job that will render a track."""
     if format == "flac" and bits == 32:
         raise Refused("FLAC holds 16 or 24 bits. For 32-bit float use WAV.")
-    _, track, _, _ = source_of(bench, track_id)
+    _, track, _, _ = render_source(bench, track_id)
     name = f"{track.name} levelled.{format}"
     with bench.database.writing() as db:
         job = work.new_job(track.session_id, "render", name, track=track_id, format=format, bits=bits, with_fader=with_fader)
@@ -36,13 +36,13 @@ def run_render(bench: Workbench, job_id: str) -> None:
 
 def _render(bench: Workbench, job: Job) -> dict[str, str]:
     wanted = job.payload
-    source, track, recording, clips = source_of(bench, wanted["track"])
-    gain = gain_per_frame(clips, recording)
+    source, track, recording, curve = render_source(bench, wanted["track"])
+    gain = gain_per_frame(curve, recording)
     fader = track.fader if wanted["with_fader"] else 0.0
     render(
         source,
         bench.vault.renders / f"{job.id}.{wanted['format']}",
-        gain_curve(clips, recording),
+        curve,
         format=wanted["format"],
         bits=wanted["bits"],
         fader=fader,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -11,13 +12,16 @@ from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.errors import Refused
+from nivelus.core.marks.esses import LEAST_RATE
 from nivelus.core.sound.reader import SoundInfo
-from nivelus.services.levels import clip_rows, is_judged, level_before, levels_after, target_of, view_clips
+from nivelus.services.levels import clip_rows, gain_curve, is_judged, level_before, levels_after, target_of, view_clips
+from nivelus.services.marks import rules_of, track_marks, view_marks
 from nivelus.services.views import (
     CardPhrase,
     CardView,
     Changed,
     ClipView,
+    MarkView,
     RecordingView,
     RuleView,
     TrackView,
@@ -60,11 +64,12 @@ def remove(bench: Workbench, session_id: str) -> None:
         bench.vault.remove(name)
 
 
-def state(bench: Workbench, session_id: str) -> Changed:
-    """Everything of a session."""
+def state(bench: Workbench, session_id: str, with_marks: bool = True) -> Changed:
+    """Everything of a session; without its marks for those who have them and did not change them."""
     with bench.database.reading() as db:
         session = require(db, Session, session_id, "session")
-        return _view(bench, db, session, None, (), "")
+        everything = {track.id for track, _ in tracks_of(db, session_id)} if with_marks else set()
+        return _view(bench, db, session, Scope(None, everything), (), "")
 
 
 def update(bench: Workbench, session_id: str, revision: int, values: dict[str, Any]) -> Changed:
@@ -76,7 +81,7 @@ def update(bench: Workbench, session_id: str, revision: int, values: dict[str, A
         for name, value in values.items():
             setattr(edit.session, name, clean_name(value) if name == "name" else value)
     # a new target or unit shows every phrase in another place
-    return state(bench, session_id)
+    return state(bench, session_id, with_marks=False)
 
 
 def undo(bench: Workbench, session_id: str, revision: int) -> Changed:
@@ -90,13 +95,23 @@ def redo(bench: Workbench, session_id: str, revision: int) -> Changed:
 
 
 def after_edit(bench: Workbench, edit: Edit) -> Changed:
-    """The answer to a finished edit: what is small, and the clips that it touched."""
-    changed, removed = edit.touched_clips
-    whole = any(row["table"] == "session" for row in edit.changes)
+    """The answer to a finished edit: what is small, and the clips and marks that it touched."""
+    clips = edit.touched("clip")
+    changed = {row["id"] for row in clips if row["after"] is not None}
+    removed = [row["id"] for row in clips if row["after"] is None]
+    whole = {row["after"]["track_id"] for row in edit.touched("mark_set") if row["after"] is not None}
+    for row in edit.touched("track"):
+        before, after = row["before"] or {}, row["after"] or {}
+        if after and before.get("dip_rules") != after.get("dip_rules"):
+            whole.add(row["id"])
     with bench.database.reading() as db:
         session = require(db, Session, edit.session.id, "session")
+        for row in edit.touched("detail"):
+            removed += _removed_mark(row)
+            changed.update(_clips_under(db, row))
         moves_target = session.target_kind == "reference" and bool(changed or removed)
-        return _view(bench, db, session, None if whole or moves_target else set(changed), removed, edit.label)
+        every = moves_target or bool(edit.touched("session"))
+        return _view(bench, db, session, Scope(None if every else changed, whole), removed, edit.label)
 
 
 def run_edit(
@@ -163,17 +178,21 @@ def tracks_of(db: DbSession, session_id: str) -> list[tuple[Track, Recording]]:
     return [(track, recording) for track, recording in db.execute(query)]
 
 
-def _view(
-    bench: Workbench,
-    db: DbSession,
-    session: Session,
-    only: Collection[str] | None,
-    removed: Collection[str],
-    label: str,
-) -> Changed:
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """What an answer holds: some clips (None for every one) and the marks by them, and ``whole`` tracks."""
+
+    clips: Collection[str] | None
+    whole: Collection[str]
+
+
+def _view(bench: Workbench, db: DbSession, session: Session, scope: Scope, removed: Collection[str], label: str) -> Changed:
     tracks: list[TrackView] = []
-    views: list[ClipView] = []
+    clip_views: list[ClipView] = []
+    mark_views: list[MarkView] = []
     for track, recording in tracks_of(db, session.id):
+        whole = track.id in scope.whole
+        only = None if whole else scope.clips
         few = only is not None and session.target_kind != "median"
         clips = clip_rows(db, track.id, only if few else None)
         target = target_of(db, session, recording, clips)
@@ -184,16 +203,24 @@ def _view(
                 position=track.position,
                 fader=track.fader,
                 target=target,
+                rules=rules_of(track),
+                shows_esses=recording.sample_rate >= LEAST_RATE,
                 recording=view_recording(recording),
             )
         )
-        wanted = [c for c in clips if only is None or c.id in only]
-        if wanted:
-            after = {} if recording.missing else levels_after(bench.vault.grid(recording), session, recording, clips)
-            if only is not None:
-                # a neighbour's ramp may reach into a phrase that was not itself touched
-                wanted = _with_neighbours(clips, only)
-            views += view_clips(session, recording, wanted, after)
+        wanted = clips if only is None else _with_neighbours(clips, only)
+        if not wanted:
+            continue
+        grid = None if recording.missing else bench.vault.grid(recording)
+        marks = track_marks(db, track, recording)
+        near = marks.overlapping(clips[0].start, clips[-1].end)
+        dips = marks.curve(near)
+        after = {} if grid is None else levels_after(grid, session, recording, clips, dips)
+        clip_views += view_clips(session, recording, wanted, after)
+        if whole or scope.clips is not None:
+            chosen = np.flatnonzero(marks.overlapping(wanted[0].start, wanted[-1].end)).tolist()
+            curve = gain_curve(clips, recording, dips)
+            mark_views += view_marks(track, recording, grid, clips, marks, curve, None if whole else chosen)
     undo_label, redo_label = history.labels(db, session.id)
     rule = RuleView(**{name: getattr(session, name) for name in RULE_FIELDS})
     return Changed(
@@ -202,12 +229,31 @@ def _view(
         revision=session.revision,
         rule=rule,
         tracks=tracks,
-        clips=views,
+        clips=clip_views,
+        marks=mark_views,
+        whole=list(scope.whole),
         removed=list(removed),
         label=label,
         undo=undo_label,
         redo=redo_label,
     )
+
+
+def _removed_mark(row: dict[str, Any]) -> list[str]:
+    """The id of a mark that an edit of its row took away."""
+    before, after = row["before"], row["after"]
+    if after is None:
+        # what was found comes back as it was found; what the hand made is gone
+        return [row["id"]] if before["found"] is None else []
+    return [after["found"] or row["id"]] if after["gone"] else []
+
+
+def _clips_under(db: DbSession, row: dict[str, Any]) -> list[str]:
+    """The clips that a mark lies in, before and after an edit of its row."""
+    sides = [side for side in (row["before"], row["after"]) if side is not None]
+    edges = [side[name] for side in sides for name in ("start", "end", "dip_start", "dip_end") if side[name] is not None]
+    query = select(col(Clip.id)).where(col(Clip.track_id) == sides[0]["track_id"])
+    return list(db.scalars(query.where(col(Clip.start) < max(edges), col(Clip.end) > min(edges))))
 
 
 def _with_neighbours(clips: list[Clip], only: Collection[str]) -> list[Clip]:

@@ -6,13 +6,17 @@ Answers are arrays; nothing here touches samples but ``samples``.
 from __future__ import annotations
 
 import math
+from collections.abc import Collection
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.errors import NotFound, Refused
+from nivelus.core.gain.curve import GainCurve, add_curves
+from nivelus.core.marks.mark import KINDS
 from nivelus.core.marks.phrases import room_tone
 from nivelus.core.measure.evenness import evenness
 from nivelus.core.measure.grid import LevelGrid
@@ -22,7 +26,9 @@ from nivelus.core.measure.spans import LOWEST_DB
 from nivelus.core.measure.waveform import LEVELS, tile
 from nivelus.core.sound.reader import SoundReader
 from nivelus.services.levels import (
+    clip_gain_curve,
     clip_rows,
+    gain_curve,
     gain_per_frame,
     is_judged,
     level_before,
@@ -30,13 +36,15 @@ from nivelus.services.levels import (
     loudness_offset,
     mono_offset,
     target_of,
-    track_curve,
 )
-from nivelus.services.views import BeforeAfter, FiguresView
+from nivelus.services.marks import marks_of, track_marks, view_marks
+from nivelus.services.views import BeforeAfter, FiguresView, MarkView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
 from nivelus.store.tables import Clip, Recording, Session, Track
 
+LAYERS = ("clip", "dips")
+"""The layers of pre-fader gain, in the order of the signal path."""
 TRACE_STEP = 5
 """Frames between two values of the trace inside phrases: 20 a second."""
 METER_STEP = 10
@@ -89,49 +97,76 @@ def meter(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
     LUFS, the loudness is compared with the mean loudness of level phrases: target plus mean (loudness - level).
     """
     with bench.database.reading() as db:
-        session, _, recording = _load(db, track_id)
+        session, track, recording = _load(db, track_id)
         clips = clip_rows(db, track_id)
         target = target_of(db, session, recording, clips) + _unit_shift(session, recording, clips)
         grid = bench.vault.grid(recording)
-        gain = gain_per_frame(clips, recording)
+        dips = marks_of(db, track, recording, clips).curve()
+        gain = gain_per_frame(gain_curve(clips, recording, dips), recording)
         power = grid.column("k").astype(np.float64)
         out = [_short_term(p) - target for p in (power, power * gain[:, 0])]
         return np.stack(out, axis=1).astype(np.float32) + np.float32(loudness_offset(session, recording))
 
 
-def gain_points(bench: Workbench, track_id: str) -> npt.NDArray[np.float64]:
-    """The compiled pre-fader gain as points, (n, 2) float64 of samples and dB; linear in dB between them."""
+def gain_points(bench: Workbench, track_id: str, layers: Collection[str] = LAYERS) -> npt.NDArray[np.float64]:
+    """The compiled pre-fader gain as points, (n, 2) float64 of samples and dB; linear in dB between them.
+
+    ``layers`` are those of LAYERS that are on.
+    """
     with bench.database.reading() as db:
         _, track, recording = _load(db, track_id)
-        curve = track_curve(db, track, recording)
-        return np.stack([curve.at, curve.db], axis=1)
+        curves = []
+        if "clip" in layers:
+            curves.append(clip_gain_curve(db, track, recording))
+        if "dips" in layers:
+            curves.append(track_marks(db, track, recording).curve())
+    curve = add_curves(curves) if curves else GainCurve(np.zeros(1), np.zeros(1))
+    return np.stack([curve.at, curve.db], axis=1)
 
 
 def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
     """Every figure of a track without gain and with it, from the level grid."""
     with bench.database.reading() as db:
-        session, _, recording = _load(db, track_id)
+        session, track, recording = _load(db, track_id)
         clips = clip_rows(db, track_id)
         grid = bench.vault.grid(recording)
         target = target_of(db, session, recording, clips)
         judged = [clip for clip in clips if is_judged(clip)]
-        after = levels_after(grid, session, recording, clips)
+        marks = marks_of(db, track, recording, clips)
+        dips = marks.curve()
+        after = levels_after(grid, session, recording, clips, dips)
     before = np.array([level_before(session, recording, clip) for clip in judged], np.float64)
     now = np.array([after[clip.id] for clip in judged], np.float64)
-    gain = gain_per_frame(clips, recording)
+    curve = gain_curve(clips, recording, dips)
+    gain = gain_per_frame(curve, recording)
+    details = view_marks(track, recording, grid, clips, marks, curve)
     plain = [(clip, 0.0) for clip in judged]
     moved = [(clip, clip.gain) for clip in judged]
+    old, new = _details(details, "before"), _details(details, "after")
     return BeforeAfter(
-        before=_figures(grid, session, recording, clips, before, target, None, plain),
-        after=_figures(grid, session, recording, clips, now, target, gain, moved),
+        before=_figures(grid, session, recording, clips, before, target, None, plain, old),
+        after=_figures(grid, session, recording, clips, now, target, gain, moved, new),
     )
 
 
-def source_of(bench: Workbench, track_id: str) -> tuple[Path, Track, Recording, list[Clip]]:
-    """The sound file of a track, and what it takes to render it."""
+def _details(marks: list[MarkView], side: str) -> dict[str, Any]:
+    """The figures of breaths, esses and knocks on one side of the gain; None where there are none."""
+    values = {kind: [v for mark in marks if mark.kind == kind and (v := getattr(mark, side)) is not None] for kind in KINDS}
+    shares = {"breath": 50, "ess": 90, "knock": 90}
+    is_after = side == "after"
+    return {kind: float(np.percentile(values[kind], share)) if values[kind] else None for kind, share in shares.items()} | {
+        "lisps": sum(mark.lisp for mark in marks) if is_after else 0,
+        "down": sum(mark.on for mark in marks) if is_after else 0,
+    }
+
+
+def render_source(bench: Workbench, track_id: str) -> tuple[Path, Track, Recording, GainCurve]:
+    """The sound file of a track, and the gain that it is rendered with."""
     with bench.database.reading() as db:
         _, track, recording = _load(db, track_id)
-        return bench.vault.source(recording), track, recording, clip_rows(db, track_id)
+        clips = clip_rows(db, track_id)
+        curve = gain_curve(clips, recording, marks_of(db, track, recording, clips).curve())
+        return bench.vault.source(recording), track, recording, curve
 
 
 def _figures(
@@ -143,6 +178,7 @@ def _figures(
     target: float,
     gain: npt.NDArray[np.float64] | None,
     peaks: list[tuple[Clip, float]],
+    details: dict[str, Any],
 ) -> FiguresView:
     f = figures(grid, gain, mono_offset(session, recording))
     even = evenness(levels, target, session.tolerance)
@@ -160,6 +196,7 @@ def _figures(
         spread=even.spread,
         width=even.width,
         overs=sum(clip.true_peak + db > session.ceiling + 0.005 for clip, db in peaks),
+        **details,
     )
 
 

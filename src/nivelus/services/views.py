@@ -59,6 +59,50 @@ class ClipView(View):
     label: str
 
 
+class DipRuleView(View):
+    """How the marks of one kind go down: whether they do, by how much (dB), within which range, or to silence."""
+
+    on: bool
+    depth: float
+    shallowest: float
+    deepest: float
+    silent: bool
+
+
+class MarkView(View):
+    """A breath, ess, knock or gap, or a dip made by hand, with the dip that it makes.
+
+    ``before`` and ``after`` say how it stands: a breath in dB against its phrase, an ess and a knock by their excess, a gap
+    and a dip in dBFS. ``depth`` is what the dip would be, ``on`` whether it is applied, ``keep`` is rule, in or out.
+    ``dip_start`` ... ``dip_end`` is at full depth, the ramps (seconds) lie outside.
+    """
+
+    id: str
+    track: str
+    kind: str
+    start: float
+    end: float
+    level: float
+    confidence: float
+    excess: float | None
+    holds: list[str]
+    before: float | None
+    after: float | None
+    lisp: bool
+    on: bool
+    keep: str
+    reason: str
+    by_hand: bool
+    made: bool
+    moved: bool
+    depth: float
+    dip_start: float
+    dip_end: float
+    ramp_in: float
+    ramp_out: float
+    notch: bool
+
+
 class RecordingView(View):
     """What is known of a recording."""
 
@@ -74,18 +118,26 @@ class RecordingView(View):
 
 
 class TrackView(View):
-    """A track without its clips. ``target`` is the resolved target, in the session's unit."""
+    """A track without its clips and marks. ``target`` is the resolved target, in the session's unit.
+
+    ``rules`` say for each kind of mark how it goes down; ``shows_esses`` is False where the sampling rate is too low.
+    """
 
     id: str
     name: str
     position: int
     fader: float
     target: float
+    rules: dict[str, DipRuleView]
+    shows_esses: bool
     recording: RecordingView
 
 
 class Changed(View):
-    """The state of a session after a step: all that is small, and the clips that are different."""
+    """The state of a session after a step: all that is small, and the clips and marks that are different.
+
+    ``whole`` names the tracks of which every clip and mark is here; those of other tracks that are not here stay.
+    """
 
     id: str
     name: str
@@ -93,6 +145,8 @@ class Changed(View):
     rule: RuleView
     tracks: list[TrackView]
     clips: list[ClipView]
+    marks: list[MarkView]
+    whole: list[str]
     removed: list[str]
     label: str
     undo: str | None
@@ -175,10 +229,19 @@ class DraftView(View):
     reasons: dict[str, int]
 
 
+class TrialView(View):
+    """What other rules would make of the dips: the depth of each, dB, in the order of ``marks``."""
+
+    marks: list[str]
+    depth: list[float]
+
+
 class FiguresView(View):
     """Level figures, None where nothing passed the gates. Loudness in LUFS, peaks dBTP and dBFS, spread and width LU or dB.
 
-    ``overs`` is the number of phrases whose clip passes the ceiling.
+    ``overs`` is the number of phrases whose clip passes the ceiling. ``breath`` is the middle level of breaths against
+    their phrases, ``ess`` and ``knock`` the excess that nine in ten stay under, dB; ``lisps`` counts the esses that are
+    pulled too far under their neighbours; ``down`` the dips that are on.
     """
 
     integrated: float | None
@@ -192,6 +255,11 @@ class FiguresView(View):
     spread: float
     width: float
     overs: int
+    breath: float | None
+    ess: float | None
+    knock: float | None
+    lisps: int
+    down: int
 
 
 class BeforeAfter(View):

@@ -17,9 +17,9 @@ from sqlmodel import col
 
 from nivelus.core.errors import NotFound, Refused, Stale
 from nivelus.store.database import Database
-from nivelus.store.tables import Change, Clip, Session, Track, now
+from nivelus.store.tables import Change, Clip, Detail, MarkSet, Session, Track, now
 
-TRACKED: dict[str, type[Any]] = {"session": Session, "track": Track, "clip": Clip}
+TRACKED: dict[str, type[Any]] = {"session": Session, "track": Track, "clip": Clip, "mark_set": MarkSet, "detail": Detail}
 _AT_ONCE = 500
 _UNTRACKED_FIELDS = {"revision", "touched", "created"}
 
@@ -38,11 +38,9 @@ class Edit:
         """The rows that are different now: table, id, before and after (None where there is no row)."""
         return [row for row in self.rows.values() if row["before"] != row["after"]]
 
-    @property
-    def touched_clips(self) -> tuple[list[str], list[str]]:
-        """Ids of the clips that were changed or added, and of those that are gone."""
-        clips = [row for row in self.changes if row["table"] == "clip"]
-        return [r["id"] for r in clips if r["after"] is not None], [r["id"] for r in clips if r["after"] is None]
+    def touched(self, table: str) -> list[dict[str, Any]]:
+        """The rows of one table that are different now."""
+        return [row for row in self.changes if row["table"] == table]
 
 
 @contextmanager

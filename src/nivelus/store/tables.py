@@ -66,6 +66,49 @@ class Track(SQLModel, table=True):
     name: str
     position: int
     fader: float = 0.0
+    dip_rules: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
+    """By kind of mark: on, depth, shallowest, deepest, silent; what is absent is as it comes."""
+
+
+class MarkSet(SQLModel, table=True):
+    """What was found in a track's recording, packed: see ``store.packing``. One row per track."""
+
+    __tablename__ = "mark_set"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    track_id: str = Field(foreign_key="track.id", unique=True, ondelete="CASCADE")
+    data: str
+
+
+class Detail(SQLModel, table=True):
+    """What the hand made of one mark, or a mark that was made by hand.
+
+    ``found`` names the mark that was found, as kind and first sample, and ``found_end`` is its end; None for one that
+    was made by hand. ``kind``, ``start`` and ``end`` (samples) are what holds now; ``moved`` says that they were
+    corrected. ``gone`` marks are none. ``keep`` is "rule", "in" (its dip holds whatever the rule's switch says) or
+    "out". ``offset`` is dB on the rule's depth, ``pinned`` a depth that a locked phrase keeps. Ramps are seconds, edges of
+    the dip samples; each None where the rule holds.
+    """
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    track_id: str = Field(foreign_key="track.id", index=True, ondelete="CASCADE")
+    found: str | None = None
+    found_end: int | None = None
+    kind: str
+    start: int
+    end: int
+    moved: bool = False
+    level: float
+    excess: float | None = None
+    gone: bool = False
+    keep: str = "rule"
+    offset: float = 0.0
+    pinned: float | None = None
+    notch: bool = False
+    dip_start: int | None = None
+    dip_end: int | None = None
+    ramp_in: float | None = None
+    ramp_out: float | None = None
 
 
 class Clip(SQLModel, table=True):

@@ -16,7 +16,7 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.measure.grid import LevelGrid
+from nivelus.core.measure.grid import COLUMNS, LevelGrid
 from nivelus.core.measure.waveform import pyramid
 from nivelus.store.tables import Recording
 
@@ -54,6 +54,13 @@ class Vault:
         """The level grid of a recording, mapped from its file."""
         data = np.load(self.folder(recording.hash) / "grid.npy", mmap_mode="r")
         return LevelGrid(data, recording.sample_rate, recording.frames, recording.channels)
+
+    def is_measured(self, recording: Recording) -> bool:
+        """Whether everything that is measured of a recording is there, by this version's measure."""
+        folder = self.folder(recording.hash)
+        if not (folder / "grid.npy").exists() or not (folder / "wave.npy").exists():
+            return False
+        return bool(np.load(folder / "grid.npy", mmap_mode="r").shape[1] == len(COLUMNS))
 
     def wave(self, recording: Recording) -> npt.NDArray[np.float16]:
         """The waveform pyramid of a recording, see ``core.measure.waveform``; mapped from its file."""

@@ -49,8 +49,12 @@ def meter(track_id: str) -> Response:
 
 @bp.get("/tracks/<track_id>/gain")
 def gain(track_id: str) -> Response:
-    """float64 pairs of samples and dB: the compiled gain, linear in dB between points."""
-    return array(sound.gain_points(bench(), track_id))
+    """float64 pairs of samples and dB: the compiled gain, linear in dB between points; of ``layers`` only, if given."""
+    layers = request.args.get("layers")
+    chosen = sound.LAYERS if layers is None else [name for name in layers.split(",") if name]
+    if not set(chosen) <= set(sound.LAYERS):
+        raise Refused(f"The layers are {', '.join(sound.LAYERS)}.")
+    return array(sound.gain_points(bench(), track_id, chosen))
 
 
 @bp.get("/jobs/<job_id>/file")

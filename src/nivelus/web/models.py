@@ -11,6 +11,11 @@ Ids = Annotated[list[Id], Field(min_length=1, max_length=20_000)]
 Db = Annotated[float, Field(ge=-120, le=120, allow_inf_nan=False)]
 Seconds = Annotated[float, Field(ge=0, le=1_000_000, allow_inf_nan=False)]
 Name = Annotated[str, Field(min_length=1, max_length=400)]
+Depth = Annotated[float, Field(ge=-60, le=0, allow_inf_nan=False)]
+Ramp = Annotated[float, Field(ge=0, le=2, allow_inf_nan=False)]
+Kind = Literal["breath", "ess", "knock", "gap"]
+MarkId = Annotated[str, Field(min_length=1, max_length=40)]
+MarkIds = Annotated[list[MarkId], Field(min_length=1, max_length=50_000)]
 Limit = Annotated[float, Field(ge=0, le=60, allow_inf_nan=False)]
 
 
@@ -82,6 +87,84 @@ class TrackChange(Revised):
 
     name: Name | None = None
     fader: Db | None = None
+
+
+class DipRuleIn(Request):
+    """Values of the rule of one kind of detail; those that are absent stay."""
+
+    on: bool | None = None
+    depth: Depth | None = None
+    shallowest: Depth | None = None
+    deepest: Depth | None = None
+    silent: bool | None = None
+
+    def values(self) -> dict[str, Any]:
+        """What was given."""
+        return {name: value for name, value in self.model_dump().items() if value is not None}
+
+
+class DipRuleChange(Revised):
+    """Another rule for one kind."""
+
+    kind: Kind
+    rule: DipRuleIn
+
+
+class DipTrial(Request):
+    """Values of rules to try, by kind."""
+
+    rules: Annotated[dict[Kind, DipRuleIn], Field(min_length=1)]
+
+
+class DepthChange(Revised):
+    """Depth of dips: by so much, or to so much."""
+
+    marks: MarkIds
+    by: Db | None = None
+    to: Depth | None = None
+
+
+class DetailChange(Revised):
+    """What dips do: whether the rule holds for them, and their shape. One of the two."""
+
+    marks: MarkIds
+    keep: Literal["rule", "in", "out"] | None = None
+    notch: bool | None = None
+
+
+class DipEdges(Revised):
+    """Edges of a dip, where it is at its depth, and its ramps; those that are absent stay."""
+
+    mark: MarkId
+    start: Seconds | None = None
+    end: Seconds | None = None
+    ramp_in: Ramp | None = None
+    ramp_out: Ramp | None = None
+
+
+class Correction(Revised):
+    """What marks really are: another kind, other edges, or no marks."""
+
+    marks: MarkIds
+    kind: Kind | None = None
+    start: Seconds | None = None
+    end: Seconds | None = None
+    gone: bool = False
+
+
+class NewMark(Revised):
+    """A mark or a free dip over a span."""
+
+    kind: Kind | Literal["dip"]
+    start: Seconds
+    end: Seconds
+    depth: Depth | None = None
+
+
+class Marks(Revised):
+    """Some marks."""
+
+    marks: MarkIds
 
 
 class GainChange(Revised):

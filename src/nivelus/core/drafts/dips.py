@@ -32,7 +32,7 @@ FREE = "dip"
 """Kind of a dip that was made by hand and follows no rule."""
 ALL_KINDS = (*KINDS, FREE)
 LEAST_DIP = -0.5
-"""A dip shallower than this is none."""
+"""A dip that is not as deep as this is none."""
 LISP = 4.0
 """dB under what is usual from which an ess is likely to lisp."""
 RAMPS = {"breath": (0.03, 0.03), "ess": (0.005, 0.005), "knock": (0.005, 0.015), "gap": (0.15, 0.02), FREE: (0.02, 0.02)}
@@ -117,9 +117,14 @@ class MarkArrays:
 
 @dataclass(frozen=True, slots=True)
 class DipDraft:
-    """A dip for every mark (of 0 dB where there is nothing to take down) and ``reason`` (n,) of REASONS."""
+    """A dip for every mark, of 0 dB where there is nothing to take down.
+
+    ``base`` (n,) is the depth that the rules alone ask for, before room tone and the hand have their say; ``reason`` (n,)
+    of REASONS is what decided the depth.
+    """
 
     dips: Dips
+    base: FloatArray
     reason: tuple[str, ...]
 
 
@@ -186,7 +191,7 @@ def draft_dips(marks: MarkArrays, rules: Mapping[str, DipRule], rate: int, sampl
     DipDraft
     """
     rules = {**DEFAULT_RULES, **rules}
-    depth, reason = _depths(marks, rules)
+    base, depth, reason = _depths(marks, rules)
     start, end, ramp_in, ramp_out = _spans(marks, rate, samples, depth <= SILENT_DIP)
     fixed = ~np.isnan(marks.depth_fixed)
     depth = np.where(fixed, marks.depth_fixed, depth)
@@ -195,40 +200,39 @@ def draft_dips(marks: MarkArrays, rules: Mapping[str, DipRule], rate: int, sampl
     end = np.maximum(np.where(np.isnan(marks.end_fixed), end, marks.end_fixed), start)
     ramp_in = np.where(np.isnan(marks.ramp_in_fixed), ramp_in, marks.ramp_in_fixed * rate)
     ramp_out = np.where(np.isnan(marks.ramp_out_fixed), ramp_out, marks.ramp_out_fixed * rate)
-    return DipDraft(Dips(start, end, depth, ramp_in, ramp_out, marks.notch), tuple(reason.tolist()))
+    return DipDraft(Dips(start, end, depth, ramp_in, ramp_out, marks.notch), base, tuple(reason.tolist()))
 
 
-def _depths(marks: MarkArrays, rules: Mapping[str, DipRule]) -> tuple[FloatArray, npt.NDArray[np.object_]]:
+def _depths(marks: MarkArrays, rules: Mapping[str, DipRule]) -> tuple[FloatArray, FloatArray, npt.NDArray[np.object_]]:
+    """What the rules alone would do, the depth with what the hand added, and why."""
     each = [rules[kind] for kind in ALL_KINDS]
-    rule_depth, shallowest, deepest = (
+    slider, shallowest, deepest = (
         np.array([getattr(rule, name) for rule in each])[marks.kind] for name in ("depth", "shallowest", "deepest")
     )
-    is_kind = {name: marks.kind == code for code, name in enumerate(ALL_KINDS)}
-    reason = np.full(len(marks.kind), "rule", dtype=object)
-    depth = rule_depth.copy()
-    excess = -np.maximum(np.nan_to_num(marks.excess), 0.0)
-    ess = is_kind["ess"]
-    depth[ess] = np.maximum(excess, rule_depth)[ess]
-    reason[ess] = np.where(excess < rule_depth, "at most", "excess")[ess]
-    depth = depth + marks.offset
-    reason[marks.offset != 0] = "by hand"
-    # what the rule alone leaves alone is not pressed to its shallowest
     silent = np.array([rule.silent for rule in each])[marks.kind]
-    wanted = (depth < LEAST_DIP) | silent
-    for limit, name, over in ((shallowest, "shallowest", depth > shallowest), (deepest, "deepest", depth < deepest)):
-        held = over & wanted
-        depth[held] = limit[held]
-        reason[held] = name
+    reason = np.full(len(marks.kind), "rule", dtype=object)
+    base = slider.copy()
+    ess = marks.kind == ALL_KINDS.index("ess")
+    excess = -np.maximum(np.nan_to_num(marks.excess), 0.0)
+    base[ess] = np.maximum(excess, slider)[ess]
+    reason[ess] = np.where(excess < slider, "at most", "excess")[ess]
+    # what the rule leaves alone is not pressed to the shallowest
+    wanted = base <= LEAST_DIP
+    for limit, name, past in ((shallowest, "shallowest", base > shallowest), (deepest, "deepest", base < deepest)):
+        held = past & wanted
+        base[held], reason[held] = limit[held], name
+    base[~wanted] = 0.0
+    depth = base + marks.offset
+    reason[marks.offset != 0] = "by hand"
+    too_deep = depth < deepest
+    depth[too_deep], reason[too_deep] = deepest[too_deep], "deepest"
     floor = np.minimum(marks.room - marks.level, 0.0)
-    under = is_kind["breath"] & (depth < floor)
-    depth[under] = floor[under]
-    reason[under] = "room tone"
-    depth[silent] = SILENT_DIP
-    reason[silent] = "silence"
-    nothing = ~wanted | (depth > LEAST_DIP)
-    depth[nothing] = 0.0
-    reason[nothing] = "nothing"
-    return depth, reason
+    under = (marks.kind == ALL_KINDS.index("breath")) & (depth < floor)
+    depth[under], reason[under] = floor[under], "room tone"
+    nothing = depth > LEAST_DIP
+    depth[nothing], reason[nothing] = 0.0, "nothing"
+    depth[silent], reason[silent] = SILENT_DIP, "silence"
+    return base, depth, reason
 
 
 def _spans(

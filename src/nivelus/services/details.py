@@ -1,0 +1,331 @@
+"""Details by hand: how deep a dip goes, what is kept out, its shape and edges, marks that are corrected or made.
+
+A mark that the hand never touched has no row; the first touch makes one. A locked phrase keeps its dips as they are.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterable, Mapping
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+from sqlmodel import col
+
+from nivelus.core.drafts.dips import ALL_KINDS, FREE, LEAST_DIP, RAMPS
+from nivelus.core.errors import NotFound, Refused
+from nivelus.core.marks.details import find_details, measure_mark
+from nivelus.core.marks.mark import KINDS
+from nivelus.services.levels import clips_of, phrases_of
+from nivelus.services.marks import TrackMarks, marks_of, rules_of, track_marks
+from nivelus.services.sessions import run_edit
+from nivelus.services.views import Changed, TrialView
+from nivelus.services.workbench import Workbench
+from nivelus.store.history import Edit, require
+from nivelus.store.packing import COLUMNS, pack
+from nivelus.store.tables import Clip, Detail, MarkSet, Recording, Track
+
+SHORTEST = 0.005
+"""Seconds that a mark or the flat part of a dip made by hand lasts at least."""
+LONGEST_RAMP = 2.0
+NAMES = {"breath": "breath", "ess": "ess", "knock": "knock", "gap": "gap", FREE: "dip"}
+PLURALS = {"breath": "breaths", "ess": "esses", "knock": "knocks", "gap": "gaps", FREE: "dips"}
+_NEAREST = 15
+
+Work = Callable[[Edit, Track, Recording, list[Clip], TrackMarks], None]
+
+
+def set_rule(bench: Workbench, track_id: str, revision: int, kind: str, values: Mapping[str, Any]) -> Changed:
+    """Change the rule of a kind: its switch, its slider, its limits. Moves every dip of that kind at once."""
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        rule = rules_of(track, {kind: values})[kind]
+        if rule.deepest > rule.shallowest:
+            raise Refused("The deepest that a dip may go is not above the shallowest.")
+        track.dip_rules = {**track.dip_rules, kind: rule.model_dump()}
+        name = PLURALS[kind].capitalize()
+        if "on" in values:
+            edit.label = f"{name} down" if rule.on else f"{name} as they are"
+        else:
+            edit.label = f"{name} silent" if rule.silent else f"{name} by {rule.depth:+.1f} dB"
+
+    return run_edit(bench, track_id, "Rule of details", revision, work)
+
+
+def trial(bench: Workbench, track_id: str, rules: Mapping[str, Mapping[str, Any]]) -> TrialView:
+    """What other values of the rules would make of the dips. Nothing is changed."""
+    with bench.database.reading() as db:
+        track = require(db, Track, track_id, "track")
+        recording = require(db, Recording, track.recording_id, "recording")
+        marks = track_marks(db, track, recording, rules)
+    kinds = [ALL_KINDS.index(kind) for kind in rules]
+    chosen = np.flatnonzero(np.isin(marks.arrays.kind, kinds)).tolist()
+    return TrialView(marks=[marks.ids[i] for i in chosen], depth=marks.draft.dips.depth[chosen].tolist())
+
+
+def set_depth(
+    bench: Workbench, track_id: str, revision: int, ids: list[str], by: float | None = None, to: float | None = None
+) -> Changed:
+    """Deepen or ease dips by ``by`` dB, or set their depth to ``to`` dB (0 or less). They are on from then on."""
+    if (by is None) == (to is None):
+        raise Refused("Say either by how much, or to which depth.")
+
+    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
+        places = _free(marks, clips, ids)
+        for place in places:
+            row = _row(edit, track, marks, place)
+            now, is_on = float(marks.draft.dips.depth[place]), bool(marks.applied[place])
+            row.keep = "in"
+            if by is not None and by < 0 and not is_on and now < 0:
+                # the first step down takes what the rule proposes
+                continue
+            # from nothing, the first step down is the shallowest dip there is
+            wanted = min(now if is_on else 0.0, 0.0) + by if by is not None else to or 0.0
+            wanted = min(wanted, LEAST_DIP) if by is not None and by < 0 else min(wanted, 0.0)
+            row.offset = round(wanted - float(marks.draft.base[place]), 2) + 0.0
+        what = _names(marks, places)
+        edit.label = f"{what} by {by:+.1f} dB" if by is not None else f"{what} to {to or 0.0:+.1f} dB"
+
+    return _run(bench, track_id, revision, work)
+
+
+def set_keep(bench: Workbench, track_id: str, revision: int, ids: list[str], keep: str) -> Changed:
+    """Keep marks out of their rule, in whatever its switch says, or let the rule decide again."""
+
+    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
+        places = _free(marks, clips, ids)
+        for place in places:
+            _row(edit, track, marks, place).keep = keep
+        verb = {"out": "Keep out", "in": "Take in", "rule": "By the rule:"}[keep]
+        edit.label = f"{verb} {_names(marks, places)}"
+
+    return _run(bench, track_id, revision, work)
+
+
+def set_shape(bench: Workbench, track_id: str, revision: int, ids: list[str], notch: bool) -> Changed:
+    """Make dips notches, deepest in the middle, or flat again."""
+
+    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
+        places = _free(marks, clips, ids)
+        for place in places:
+            _row(edit, track, marks, place).notch = notch
+        edit.label = f"{'Notch' if notch else 'Flat'}: {_names(marks, places)}"
+
+    return _run(bench, track_id, revision, work)
+
+
+def set_edges(
+    bench: Workbench,
+    track_id: str,
+    revision: int,
+    id: str,
+    start: float | None = None,
+    end: float | None = None,
+    ramp_in: float | None = None,
+    ramp_out: float | None = None,
+) -> Changed:
+    """Move the edges of a dip (seconds, where it is at its depth) or set the length of its ramps (seconds)."""
+
+    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
+        (place,) = _free(marks, clips, [id])
+        rate, dips = recording.sample_rate, marks.draft.dips
+        row = _row(edit, track, marks, place)
+        if start is not None or end is not None:
+            a, b = _within(recording, start, end, float(dips.start[place]) / rate, float(dips.end[place]) / rate)
+            row.dip_start = a if start is not None else row.dip_start
+            row.dip_end = b if end is not None else row.dip_end
+        row.ramp_in = row.ramp_in if ramp_in is None else min(ramp_in, LONGEST_RAMP)
+        row.ramp_out = row.ramp_out if ramp_out is None else min(ramp_out, LONGEST_RAMP)
+        edit.label = f"Edges of {_names(marks, [place])}"
+
+    return _run(bench, track_id, revision, work)
+
+
+def correct(
+    bench: Workbench,
+    track_id: str,
+    revision: int,
+    ids: list[str],
+    kind: str | None = None,
+    start: float | None = None,
+    end: float | None = None,
+    gone: bool = False,
+) -> Changed:
+    """Say what marks really are: of another kind, with other edges (seconds, one mark), or no marks at all."""
+    if (start is not None or end is not None) and len(ids) != 1:
+        raise Refused("Edges are moved one mark at a time.")
+
+    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
+        places = _free(marks, clips, ids)
+        what, rate = _names(marks, places), recording.sample_rate
+        for place in places:
+            row = _row(edit, track, marks, place)
+            if gone:
+                if row.found is None:
+                    edit.db.delete(row)
+                else:
+                    row.gone = True
+                continue
+            if start is not None or end is not None:
+                row.start, row.end = _within(recording, start, end, row.start / rate, row.end / rate)
+                row.dip_start = row.dip_end = None
+            row.kind = kind or row.kind
+            row.moved = True
+            _measure(bench, row, recording, clips, marks)
+        if gone:
+            edit.label = f"Not a mark: {what}"
+        else:
+            edit.label = f"{what}: a {NAMES[kind]}" if kind else f"Edges of {what}"
+
+    return _run(bench, track_id, revision, work)
+
+
+def make(
+    bench: Workbench, track_id: str, revision: int, kind: str, start: float, end: float, depth: float | None = None
+) -> Changed:
+    """Make a mark, or a free dip, over a span of seconds by hand. A free dip goes down by 6 dB if nothing else is said."""
+
+    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
+        a, b = _within(recording, start, end, start, end)
+        row = Detail(track_id=track.id, kind=kind, start=a, end=b, level=0.0, keep="in")
+        if _is_locked(clips, (a + b) / 2):
+            raise Refused("This phrase is locked. Unlock it first (L).")
+        if kind == FREE:
+            row.offset = -6.0 if depth is None else depth
+            # what was drawn is the whole of the dip: its ramps lie inside
+            ramp = min(RAMPS[FREE][0], (b - a) / recording.sample_rate / 3)
+            row.ramp_in = row.ramp_out = ramp
+            row.dip_start, row.dip_end = a + round(ramp * recording.sample_rate), b - round(ramp * recording.sample_rate)
+        _measure(bench, row, recording, clips, marks)
+        edit.db.add(row)
+        edit.label = f"Make a {NAMES[kind]}"
+
+    return _run(bench, track_id, revision, work)
+
+
+def reset(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Changed:
+    """Forget what the hand did to marks: those that were found are as they were, those made by hand go."""
+
+    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
+        places = [place for place in _free(marks, clips, ids) if marks.by_hand[place] is not None]
+        if not places:
+            raise Refused("Nothing was done by hand here.")
+        for place in places:
+            edit.db.delete(_row(edit, track, marks, place))
+        edit.label = f"Back to the rule: {_names(marks, places)}"
+
+    return _run(bench, track_id, revision, work)
+
+
+def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
+    """Find the details of a track anew, in and between its phrases as they are now. What the hand did stays."""
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        if recording.missing:
+            raise Refused("The sound file of this track is missing. Bring it in again.")
+        clips = clips_of(edit.db, track.id)
+        details = find_details(bench.vault.grid(recording), phrases_of(clips, recording))
+        data = pack(details, recording.sample_rate, recording.frames)
+        row = edit.db.scalars(select(MarkSet).where(col(MarkSet.track_id) == track.id)).first()
+        if row is None:
+            edit.db.add(MarkSet(track_id=track.id, data=data))
+        else:
+            row.data = data
+        edit.label = "Find the details again"
+
+    return run_edit(bench, track_id, "Find the details again", revision, work)
+
+
+def pin(edit: Edit, track: Track, recording: Recording, clips: list[Clip], locked: Iterable[Clip], on: bool) -> None:
+    """Let the dips of clips that are being locked keep the depth they have; or follow the rule again."""
+    marks = marks_of(edit.db, track, recording, clips)
+    middle = (marks.arrays.start + marks.arrays.end) / 2
+    for clip in locked:
+        for place in np.flatnonzero((middle >= clip.start) & (middle < clip.end)).tolist():
+            if on:
+                row = _row(edit, track, marks, place)
+                row.pinned = float(marks.draft.dips.depth[place]) if marks.applied[place] else 0.0
+            elif marks.by_hand[place] is not None:
+                _row(edit, track, marks, place).pinned = None
+
+
+def _run(bench: Workbench, track_id: str, revision: int, work: Work) -> Changed:
+    def run(edit: Edit, track: Track, recording: Recording) -> None:
+        clips = clips_of(edit.db, track.id)
+        work(edit, track, recording, clips, marks_of(edit.db, track, recording, clips))
+
+    return run_edit(bench, track_id, "Details", revision, run)
+
+
+def _free(marks: TrackMarks, clips: list[Clip], ids: Collection[str]) -> list[int]:
+    """The places of marks that may be worked on. Raises NotFound, and Refused where all of them are locked."""
+    places = marks.at(list(dict.fromkeys(ids)))
+    if not places:
+        raise NotFound("This mark is not there any more.")
+    middles = (marks.arrays.start + marks.arrays.end) / 2
+    free = [place for place in places if not _is_locked(clips, float(middles[place]))]
+    if not free:
+        raise Refused("What is selected lies in a locked phrase. Unlock it first (L).")
+    return free
+
+
+def _is_locked(clips: list[Clip], at: float) -> bool:
+    owner = int(np.searchsorted([clip.start for clip in clips], at, "right")) - 1
+    return bool(clips[max(owner, 0)].locked)
+
+
+def _row(edit: Edit, track: Track, marks: TrackMarks, place: int) -> Detail:
+    """The row of a mark, made now if the hand never touched it."""
+    known = marks.by_hand[place]
+    if known is not None:
+        row: Detail = require(edit.db, Detail, known.id, "mark")
+        return row
+    start, end, kind = (int(marks.found[place, COLUMNS.index(name)]) for name in ("start", "end", "kind"))
+    excess = float(marks.arrays.excess[place])
+    row = Detail(
+        track_id=track.id,
+        found=marks.ids[place],
+        found_end=end,
+        kind=ALL_KINDS[kind],
+        start=start,
+        end=end,
+        level=float(marks.arrays.level[place]),
+        excess=excess if np.isfinite(excess) else None,
+    )
+    edit.db.add(row)
+    return row
+
+
+def _within(recording: Recording, start: float | None, end: float | None, a: float, b: float) -> tuple[int, int]:
+    """Edges in samples: those given, else ``a`` and ``b`` seconds; within the recording and in order."""
+    rate = recording.sample_rate
+    first = round((a if start is None else start) * rate)
+    last = round((b if end is None else end) * rate)
+    first, last = max(first, 0), min(last, recording.frames)
+    if last - first < round(SHORTEST * rate):
+        raise Refused("The end has to come after the start. Drag it further, or take the mark away (X).")
+    return first, last
+
+
+def _measure(bench: Workbench, row: Detail, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
+    """Measure a mark that was moved or made."""
+    if recording.missing:
+        raise Refused("The sound file of this track is missing. Bring it in again.")
+    rate, middle = recording.sample_rate, (row.start + row.end) / 2 / recording.sample_rate
+    phrase = next((span for span in phrases_of(clips, recording) if span[0] <= middle < span[1]), None)
+    stands = marks.found[:, COLUMNS.index("stands")]
+    esses = np.flatnonzero(np.isfinite(stands))
+    nearest = esses[np.argsort(np.abs(marks.arrays.start[esses] - row.start), kind="stable")[:_NEAREST]]
+    # a free dip is measured like what it lies over
+    kind = row.kind if row.kind in KINDS else "gap"
+    mark = measure_mark(bench.vault.grid(recording), kind, row.start / rate, row.end / rate, phrase, stands[nearest])
+    row.level, row.excess = mark.level, mark.excess
+
+
+def _names(marks: TrackMarks, places: list[int]) -> str:
+    kinds = {ALL_KINDS[marks.arrays.kind[place]] for place in places}
+    count = len(places)
+    if len(kinds) > 1:
+        return f"{count} details"
+    (kind,) = kinds
+    return f"1 {NAMES[kind]}" if count == 1 else f"{count} {PLURALS[kind]}"

@@ -1,0 +1,99 @@
+"""Routes of a track's details: the rules of their dips, and what the hand does to single ones."""
+
+from __future__ import annotations
+
+from flask import Response
+from flask_openapi3 import APIBlueprint, Tag
+
+from nivelus.core.errors import Refused
+from nivelus.services import details
+from nivelus.services.views import Changed, TrialView
+from nivelus.web.answers import answer
+from nivelus.web.context import PROBLEMS, bench
+from nivelus.web.models import (
+    Correction,
+    DepthChange,
+    DetailChange,
+    DipEdges,
+    DipRuleChange,
+    DipTrial,
+    Marks,
+    NewMark,
+    Revised,
+    TrackPath,
+)
+
+api = APIBlueprint(
+    "details",
+    __name__,
+    url_prefix="/api/tracks/<track_id>/details",
+    abp_tags=[Tag(name="details")],
+    abp_responses=PROBLEMS,
+)
+
+
+@api.post("/rule", responses={200: Changed})
+def set_rule(path: TrackPath, body: DipRuleChange) -> Response:
+    """Change how the marks of one kind go down."""
+    return answer(details.set_rule(bench(), path.track_id, body.revision, body.kind, body.rule.values()))
+
+
+@api.post("/trial", responses={200: TrialView})
+def try_rules(path: TrackPath, body: DipTrial) -> Response:
+    """What other rules would make of the dips; nothing is changed."""
+    return answer(details.trial(bench(), path.track_id, {kind: rule.values() for kind, rule in body.rules.items()}))
+
+
+@api.post("/depth", responses={200: Changed})
+def set_depth(path: TrackPath, body: DepthChange) -> Response:
+    """Deepen or ease dips, or set their depth."""
+    return answer(details.set_depth(bench(), path.track_id, body.revision, body.marks, body.by, body.to))
+
+
+@api.post("/change", responses={200: Changed})
+def change_details(path: TrackPath, body: DetailChange) -> Response:
+    """Keep marks out or in, or make their dips notches."""
+    if (body.keep is None) == (body.notch is None):
+        raise Refused("Say either what the rule does with them, or their shape.")
+    if body.keep is not None:
+        return answer(details.set_keep(bench(), path.track_id, body.revision, body.marks, body.keep))
+    assert body.notch is not None
+    return answer(details.set_shape(bench(), path.track_id, body.revision, body.marks, body.notch))
+
+
+@api.post("/edges", responses={200: Changed})
+def set_edges(path: TrackPath, body: DipEdges) -> Response:
+    """Move the edges or ramps of a dip."""
+    if all(value is None for value in (body.start, body.end, body.ramp_in, body.ramp_out)):
+        raise Refused("Say which edge or ramp to move.")
+    return answer(
+        details.set_edges(bench(), path.track_id, body.revision, body.mark, body.start, body.end, body.ramp_in, body.ramp_out)
+    )
+
+
+@api.post("/correct", responses={200: Changed})
+def correct_marks(path: TrackPath, body: Correction) -> Response:
+    """Say what marks really are."""
+    if body.kind is None and body.start is None and body.end is None and not body.gone:
+        raise Refused("Say what the marks really are.")
+    return answer(
+        details.correct(bench(), path.track_id, body.revision, body.marks, body.kind, body.start, body.end, gone=body.gone)
+    )
+
+
+@api.post("/make", responses={200: Changed})
+def make_mark(path: TrackPath, body: NewMark) -> Response:
+    """Make a mark or a dip by hand."""
+    return answer(details.make(bench(), path.track_id, body.revision, body.kind, body.start, body.end, body.depth))
+
+
+@api.post("/reset", responses={200: Changed})
+def reset_marks(path: TrackPath, body: Marks) -> Response:
+    """Forget what the hand did to marks."""
+    return answer(details.reset(bench(), path.track_id, body.revision, body.marks))
+
+
+@api.post("/find", responses={200: Changed})
+def find_again(path: TrackPath, body: Revised) -> Response:
+    """Find the details anew; what the hand did stays."""
+    return answer(details.find_again(bench(), path.track_id, body.revision))
