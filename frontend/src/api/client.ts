@@ -5,6 +5,10 @@ import type { components, paths } from "./schema";
 type Schemas = components["schemas"];
 export type Changed = Schemas["Changed"];
 export type Clip = Schemas["ClipView"];
+export type Mark = Schemas["MarkView"];
+export type DipRule = Schemas["DipRuleView"];
+export type DipRuleChange = Schemas["DipRuleIn"];
+export type Trial = Schemas["TrialView"];
 export type Track = Schemas["TrackView"];
 export type Rule = Schemas["RuleView"];
 export type RuleChange = Schemas["RuleIn"];
@@ -92,6 +96,24 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/draft", { ...track(id), body: { clips, rule } })),
   acceptDraft: (id: string, revision: number, clips: string[] | undefined) =>
     take(client.POST("/api/tracks/{track_id}/draft/accept", { ...track(id), body: { revision, clips } })),
+  dipRule: (id: string, revision: number, kind: Schemas["DipRuleChange"]["kind"], rule: DipRuleChange) =>
+    take(client.POST("/api/tracks/{track_id}/details/rule", { ...track(id), body: { revision, kind, rule } })),
+  dipTrial: (id: string, rules: Record<string, DipRuleChange>) =>
+    take(client.POST("/api/tracks/{track_id}/details/trial", { ...track(id), body: { rules } })),
+  depth: (id: string, revision: number, marks: string[], change: { by?: number; to?: number }) =>
+    take(client.POST("/api/tracks/{track_id}/details/depth", { ...track(id), body: { revision, marks, ...change } })),
+  detail: (id: string, body: Schemas["DetailChange"]) =>
+    take(client.POST("/api/tracks/{track_id}/details/change", { ...track(id), body })),
+  dipEdges: (id: string, body: Schemas["DipEdges"]) =>
+    take(client.POST("/api/tracks/{track_id}/details/edges", { ...track(id), body })),
+  correctMarks: (id: string, body: Schemas["Correction"]) =>
+    take(client.POST("/api/tracks/{track_id}/details/correct", { ...track(id), body })),
+  makeMark: (id: string, body: Schemas["NewMark"]) =>
+    take(client.POST("/api/tracks/{track_id}/details/make", { ...track(id), body })),
+  resetMarks: (id: string, revision: number, marks: string[]) =>
+    take(client.POST("/api/tracks/{track_id}/details/reset", { ...track(id), body: { revision, marks } })),
+  findAgain: (id: string, revision: number) =>
+    take(client.POST("/api/tracks/{track_id}/details/find", { ...track(id), body: { revision } })),
   figures: (id: string) => take(client.GET("/api/tracks/{track_id}/figures", track(id))),
   render: (id: string, body: RenderRequest) =>
     take(client.POST("/api/tracks/{track_id}/render", { ...track(id), body })),
@@ -101,8 +123,10 @@ export const api = {
   dismissJob: (id: string) => take(client.DELETE("/api/jobs/{job_id}", job(id))),
   renderedFile: (id: string) => `/api/jobs/${id}/file`,
 
-  gainPoints: (id: string) => bytes(`/api/tracks/${id}/gain`).then((b) => new Float64Array(b)),
-  meter: (id: string) => bytes(`/api/tracks/${id}/meter`).then((b) => new Float32Array(b)),
+  gainPoints: (id: string, layers: string[]) =>
+    bytes(`/api/tracks/${id}/gain?layers=${layers.join(",")}`).then((b) => new Float64Array(b)),
+  meter: (id: string, layers: string[]) =>
+    bytes(`/api/tracks/${id}/meter?layers=${layers.join(",")}`).then((b) => new Float32Array(b)),
   trace: (id: string) => bytes(`/api/tracks/${id}/trace`).then((b) => new Float32Array(b)),
   waveTile: (recording: string, level: number, index: number) =>
     bytes(`/api/recordings/${recording}/wave/${level}/${index}`).then((b) => new Float32Array(b)),

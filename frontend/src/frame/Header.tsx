@@ -6,11 +6,9 @@ import { Link } from "react-router";
 import { api } from "../api/client";
 import { useFigures } from "../api/queries";
 import { edit, isJudged, isLevel, redo, trackOf, undo, useSession } from "../model/session";
-import { STAGES, type Stage, useView } from "../model/view";
+import { STAGE_NAMES, STAGES, type Stage, useView } from "../model/view";
 import { NameDialog } from "../parts/NameDialog";
 import { Vial } from "../parts/Vial";
-
-const TITLES: Record<Stage, string> = { survey: "Survey", phrases: "Phrases", deliver: "Deliver" };
 
 export function Header({ stage, goStage }: { stage: Stage; goStage: (stage: Stage) => void }) {
   const header = useSession((s) => s.header);
@@ -41,7 +39,7 @@ export function Header({ stage, goStage }: { stage: Stage; goStage: (stage: Stag
             onClick={() => goStage(name)}
           >
             <span>
-              <span className="stage-number">{i + 1}</span> {TITLES[name]}
+              <span className="stage-number">{i + 1}</span> {STAGE_NAMES[name]}
             </span>
             <span className="stage-progress">{progress[name]}</span>
           </button>
@@ -120,10 +118,13 @@ function useProgress(): Record<Stage, string> {
   const { data: figures } = useFigures(track?.id);
   const clips = (model.clips[track?.id ?? ""] ?? []).filter(isJudged);
   const level = clips.filter((c) => isLevel(c.after! - track!.target, model.header!.rule.tolerance)).length;
+  const marks = model.marks[track?.id ?? ""] ?? [];
+  const down = marks.filter((mark) => mark.on).length;
   const overs = figures?.after.overs ?? 0;
   return {
     survey: clips.length === 1 ? "1 phrase" : `${clips.length} phrases`,
     phrases: `${level} of ${clips.length} level`,
+    details: `${down} of ${marks.length} down`,
     deliver: overs === 0 ? "under the ceiling" : overs === 1 ? "1 over the ceiling" : `${overs} over the ceiling`,
   };
 }

@@ -1,10 +1,21 @@
-/** One session: the frame with its three stages around the one picture. */
+/** One session: the frame with its stages around the one picture. */
 import { Button, Loader } from "@mantine/core";
 import { Spotlight } from "@mantine/spotlight";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { Problem } from "../api/client";
-import { fitAll, fitSelection, focusedClips, phraseSpan, show } from "../model/actions";
+import {
+  fitAll,
+  fitSelection,
+  focusedClips,
+  onStopped,
+  phraseSpan,
+  selectedClips,
+  selectedMarks,
+  selectedSpan,
+  show,
+  stop,
+} from "../model/actions";
 import { commands, showKey } from "../model/commands";
 import "../model/curve";
 import { openSession, trackOf, useSession } from "../model/session";
@@ -15,6 +26,8 @@ import { JobList, useFinishedImports } from "../parts/JobList";
 import { Picture } from "../picture/Picture";
 import { engine } from "../sound/engine";
 import { DeliverList, DeliverRule } from "../stages/Deliver";
+import { DetailsList } from "../stages/DetailsList";
+import { DetailsRule } from "../stages/DetailsRule";
 import { PhrasesRule } from "../stages/PhrasesRule";
 import { SurveyList, SurveyRule } from "../stages/Survey";
 import { Worklist } from "../stages/Worklist";
@@ -25,15 +38,16 @@ import { Transport } from "./Transport";
 import { useKeys } from "./useKeys";
 
 const FIRST_LOOK = 32;
-const RULES = { survey: SurveyRule, phrases: PhrasesRule, deliver: DeliverRule };
-const LISTS = { survey: SurveyList, phrases: Worklist, deliver: DeliverList };
+const RULES = { survey: SurveyRule, phrases: PhrasesRule, details: DetailsRule, deliver: DeliverRule };
+const LISTS = { survey: SurveyList, phrases: Worklist, details: DetailsList, deliver: DeliverList };
 
 /** Track and selection as they stand in the address; a large selection is left out. */
 function stateSearch(): string {
-  const { focus, selection } = useView.getState();
+  const { focus, selection, marks } = useView.getState();
   const search = new URLSearchParams();
   if (focus) search.set("track", focus);
   if (selection.size <= 12) for (const phrase of selection) search.append("phrase", phrase);
+  if (marks.size <= 12) for (const mark of marks) search.append("mark", mark);
   return search.toString();
 }
 
@@ -51,29 +65,32 @@ export function SessionPage() {
     useView.setState({
       focus: search.get("track") ?? "",
       selection: new Set(search.getAll("phrase")),
+      marks: new Set(search.getAll("mark")),
       span: null,
       draft: null,
       before: false,
-      clipLayer: true,
+      layers: { clip: true, dips: true },
       exact: null,
     });
     openSession(id)
       .then(() => {
-        const clips = focusedClips().filter((clip) => useView.getState().selection.has(clip.id));
-        if (clips.length > 0) fitSelection();
-        else if (stage === "phrases") show({ start: 0, end: FIRST_LOOK }, 0);
+        if (selectedMarks().length > 0) show(selectedSpan()!, 20);
+        else if (selectedClips().length > 0) fitSelection();
+        else if (stage === "phrases" || stage === "details") show({ start: 0, end: FIRST_LOOK }, 0);
         else fitAll();
       })
       .catch((problem) => setError(problem instanceof Problem ? problem.message : "The session could not be opened."));
-    engine.onStop = () => useView.setState({ playing: false });
-    return () => engine.stop();
+    engine.onStop = onStopped;
+    return stop;
   }, [id]);
+
+  useEffect(() => useView.setState({ stage }), [stage]);
 
   // the address follows track and selection, so that reload comes back to them
   useEffect(() => {
     let timer = 0;
-    const stop = useView.subscribe((now, old) => {
-      if (now.focus === old.focus && now.selection === old.selection) return;
+    const unsubscribe = useView.subscribe((now, old) => {
+      if (now.focus === old.focus && now.selection === old.selection && now.marks === old.marks) return;
       window.clearTimeout(timer);
       timer = window.setTimeout(() => {
         if (useSession.getState().id === id && stateSearch() !== window.location.search.slice(1)) {
@@ -82,7 +99,7 @@ export function SessionPage() {
       }, 250);
     });
     return () => {
-      stop();
+      unsubscribe();
       window.clearTimeout(timer);
     };
   }, [id, setSearch]);

@@ -2,19 +2,20 @@
 import { ActionIcon, Button, SegmentedControl, Slider, Tooltip } from "@mantine/core";
 import { IconPlayerPlayFilled, IconPlayerStopFilled, IconRepeat } from "@tabler/icons-react";
 import { useEffect, useRef, useState } from "react";
-import { playOrStop, setBefore, setClipLayer, setFader, setLoop } from "../model/actions";
+import { playOrStop, setBefore, setFader, setLayer, setLoop } from "../model/actions";
 import { gainAt, useCurve } from "../model/curve";
 import { trackOf, useSession } from "../model/session";
-import { onRedraw, useView } from "../model/view";
+import { type Layer, onRedraw, useView } from "../model/view";
 import { db, signed, time } from "../parts/format";
 import { Vial } from "../parts/Vial";
 import { engine } from "../sound/engine";
 
 const METER_RATE = 10;
+const SILENT = -100;
 const FADER = { low: -40, high: 12 };
 
 export function Transport() {
-  const { playing, loop, before, clipLayer, focus } = useView();
+  const { playing, loop, before, focus } = useView();
   const track = useSession((s) => trackOf(s, focus));
   if (!track) return <footer className="transport" />;
   return (
@@ -46,18 +47,8 @@ export function Transport() {
       />
       <div className="path" role="group" aria-label="Signal path">
         <span className="path-end">recording</span>
-        <Tooltip label={clipLayer ? "Clip gain is on: switch it off" : "Clip gain is off: switch it on"}>
-          <button
-            type="button"
-            className="path-layer path-clip"
-            aria-pressed={clipLayer && !before}
-            aria-label="Clip gain layer"
-            onClick={() => setClipLayer(!clipLayer)}
-          >
-            <span>clip gain</span>
-            <ClipGainHere />
-          </button>
-        </Tooltip>
+        <LayerSwitch layer="clip" name="clip gain" />
+        <LayerSwitch layer="dips" name="dips" />
         <Fader key={track.id} value={track.fader} />
         <Tooltip label="Guards your ears at −1 dBFS; it is never in the render">
           <span className="path-layer path-guard">
@@ -97,11 +88,37 @@ function Clock() {
   );
 }
 
-function ClipGainHere() {
+/** A layer of the path: its switch, and what it does at the play position. */
+function LayerSwitch({ layer, name }: { layer: Layer; name: string }) {
+  const on = useView((s) => s.layers[layer]);
+  const before = useView((s) => s.before);
+  const title = name[0]!.toUpperCase() + name.slice(1);
+  return (
+    <Tooltip label={on ? `${title}: switch it off` : `${title} is off: switch it on`}>
+      <button
+        type="button"
+        className={`path-layer path-${layer}`}
+        aria-pressed={on && !before}
+        aria-label={`${title} layer`}
+        onClick={() => setLayer(layer, !on)}
+      >
+        <span>{name}</span>
+        <GainHere layer={layer} />
+      </button>
+    </Tooltip>
+  );
+}
+
+function GainHere({ layer }: { layer: Layer }) {
   const seconds = usePlayhead();
-  const points = useCurve((s) => s.points);
+  const { points, dips } = useCurve();
+  const layers = useView((s) => s.layers);
   const rate = useSession((s) => trackOf(s, useView.getState().focus)?.recording.sample_rate ?? 48000);
-  return <span className="mono">{signed(gainAt(points, seconds * rate))}</span>;
+  const dip = gainAt(dips, seconds * rate);
+  const sum = gainAt(points, seconds * rate);
+  // layers add in dB, so the clip gain is the sum less the dips that are in it; a layer that is off does nothing
+  const shown = layer === "dips" ? dip : layers.clip ? sum - (layers.dips ? dip : 0) : 0;
+  return <span className="mono">{shown <= SILENT ? "silent" : signed(shown)}</span>;
 }
 
 /** One number that nothing but the hand moves. Heard while it is dragged, kept when it is let go. */
@@ -153,7 +170,7 @@ function Fader({ value }: { value: number }) {
 function LiveVial() {
   const seconds = usePlayhead();
   const meter = useCurve((s) => s.meter);
-  const heard = useView((s) => !s.before && s.clipLayer);
+  const heard = useView((s) => !s.before);
   const tolerance = useSession((s) => s.header?.rule.tolerance ?? 1.5);
   const count = meter.length / 2;
   const at = Math.min(Math.floor(seconds * METER_RATE), count - 1);

@@ -67,6 +67,8 @@ export interface Palette {
   level: string;
   ochre: string;
   ochreFill: string;
+  dip: string;
+  dipFill: string;
   sum: string;
   ghost: string;
   draft: string;
@@ -86,6 +88,8 @@ export const PALETTES: Record<"light" | "dark", Palette> = {
     level: "#5E7F3B",
     ochre: "#B98217",
     ochreFill: "rgba(214, 160, 60, 0.42)",
+    dip: "#6B5A3E",
+    dipFill: "rgba(107, 90, 62, 0.13)",
     sum: "rgba(31, 111, 120, 0.16)",
     ghost: "rgba(31, 42, 51, 0.30)",
     draft: "#1F6F78",
@@ -103,6 +107,8 @@ export const PALETTES: Record<"light" | "dark", Palette> = {
     level: "#95B968",
     ochre: "#D9A441",
     ochreFill: "rgba(217, 164, 65, 0.34)",
+    dip: "#BBA98A",
+    dipFill: "rgba(187, 169, 138, 0.12)",
     sum: "rgba(90, 175, 185, 0.20)",
     ghost: "rgba(233, 228, 214, 0.28)",
     draft: "#63B8C1",

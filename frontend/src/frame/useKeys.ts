@@ -1,7 +1,7 @@
 /** Keys work wherever the focus is not in a text field or an open dialog. */
 import { useEffect } from "react";
-import { setBefore, zero } from "../model/actions";
-import { type Command, keyName } from "../model/commands";
+import { setBefore } from "../model/actions";
+import { type Command, keyName, zeroOrReset } from "../model/commands";
 import { useView } from "../model/view";
 
 const HELD = 250;
@@ -23,7 +23,7 @@ export function useKeys(table: Command[]) {
       if (key === "Enter" && event.timeStamp - zeroAt < TYPING) {
         zeroAt = Number.NEGATIVE_INFINITY;
         event.preventDefault();
-        return zero();
+        return zeroOrReset();
       }
       const command = byKey.get(key);
       if (!command) return;

@@ -1,26 +1,29 @@
 /**
  * Everything that can be done, once: keys, buttons, menus and the list of everything call these.
  */
-import { api, type Clip } from "../api/client";
+import { api, type Clip, type Mark } from "../api/client";
 import { complain, tell } from "../parts/messages";
 import { engine } from "../sound/engine";
 import { edit, isJudged, isLevel, trackOf, useSession } from "./session";
-import { fitWindow, redraw, type Span, select, useView } from "./view";
+import { fitWindow, type Layer, redraw, type Span, select, useView } from "./view";
 
 export const focused = () => trackOf(useSession.getState(), useView.getState().focus);
 export const focusedClips = (): Clip[] => useSession.getState().clips[focused()?.id ?? ""] ?? [];
 export const duration = () => focused()?.recording.duration ?? 0;
 export const selectedClips = () => focusedClips().filter((clip) => useView.getState().selection.has(clip.id));
+export const focusedMarks = (): Mark[] => useSession.getState().marks[focused()?.id ?? ""] ?? [];
+export const selectedMarks = () => focusedMarks().filter((mark) => useView.getState().marks.has(mark.id));
 export const phraseSpan = (clip: Clip): Span => ({
   start: clip.phrase_start ?? clip.start,
   end: clip.phrase_end ?? clip.end,
 });
 
-/** What is selected as a span of time: a span drawn by hand, or from the first selected phrase to the last. */
+/** What is selected as a span of time: a span drawn by hand, or from the first selected phrase or mark to the last. */
 export function selectedSpan(): Span | null {
   const { span } = useView.getState();
   if (span) return span;
-  const spans = selectedClips().map(phraseSpan);
+  const marks = selectedMarks();
+  const spans: Span[] = marks.length ? marks : selectedClips().map(phraseSpan);
   if (spans.length === 0) return null;
   return { start: Math.min(...spans.map((s) => s.start)), end: Math.max(...spans.map((s) => s.end)) };
 }
@@ -28,12 +31,37 @@ export function selectedSpan(): Span | null {
 // --- listening
 
 export function play(from: number, to = duration(), loop = false) {
+  afterwards = null;
   useView.setState({ playing: true });
   void engine.play(from, to, loop);
 }
 
+/** What is to be played when what is playing has come to its end. */
+let afterwards: (() => void) | null = null;
+
 export function stop() {
+  afterwards = null;
   engine.stop();
+}
+
+/** Called by the engine when playing has ended, by itself or by hand. */
+export function onStopped() {
+  useView.setState({ playing: false });
+  const next = afterwards;
+  afterwards = null;
+  next?.();
+}
+
+/** Play a span; twice, first as it was recorded and then with its gain, if that is asked for. */
+export function playSpan(span: Span, twice: boolean) {
+  afterwards = null;
+  if (!twice) return play(span.start, span.end);
+  setBefore(true);
+  play(span.start, span.end);
+  afterwards = () => {
+    setBefore(false);
+    play(span.start, span.end);
+  };
 }
 
 export function playOrStop() {
@@ -66,7 +94,8 @@ export function seek(seconds: number) {
 }
 
 export const setBefore = (before: boolean) => useView.setState({ before });
-export const setClipLayer = (on: boolean) => useView.setState({ clipLayer: on });
+export const setLayer = (layer: Layer, on: boolean) =>
+  useView.setState((view) => ({ layers: { ...view.layers, [layer]: on } }));
 
 // --- looking
 

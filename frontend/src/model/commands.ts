@@ -16,17 +16,32 @@ import {
   toggleFlag,
   zero,
 } from "./actions";
+import {
+  allDown,
+  makeOfSpan,
+  notAMark,
+  nudgeMarks,
+  resetMarks,
+  selectMarks,
+  stepMark,
+  toggleKeepOut,
+  toggleNotch,
+} from "./details";
 import { redo, undo } from "./session";
-import { STAGES, type Stage, useView } from "./view";
+import { STAGE_NAMES, STAGES, type Stage, useView } from "./view";
 
 export interface Command {
   id: string;
   name: string;
-  group: "Listen" | "Go" | "Gain" | "Phrase" | "Picture" | "Session";
+  group: "Listen" | "Go" | "Gain" | "Phrase" | "Detail" | "Picture" | "Session";
   /** Keys as shown; the first is the main one. */
   keys: string[];
   run: () => void;
 }
+
+/** In the stage Details the hand works on marks; everywhere else on phrases. */
+const inDetails = () => useView.getState().stage === "details" && useView.getState().selection.size === 0;
+const either = (phrases: () => void, details: () => void) => () => (inDetails() ? details() : phrases());
 
 export function commands(goStage: (stage: Stage) => void): Command[] {
   const c = (id: string, group: Command["group"], name: string, keys: string[], run: () => void): Command => ({
@@ -36,33 +51,41 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     keys,
     run,
   });
-  const titles: Record<Stage, string> = { survey: "Survey", phrases: "Phrases", deliver: "Deliver" };
   return [
     c("play", "Listen", "Play / stop", ["Space"], playOrStop),
     c("play-selection", "Listen", "Play the selection with 1 s around it", ["Enter"], playSelection),
     c("loop", "Listen", "Loop the selection", ["O"], () => setLoop(!useView.getState().loop)),
     c("before", "Listen", "Before / After (hold: as long as held)", ["B"], () => setBefore(!useView.getState().before)),
-    c("next", "Go", "Next in the worklist", ["."], () => step(1, false)),
-    c("previous", "Go", "Previous in the worklist", [","], () => step(-1, false)),
-    c("next-off", "Go", "Next that is off", ["Shift+."], () => step(1, true)),
-    c("previous-off", "Go", "Previous that is off", ["Shift+,"], () => step(-1, true)),
+    c("next", "Go", "Next in the worklist", ["."], () => go(1, false)),
+    c("previous", "Go", "Previous in the worklist", [","], () => go(-1, false)),
+    c("next-off", "Go", "Next that is off, or not down yet", ["Shift+."], () => go(1, true)),
+    c("previous-off", "Go", "Previous that is off, or not down yet", ["Shift+,"], () => go(-1, true)),
     ...STAGES.map((stage, i) =>
-      c(`stage-${stage}`, "Go", `Stage ${titles[stage]}`, [String(i + 1)], () => goStage(stage)),
+      c(`stage-${stage}`, "Go", `Stage ${STAGE_NAMES[stage]}`, [String(i + 1)], () => goStage(stage)),
     ),
-    c("up", "Gain", "Selection +0.5 dB", ["Up"], () => nudge(0.5)),
-    c("down", "Gain", "Selection −0.5 dB", ["Down"], () => nudge(-0.5)),
-    c("up-fine", "Gain", "Selection +0.1 dB", ["Alt+Up"], () => nudge(0.1)),
-    c("down-fine", "Gain", "Selection −0.1 dB", ["Alt+Down"], () => nudge(-0.1)),
-    c("zero", "Gain", "Back to 0 dB", ["Backspace", "0 Enter"], zero),
-    c("draft", "Gain", "Draft for the selection; again: accept", ["D"], draftOrAccept),
+    c("up", "Gain", "Selection +0.5 dB", ["Up"], nudgeEither(0.5)),
+    c("down", "Gain", "Selection −0.5 dB", ["Down"], nudgeEither(-0.5)),
+    c("up-fine", "Gain", "Selection +0.1 dB", ["Alt+Up"], nudgeEither(0.1)),
+    c("down-fine", "Gain", "Selection −0.1 dB", ["Alt+Down"], nudgeEither(-0.1)),
+    c("zero", "Gain", "Back to 0 dB; a detail: back to the rule", ["Backspace", "0 Enter"], zeroOrReset),
+    c("draft", "Gain", "Draft for the selection; again: accept. Details: all kinds down", ["D"], draftOrAllDown),
     c("drop", "Gain", "Drop the draft; clear the selection", ["Escape"], dropOrClear),
     c("lock", "Phrase", "Lock the phrase as it is / unlock", ["L"], () => toggleFlag("locked")),
-    c("leave-out", "Phrase", "Leave out / take in again", ["U"], () => toggleFlag("left_out")),
+    c(
+      "leave-out",
+      "Phrase",
+      "Leave out / take in again; a detail: keep out",
+      ["U"],
+      either(() => toggleFlag("left_out"), toggleKeepOut),
+    ),
     c("reference", "Phrase", "Make it a reference / no longer", ["R"], () => toggleFlag("reference")),
     c("exact", "Phrase", "Exact gain and words", ["E"], openExact),
     c("cut", "Phrase", "Cut at the play line", ["C"], cutHere),
     c("join", "Phrase", "Join the selected", ["Shift+C"], () => void joinSelected()),
     c("all", "Phrase", "Select every phrase", ["Mod+A"], selectAll),
+    c("notch", "Detail", "Notch / flat", ["V"], toggleNotch),
+    c("not-a-mark", "Detail", "Not a mark: take it away", ["X"], () => void notAMark()),
+    c("make-dip", "Detail", "Make a dip of the selected span", ["I"], () => void makeOfSpan("dip")),
     c("fit", "Picture", "Fit the selection", ["F"], fitSelection),
     c("fit-all", "Picture", "Fit all", ["Shift+F"], fitAll),
     c("undo", "Session", "Undo", ["Mod+Z"], () => void undo()),
@@ -71,9 +94,22 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
   ];
 }
 
+const go = (direction: 1 | -1, onlyOff: boolean) =>
+  useView.getState().stage === "details" ? stepMark(direction, onlyOff) : step(direction, onlyOff);
+
+const nudgeEither = (by: number) =>
+  either(
+    () => nudge(by),
+    () => nudgeMarks(by),
+  );
+
+export const zeroOrReset = either(zero, resetMarks);
+
+const draftOrAllDown = () => (useView.getState().stage === "details" ? void allDown() : draftOrAccept());
+
 function dropOrClear() {
   if (useView.getState().draft) dropDraft();
-  else useView.setState({ selection: new Set(), span: null });
+  else selectMarks([]);
 }
 
 function openExact() {

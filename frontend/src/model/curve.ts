@@ -6,11 +6,13 @@ import { engine } from "../sound/engine";
 import type { GainPoints } from "../sound/worklet";
 import { focused } from "./actions";
 import { useSession } from "./session";
-import { redraw, useView } from "./view";
+import { heardLayers, redraw, useView } from "./view";
 
 interface CurveState {
   track: string;
+  /** The sum of the layers that are on, and the dips alone whether they are on or not. */
   points: GainPoints;
+  dips: GainPoints;
   trace: Float32Array;
   meter: Float32Array;
 }
@@ -19,6 +21,7 @@ const EMPTY = { at: new Float64Array(0), db: new Float64Array(0) };
 export const useCurve = create<CurveState>(() => ({
   track: "",
   points: EMPTY,
+  dips: EMPTY,
   trace: new Float32Array(0),
   meter: new Float32Array(0),
 }));
@@ -57,27 +60,38 @@ async function refresh() {
   const track = focused();
   const header = useSession.getState().header;
   if (!track || !header || track.recording.missing) return;
-  const key = `${track.id}@${header.revision}`;
+  const { layers } = useView.getState();
+  const on = heardLayers({ before: false, layers });
+  const key = `${track.id}@${header.revision}:${on.join()}`;
   const traceKey = `${track.id}:${header.rule.unit}:${header.rule.mono_as_two}`;
   if (key === loaded) return;
   loaded = key;
   if (useCurve.getState().track !== track.id) {
-    useCurve.setState({ track: track.id, points: EMPTY, trace: new Float32Array(0), meter: new Float32Array(0) });
+    useCurve.setState({
+      track: track.id,
+      points: EMPTY,
+      dips: EMPTY,
+      trace: new Float32Array(0),
+      meter: new Float32Array(0),
+    });
     traced = "";
   }
   engine.setTrack(track);
   try {
     // the gain first: it is what is heard
-    const points = toPoints(await api.gainPoints(track.id));
+    const points = toPoints(await api.gainPoints(track.id, on));
     if (loaded !== key) return;
     engine.setGain(points);
     useCurve.setState({ points });
+    const dips = on.includes("clip") ? toPoints(await api.gainPoints(track.id, ["dips"])) : points;
+    if (loaded !== key) return;
+    useCurve.setState({ dips });
     if (traced !== traceKey) {
       traced = traceKey;
       const trace = await api.trace(track.id);
       if (traced === traceKey) useCurve.setState({ trace });
     }
-    const meter = await api.meter(track.id);
+    const meter = await api.meter(track.id, on);
     if (loaded === key) useCurve.setState({ meter });
   } catch (error) {
     if (loaded === key) loaded = "";
@@ -87,9 +101,9 @@ async function refresh() {
 
 useSession.subscribe(() => void refresh());
 useView.subscribe((now, old) => {
-  if (now.focus !== old.focus) void refresh();
   // what is heard follows the switches, whoever moved them
-  if (now.before !== old.before || now.clipLayer !== old.clipLayer) engine.setAfter(!now.before && now.clipLayer);
+  if (now.focus !== old.focus || now.layers !== old.layers) void refresh();
+  if (now.before !== old.before) engine.setAfter(!now.before);
 });
 useCurve.subscribe(redraw);
 useSession.subscribe(redraw);

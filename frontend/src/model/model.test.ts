@@ -2,34 +2,86 @@ import { describe, expect, it } from "vitest";
 import type { Changed } from "../api/client";
 import { worst } from "../frame/TrackBar";
 import { worklist } from "./actions";
-import { clip } from "./clip.testing";
+import { clip, mark } from "./clip.testing";
 import { commands, keyName } from "./commands";
 import { gainAt, toPoints } from "./curve";
-import { deviation, heldGain, isLevel, merge } from "./session";
+import { markList } from "./details";
+import { deviation, heldDepth, heldEdge, heldGain, isLevel, merge } from "./session";
 import { fitWindow, hand, zoomWindow } from "./view";
 
 const answer = (values: Partial<Changed>): Changed =>
-  ({ tracks: [{ id: "t" }], clips: [], removed: [], ...values }) as unknown as Changed;
+  ({ tracks: [{ id: "t" }], clips: [], marks: [], whole: [], removed: [], ...values }) as unknown as Changed;
 
 describe("an answer of the server", () => {
   const old = { t: [clip({ id: "a", start: 0, end: 1 }), clip({ id: "b", start: 1, end: 2 })] };
 
   it("replaces the clips that changed and keeps the others as they are", () => {
-    const merged = merge(old, answer({ clips: [clip({ id: "b", start: 1, end: 2, gain: 3 })] }));
+    const merged = merge(old, [clip({ id: "b", start: 1, end: 2, gain: 3 })], answer({}));
     expect(merged.t!.map((c) => c.gain)).toEqual([0, 3]);
     expect(merged.t![0]).toBe(old.t[0]);
   });
 
   it("puts new clips in their place in time and takes away those that are gone", () => {
-    const cut = answer({ clips: [clip({ id: "c", start: 0.5, end: 1 })] });
-    expect(merge(old, cut).t!.map((c) => c.id)).toEqual(["a", "c", "b"]);
-    expect(merge(old, answer({ removed: ["a"] })).t!.map((c) => c.id)).toEqual(["b"]);
+    expect(merge(old, [clip({ id: "c", start: 0.5, end: 1 })], answer({})).t!.map((c) => c.id)).toEqual([
+      "a",
+      "c",
+      "b",
+    ]);
+    expect(merge(old, [], answer({ removed: ["a"] })).t!.map((c) => c.id)).toEqual(["b"]);
   });
 
   it("drops the clips of a track that is gone and keeps untouched tracks by reference", () => {
-    const merged = merge({ ...old, u: [] }, answer({}));
+    const merged = merge({ ...old, u: [] }, [], answer({}));
     expect(Object.keys(merged)).toEqual(["t"]);
     expect(merged.t).toBe(old.t);
+  });
+
+  it("leaves nothing old of a track that it holds whole", () => {
+    const found = [mark({ id: "ess.4800", kind: "ess" })];
+    expect(merge({ t: [mark({ id: "old" })] }, found, answer({ whole: ["t"] })).t).toEqual(found);
+    expect(merge({ t: [mark({ id: "old" })] }, [], answer({ whole: ["t"] })).t).toEqual([]);
+  });
+});
+
+describe("dips in the hand", () => {
+  const breath = mark({ id: "breath.1", depth: -8, dip_start: 1, ramp_in: 0.03 });
+
+  it("are deeper by the hand's movement, never above 0 dB", () => {
+    hand.dips = { ids: new Set(["breath.1"]), delta: -2.5 };
+    expect(heldDepth(breath)).toBe(-10.5);
+    hand.dips = { ids: new Set(["breath.1"]), delta: 12 };
+    expect(heldDepth(breath)).toBe(0);
+    hand.dips = { ids: new Set(), delta: 0 };
+    expect(heldDepth(breath)).toBe(-8);
+  });
+
+  it("follow a rule that is being tried, and an edge that is being moved", () => {
+    hand.trial = new Map([["breath.1", -3]]);
+    expect(heldDepth(breath)).toBe(-3);
+    hand.trial = null;
+    hand.edge = { mark: "breath.1", values: { dip_start: 0.9 } };
+    expect(heldEdge(breath, "dip_start")).toBe(0.9);
+    expect(heldEdge(breath, "ramp_in")).toBe(0.03);
+    hand.edge = null;
+  });
+});
+
+describe("the worklist of details", () => {
+  const every = new Set(["breath", "ess", "knock", "gap", "dip"]);
+  const marks = [
+    mark({ id: "faint breath", start: 1, after: -30 }),
+    mark({ id: "harsh ess", start: 2, kind: "ess", after: 7 }),
+    mark({ id: "quiet gap", start: 3, kind: "gap", after: -75 }),
+    mark({ id: "lisp", start: 4, kind: "ess", after: -6, lisp: true }),
+  ];
+
+  it("has what may lisp first, then what stands out most", () => {
+    const ids = markList(marks, every, "worst").map((m) => m.id);
+    expect(ids).toEqual(["lisp", "harsh ess", "faint breath", "quiet gap"]);
+  });
+
+  it("shows only the kinds that are wanted, by time if asked", () => {
+    expect(markList(marks, new Set(["ess"]), "time").map((m) => m.id)).toEqual(["harsh ess", "lisp"]);
   });
 });
 

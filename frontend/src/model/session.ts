@@ -5,52 +5,63 @@
  * (another window was quicker) loads the session anew.
  */
 import { create } from "zustand";
-import { api, type Changed, type Clip, Problem, type Track } from "../api/client";
+import { api, type Changed, type Clip, type Mark, Problem, type Track } from "../api/client";
 import { complain, tell } from "../parts/messages";
-import { hand } from "./view";
+import { type EdgeName, hand } from "./view";
 
 export interface SessionModel {
   id: string;
-  header: Omit<Changed, "clips" | "removed"> | null;
+  header: Omit<Changed, "clips" | "marks" | "removed"> | null;
   clips: Record<string, Clip[]>;
+  marks: Record<string, Mark[]>;
 }
 
-export const useSession = create<SessionModel>(() => ({ id: "", header: null, clips: {} }));
+export const useSession = create<SessionModel>(() => ({ id: "", header: null, clips: {}, marks: {} }));
 
-/** Put an answer of the server into the clips of a session: changed ones replace, removed ones go, order is by time. */
-export function merge(clips: Record<string, Clip[]>, answer: Changed): Record<string, Clip[]> {
+interface Placed {
+  id: string;
+  track: string;
+  start: number;
+}
+
+/**
+ * Put what an answer holds of one sort - clips or marks - into what is known by track: changed ones replace, removed ones
+ * go, order is by time. Of a track that the answer holds whole, nothing old stays.
+ */
+export function merge<T extends Placed>(known: Record<string, T[]>, fresh: T[], answer: Changed): Record<string, T[]> {
   const gone = new Set(answer.removed);
-  const fresh = new Map(answer.clips.map((clip) => [clip.id, clip]));
-  const touched = new Set(answer.clips.map((clip) => clip.track));
-  const merged: Record<string, Clip[]> = {};
+  const changed = new Set(fresh.map((item) => item.id));
+  const touched = new Set(fresh.map((item) => item.track));
+  const merged: Record<string, T[]> = {};
   for (const { id } of answer.tracks) {
-    const old = clips[id] ?? [];
-    if (!touched.has(id) && !old.some((clip) => gone.has(clip.id))) {
+    const old = answer.whole.includes(id) ? [] : (known[id] ?? []);
+    if (!touched.has(id) && !answer.whole.includes(id) && !old.some((item) => gone.has(item.id))) {
       merged[id] = old;
       continue;
     }
-    const kept = old.filter((clip) => !gone.has(clip.id) && !fresh.has(clip.id));
-    const added = answer.clips.filter((clip) => clip.track === id);
+    const kept = old.filter((item) => !gone.has(item.id) && !changed.has(item.id));
+    const added = fresh.filter((item) => item.track === id);
     merged[id] = [...kept, ...added].sort((a, b) => a.start - b.start);
   }
   return merged;
 }
 
-function receive(answer: Changed, whole: boolean) {
-  const { clips, removed: _, ...header } = answer;
+function receive(answer: Changed) {
+  const { clips, marks, removed: _, ...header } = answer;
   useSession.setState((old) => ({
     id: answer.id,
     header,
-    clips: merge(whole ? {} : old.clips, { ...answer, clips }),
+    clips: merge(old.clips, clips, answer),
+    marks: merge(old.marks, marks, answer),
   }));
 }
 
 let queue: Promise<unknown> = Promise.resolve();
 
 export async function openSession(id: string): Promise<void> {
-  if (useSession.getState().id !== id) useSession.setState({ id, header: null, clips: {} });
+  if (useSession.getState().id !== id) useSession.setState({ id, header: null, clips: {}, marks: {} });
   const answer = await api.session(id);
-  if (useSession.getState().id === id) receive(answer, true);
+  if (useSession.getState().id === id) receive(answer);
 }
 
 /** Load the session again, after a job has changed it or another window has. */
@@ -66,7 +77,7 @@ export function edit(work: (revision: number, sessionId: string) => Promise<Chan
     const { header, id } = useSession.getState();
     if (!header) return false;
     try {
-      receive(await work(header.revision, id), false);
+      receive(await work(header.revision, id));
       return true;
     } catch (error) {
       if (error instanceof Problem && error.status === 409) await openSession(id).catch(complain);
@@ -102,6 +113,16 @@ export function heldGain(clip: Clip): number {
   const { ids, delta } = hand.drag;
   return delta !== 0 && ids.has(clip.id) && !clip.locked ? clip.gain + delta : clip.gain;
 }
+
+/** Depth of a dip with the hand's movement, or a rule that is being moved; never above 0. */
+export function heldDepth(mark: Mark): number {
+  const depth = hand.trial?.get(mark.id) ?? mark.depth;
+  return hand.dips.ids.has(mark.id) ? Math.min(depth + hand.dips.delta, 0) : depth;
+}
+
+/** An edge of a mark or its dip with the hand's movement. */
+export const heldEdge = (mark: Mark, name: EdgeName): number =>
+  (hand.edge?.mark === mark.id ? hand.edge.values[name] : undefined) ?? mark[name];
 
 /** Deviation from the target with the hand's movement added; null without a phrase. */
 export function deviation(clip: Clip, target: number): number | null {

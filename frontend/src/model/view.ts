@@ -7,24 +7,41 @@
 import { create } from "zustand";
 import type { Draft } from "../api/client";
 
-export type Stage = "survey" | "phrases" | "deliver";
-export const STAGES: Stage[] = ["survey", "phrases", "deliver"];
+export type Stage = "survey" | "phrases" | "details" | "deliver";
+export const STAGES: Stage[] = ["survey", "phrases", "details", "deliver"];
+export const STAGE_NAMES: Record<Stage, string> = {
+  survey: "Survey",
+  phrases: "Phrases",
+  details: "Details",
+  deliver: "Deliver",
+};
 export type Order = "worst" | "time";
+/** Layers of pre-fader gain in the order of the signal path. */
+export type Layer = "clip" | "dips";
+export const KINDS = ["breath", "ess", "knock", "gap"] as const;
+export type Kind = (typeof KINDS)[number];
 export interface Span {
   start: number;
   end: number;
 }
 
 interface ViewState {
+  stage: Stage;
   focus: string;
   selection: Set<string>;
+  /** Marks that are selected; worked on in the stage Details. */
+  marks: Set<string>;
+  /** Kinds of marks that the worklist shows. */
+  kinds: Set<string>;
+  /** Whether a mark is played twice, before and after. */
+  twice: boolean;
   span: Span | null;
   window: Span;
   order: Order;
   draft: Draft | null;
   draftOf: string[] | undefined;
   before: boolean;
-  clipLayer: boolean;
+  layers: Record<Layer, boolean>;
   loop: boolean;
   playing: boolean;
   heights: { wave: number; gain: number };
@@ -34,15 +51,19 @@ interface ViewState {
 }
 
 export const useView = create<ViewState>(() => ({
+  stage: "survey",
   focus: "",
   selection: new Set(),
+  marks: new Set(),
+  kinds: new Set([...KINDS, "dip"]),
+  twice: false,
   span: null,
   window: { start: 0, end: 30 },
   order: "worst",
   draft: null,
   draftOf: undefined,
   before: false,
-  clipLayer: true,
+  layers: { clip: true, dips: true },
   loop: false,
   playing: false,
   heights: { wave: 150, gain: 112 },
@@ -53,9 +74,17 @@ export const useView = create<ViewState>(() => ({
 
 export const SHORTEST_WINDOW = 0.05;
 
+/** Edges of a mark and of its dip, in seconds. */
+export type EdgeName = "start" | "end" | "dip_start" | "dip_end" | "ramp_in" | "ramp_out";
+
 /** Values that change while the hand moves, outside of React. */
 export const hand = {
   drag: { ids: new Set<string>(), delta: 0 },
+  /** Dips that are held: how much deeper they are, or where an edge is. */
+  dips: { ids: new Set<string>(), delta: 0 },
+  edge: null as null | { mark: string; values: Partial<Record<EdgeName, number>> },
+  /** Depths that a rule which is being moved would give. */
+  trial: null as null | Map<string, number>,
   border: null as null | { clip: string; at: number },
   lasso: null as null | { x0: number; y0: number; x1: number; y1: number },
   hover: null as string | null,
@@ -94,4 +123,9 @@ export function zoomWindow(window: Span, factor: number, around: number, duratio
   return fitWindow(around - share * length, around + (1 - share) * length, duration);
 }
 
-export const select = (ids: Iterable<string>) => useView.setState({ selection: new Set(ids), span: null });
+export const select = (ids: Iterable<string>) =>
+  useView.setState({ selection: new Set(ids), marks: new Set(), span: null });
+
+/** What is heard: every layer that is on, or none of them before. */
+export const heardLayers = ({ before, layers }: Pick<ViewState, "before" | "layers">): Layer[] =>
+  before ? [] : (Object.keys(layers) as Layer[]).filter((layer) => layers[layer]);

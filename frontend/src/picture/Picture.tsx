@@ -4,7 +4,7 @@ import { useElementSize } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
 import { type ReactNode, type PointerEvent as ReactPointer, useEffect, useRef } from "react";
 import { PALETTES } from "../frame/theme";
-import { duration, focused, focusedClips } from "../model/actions";
+import { duration, focused, focusedClips, focusedMarks } from "../model/actions";
 import { useCurve } from "../model/curve";
 import { useSession } from "../model/session";
 import { fitWindow, redraw, type Stage, useView, zoomWindow } from "../model/view";
@@ -14,10 +14,12 @@ import { Canvas } from "./Canvas";
 import { Capsules } from "./Capsules";
 import { chartDown, hitCapsule, setHover } from "./chartHands";
 import { drawChart } from "./drawChart";
+import { drawRibbon, RIBBON } from "./drawMarks";
 import { drawGain, drawOverview, drawWave, type WaveMode } from "./drawStrips";
 import { ExactValue } from "./ExactValue";
 import { HandLabel } from "./HandLabel";
 import { startDrag } from "./hands";
+import { gainHover, ribbonDown, ribbonHover } from "./markHands";
 import { PlayLine } from "./PlayLine";
 import type { Scene } from "./scene";
 import { gainDouble, gainDown, overviewDown, waveDown, waveHover } from "./stripHands";
@@ -34,7 +36,11 @@ function useScene(): () => Scene | null {
     const view = useView.getState();
     const curve = useCurve.getState();
     return {
+      stage: view.stage,
       clips: focusedClips(),
+      marks: focusedMarks(),
+      chosen: view.marks,
+      kinds: view.kinds,
       track,
       tolerance: header.rule.tolerance,
       window: view.window,
@@ -43,7 +49,10 @@ function useScene(): () => Scene | null {
       draft: view.draft,
       trace: curve.track === track.id ? curve.trace : new Float32Array(0),
       points: curve.points,
-      heard: !view.before && view.clipLayer,
+      dips: curve.dips,
+      heard: !view.before,
+      clipOn: view.layers.clip,
+      dipsOn: view.layers.dips,
       unit: distanceUnit(header.rule.unit),
       palette: PALETTES[scheme],
     };
@@ -102,8 +111,23 @@ export function Picture({ stage }: { stage: Stage }) {
       ) : (
         <>
           {wave("overlay", "wave, the recording behind it")}
-          <Strip name="clip gain and the sum" height={heights.gain} fold="gain" resize="gain">
-            <div className="strip-body" data-testid="gain" onPointerDown={gainDown} onDoubleClick={gainDouble}>
+          <div
+            className="strip strip-ribbon"
+            data-testid="ribbon"
+            style={{ height: RIBBON }}
+            onPointerDown={ribbonDown}
+            onPointerMove={ribbonHover}
+          >
+            <Canvas draw={(ctx, w, h) => withScene(scene, (s) => drawRibbon(ctx, w, h, s))} />
+          </div>
+          <Strip name="gain: clips, dips and the sum" height={heights.gain} fold="gain" resize="gain">
+            <div
+              className="strip-body"
+              data-testid="gain"
+              onPointerDown={gainDown}
+              onPointerMove={gainHover}
+              onDoubleClick={gainDouble}
+            >
               <Canvas draw={(ctx, w, h) => withScene(scene, (s) => drawGain(ctx, w, h, s))} />
             </div>
           </Strip>

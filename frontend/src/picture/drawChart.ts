@@ -87,7 +87,7 @@ function drawTrace(ctx: Context, a: Axis, s: Scale, scene: Scene, clips: Clip[])
   ctx.beginPath();
   for (const clip of clips) {
     if (clip.phrase_start === null || clip.phrase_end === null) continue;
-    const gain = scene.heard ? heldGain(clip) : 0;
+    const gain = scene.heard && scene.clipOn ? heldGain(clip) : 0;
     const last = Math.min(trace.length - 1, Math.floor(clip.phrase_end * RATE));
     let open = false;
     for (let i = Math.ceil(clip.phrase_start * RATE); i <= last; i += stride) {

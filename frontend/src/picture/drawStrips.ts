@@ -6,6 +6,7 @@ import { deviation, heldGain } from "../model/session";
 import { hand } from "../model/view";
 import { signed } from "../parts/format";
 import { type Axis, axis, clipIndexAt, GUTTER, type Scale, scale, visible } from "./axis";
+import { drawDips } from "./drawMarks";
 import { BORDER_GRIP, type Context, clipToPicture, gainScale, label, paper, type Scene, stateColour } from "./scene";
 import { columns } from "./tiles";
 
@@ -25,7 +26,7 @@ export function drawWave(ctx: Context, width: number, height: number, scene: Sce
   ctx.stroke();
   clipToPicture(ctx, width, height, () => {
     const gained = mode === "after" || (mode === "overlay" && scene.heard);
-    const factors = gainPerColumn(a, clips, count, gained);
+    const factors = gainPerColumn(a, scene, count, gained);
     if (mode === "overlay" && gained) {
       ctx.fillStyle = palette.ghost;
       fillColumns(ctx, values, count, middle, size, null);
@@ -50,21 +51,23 @@ function loudest(clips: Clip[]): number {
   return Math.max(10 ** (peak / 20), 0.01);
 }
 
-function gainPerColumn(a: Axis, clips: Clip[], count: number, gained: boolean): Float32Array | null {
+function gainPerColumn(a: Axis, scene: Scene, count: number, gained: boolean): Float32Array | null {
   if (!gained) return null;
+  const { clips, dips } = scene;
+  const rate = scene.track.recording.sample_rate;
+  const held = scene.marks.filter((mark) => hand.dips.ids.has(mark.id));
   const factors = new Float32Array(count).fill(1);
   let i = clipIndexAt(clips, a.seconds(GUTTER));
-  let held = -1;
-  let factor = 1;
   for (let x = 0; x < count; x++) {
     const t = a.seconds(GUTTER + x + 0.5);
     while (i < clips.length && clips[i]!.end <= t) i++;
     if (i >= clips.length) break;
-    if (i !== held) {
-      held = i;
-      factor = 10 ** (heldGain(clips[i]!) / 20);
+    let db = scene.clipOn ? heldGain(clips[i]!) : 0;
+    if (scene.dipsOn) {
+      db += gainAt(dips, t * rate);
+      for (const mark of held) if (mark.on && t >= mark.dip_start && t < mark.dip_end) db += hand.dips.delta;
     }
-    factors[x] = factor;
+    factors[x] = 10 ** (db / 20);
   }
   return factors;
 }
@@ -129,7 +132,7 @@ function drawBorder(ctx: Context, a: Axis, clip: Clip, height: number, palette: 
 export function drawGain(ctx: Context, width: number, height: number, scene: Scene) {
   const { palette, clips } = scene;
   const a = paper(ctx, width, height, scene);
-  const s = gainScale(clips, height);
+  const s = gainScale(clips, scene.marks, scene.stage, height);
   const step = (s.high - s.low) / height > 0.45 ? 12 : 6;
   for (let value = Math.ceil(s.low / step) * step; value <= s.high; value += step) {
     const y = Math.round(s.y(value)) + 0.5;
@@ -145,13 +148,16 @@ export function drawGain(ctx: Context, width: number, height: number, scene: Sce
     const zero = s.y(0);
     const shown = visible(clips, scene.window);
     ctx.fillStyle = palette.ochreFill;
-    ctx.globalAlpha = scene.heard ? 1 : 0.4;
+    ctx.globalAlpha = scene.heard && scene.clipOn ? 1 : 0.4;
     for (const clip of shown) {
       const gain = heldGain(clip);
       const x = a.x(clip.start);
       if (gain !== 0) ctx.fillRect(x, Math.min(zero, s.y(gain)), a.x(clip.end) - x, Math.abs(s.y(gain) - zero));
     }
-    if (hand.drag.delta === 0) drawCurve(ctx, a, s, scene);
+    ctx.globalAlpha = scene.heard ? 1 : 0.4;
+    if (hand.drag.delta === 0 && hand.dips.delta === 0) drawCurve(ctx, a, s, scene);
+    drawDips(ctx, a, s, scene);
+    ctx.globalAlpha = scene.heard && scene.clipOn ? 1 : 0.4;
     ctx.strokeStyle = palette.ochre;
     ctx.lineWidth = 1.6;
     for (const clip of shown) {

@@ -1,8 +1,8 @@
 /** What the strips are drawn from, and what their drawing has in common: paper, labels, scales, sizes. */
-import type { Clip, Draft, Track } from "../api/client";
+import type { Clip, Draft, Mark, Track } from "../api/client";
 import type { Palette } from "../frame/theme";
 import { isLevel } from "../model/session";
-import type { Span } from "../model/view";
+import type { Span, Stage } from "../model/view";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, axis, GUTTER, RULER, type Scale, scale } from "./axis";
 
@@ -10,7 +10,12 @@ export const CAPSULE = 11;
 const FONT = "11px 'JetBrains Mono Variable', monospace";
 
 export interface Scene {
+  stage: Stage;
   clips: Clip[];
+  marks: Mark[];
+  /** Marks that are selected, and kinds that are shown. */
+  chosen: Set<string>;
+  kinds: Set<string>;
   track: Track;
   tolerance: number;
   window: Span;
@@ -19,7 +24,10 @@ export interface Scene {
   draft: Draft | null;
   trace: Float32Array;
   points: GainPoints;
+  dips: GainPoints;
   heard: boolean;
+  clipOn: boolean;
+  dipsOn: boolean;
   unit: string;
   palette: Palette;
 }
@@ -79,13 +87,19 @@ export function capsuleBox(a: Axis, clip: Clip): { x: number; w: number } {
 
 export const BORDER_GRIP = 14;
 
+/** Deeper dips hang out of the bottom of the strip. */
+const SHOWN_DEPTH = -30;
 export const GAIN_RANGE = { low: -14, high: 11 };
 
-export function gainScale(clips: Clip[], height: number): Scale {
+/** The gain strip: from above the highest clip gain down to the deepest dip that is shown. */
+export function gainScale(clips: Clip[], marks: Mark[], stage: Stage, height: number): Scale {
   let { low, high } = GAIN_RANGE;
   for (const clip of clips) {
     low = Math.min(low, clip.gain - 2);
     high = Math.max(high, clip.gain + 2);
+  }
+  for (const mark of marks) {
+    if (mark.on || stage === "details") low = Math.min(low, Math.max(mark.depth, SHOWN_DEPTH) - 2);
   }
   return scale(low, high, 4, height - 4);
 }

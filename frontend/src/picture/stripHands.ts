@@ -9,9 +9,10 @@ import { type Axis, axis, clipIndexAt } from "./axis";
 import { dragGain, place, takeHold } from "./chartHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
 import { isFree, snap, startDrag } from "./hands";
-import { BORDER_GRIP, gainScale } from "./scene";
+import { dipScale, dragDip, gainStripDouble, hitDip } from "./markHands";
+import { BORDER_GRIP } from "./scene";
 
-const SNAP = 7;
+export const SNAP = 7;
 
 function borderNear(a: Axis, x: number): Clip | null {
   const clips = focusedClips();
@@ -66,10 +67,11 @@ function dragBorder(down: PointerEvent, a: Axis, clip: Clip) {
   });
 }
 
-/** Drag across: a span, with the phrases that lie in it. A click places the play line. */
-function dragSpan(down: PointerEvent, a: Axis, x: number) {
+/** Drag across: a span, with the phrases that lie in it. A click places the play line, or does what it is told to. */
+export function dragSpan(down: PointerEvent, a: Axis, x: number, click?: () => void) {
   const clips = focusedClips();
-  const before = { span: useView.getState().span, selection: useView.getState().selection };
+  const { span: oldSpan, selection: oldSelection, marks: oldMarks } = useView.getState();
+  const before = { span: oldSpan, selection: oldSelection, marks: oldMarks };
   const edges = clips.flatMap((clip) => (clip.phrase_start === null ? [] : [clip.phrase_start, clip.phrase_end!]));
   const pull = (t: number, event: PointerEvent) => (isFree(event) ? t : snap(t, edges, SNAP * a.perPixel));
   startDrag(down, {
@@ -81,7 +83,7 @@ function dragSpan(down: PointerEvent, a: Axis, x: number) {
         const middle = (phraseSpan(clip).start + phraseSpan(clip).end) / 2;
         return clip.after !== null && middle >= span.start && middle <= span.end;
       });
-      useView.setState({ span, selection: new Set(inside.map((clip) => clip.id)) });
+      useView.setState({ span, selection: new Set(inside.map((clip) => clip.id)), marks: new Set() });
       showAtHand(event.clientX, event.clientY, [
         `${time(span.start)} to ${time(span.end)}`,
         time(span.end - span.start),
@@ -93,8 +95,9 @@ function dragSpan(down: PointerEvent, a: Axis, x: number) {
       useView.setState(before);
     },
     click: () => {
+      if (click) return click();
       seek(a.seconds(x));
-      useView.setState({ span: null, selection: new Set() });
+      useView.setState({ span: null, selection: new Set(), marks: new Set() });
     },
   });
 }
@@ -106,12 +109,15 @@ export function gainDown(event: ReactPointer<HTMLElement>) {
   const a = axis(useView.getState().window, width);
   const clips = focusedClips();
   const clip = clips[clipIndexAt(clips, a.seconds(x))];
-  const s = gainScale(clips, height);
+  const s = dipScale(height);
+  const dip = hitDip(a, s, x, y);
+  if (dip) return dragDip(event.nativeEvent, a, s, dip);
   if (clip && Math.abs(y - s.y(clip.gain)) <= 6) dragGain(event.nativeEvent, clip, s.perPixel);
   else dragSpan(event.nativeEvent, a, x);
 }
 
 export function gainDouble(event: ReactMouse<HTMLElement>) {
+  if (gainStripDouble(event)) return;
   const { x, width } = place(event.currentTarget, event.clientX, event.clientY);
   const clips = focusedClips();
   const clip = clips[clipIndexAt(clips, axis(useView.getState().window, width).seconds(x))];

@@ -31,6 +31,8 @@ export type ToWorklet =
 export type FromWorklet = { type: "at"; position: number; time: number; playing: boolean; starving: boolean };
 
 const DB = Math.LN10 / 20;
+/** Gain at and below which nothing is heard at all. */
+const SILENCE = -120;
 const DECLICK = 0.005;
 const LOOK_AHEAD = 64;
 const CEILING = 10 ** (-1 / 20);
@@ -283,7 +285,8 @@ class Player extends AudioWorkletProcessor {
     this.after = approach(this.after, this.afterGoal, step);
     this.fader = approach(this.fader, this.faderGoal, step * 24);
     const total = level * this.after + this.fader;
-    const factor = (total === 0 ? 1 : Math.exp(total * DB)) * Math.min(this.fade, (this.end - this.position) * step);
+    const amplitude = total === 0 ? 1 : total <= SILENCE ? 0 : Math.exp(total * DB);
+    const factor = amplitude * Math.min(this.fade, (this.end - this.position) * step);
     const at = (this.position - index * this.blockFrames) * this.channels;
     for (let c = 0; c < this.channels; c++) frame[c] = (block[at + c] ?? 0) * factor;
     this.position++;

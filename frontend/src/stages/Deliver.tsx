@@ -6,7 +6,7 @@ import { api, type Figures, type RenderRequest } from "../api/client";
 import { useFigures } from "../api/queries";
 import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
-import { db, distanceUnit, plain } from "../parts/format";
+import { db, distanceUnit, plain, signed } from "../parts/format";
 import { JobList } from "../parts/JobList";
 import { complain } from "../parts/messages";
 
@@ -83,6 +83,13 @@ export function DeliverRule() {
   );
 }
 
+const HINTS: Record<string, string> = {
+  Breaths: "The middle one, against the level of its phrase",
+  Esses: "Nine in ten stand out less than this",
+  Knocks: "Nine in ten stand out less than this",
+  Dips: "Breaths, esses, knocks and gaps that are turned down",
+};
+
 export function DeliverList() {
   const focus = useView((s) => s.focus);
   const track = useSession((s) => trackOf(s, focus));
@@ -101,6 +108,10 @@ export function DeliverList() {
     ["Short-term max", (f) => loud(f.short_term_max, "LUFS")],
     ["True peak", (f) => loud(f.true_peak, "dBTP")],
     ["Room tone", (f) => `${plain(f.room_tone)} dBFS`],
+    ["Breaths", (f) => (f.breath === null ? "none" : `${signed(f.breath)} dB`)],
+    ["Esses", (f) => (f.ess === null ? "none" : `${signed(f.ess)} dB`)],
+    ["Knocks", (f) => (f.knock === null ? "none" : `${signed(f.knock)} dB`)],
+    ["Dips", (f) => `${f.down}`],
   ];
   const checks: [boolean, string][] = [
     [
@@ -122,6 +133,12 @@ export function DeliverList() {
     [
       after.room_tone <= rule.noise_limit,
       after.room_tone <= rule.noise_limit ? "Room tone is under its limit" : "Room tone passes its limit",
+    ],
+    [
+      after.lisps === 0,
+      after.lisps === 0
+        ? "No ess is pulled so far that it lisps"
+        : `${after.lisps === 1 ? "1 ess is" : `${after.lisps} esses are`} pulled so far that it may lisp`,
     ],
   ];
   return (
@@ -147,7 +164,7 @@ export function DeliverList() {
           </thead>
           <tbody className="mono">
             {rows.map(([name, show]) => (
-              <tr key={name}>
+              <tr key={name} title={HINTS[name]}>
                 <th scope="row">{name}</th>
                 <td className="dim">{show(before)}</td>
                 <td>{show(after)}</td>

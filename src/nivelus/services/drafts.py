@@ -15,7 +15,8 @@ from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain
 from nivelus.core.errors import Refused
-from nivelus.services.levels import clip_rows, clips_of, level_before, target_of
+from nivelus.services.levels import clip_rows, clips_of, level_before, levels_after, target_of
+from nivelus.services.marks import marks_of
 from nivelus.services.sessions import run_edit
 from nivelus.services.views import Changed, DraftItem, DraftView
 from nivelus.services.workbench import Workbench
@@ -40,7 +41,7 @@ def draft(
         db.expunge(session)
         for name, value in (rule or {}).items():
             setattr(session, name, value)
-        target, chosen, levels, result = _propose(db, session, recording, clip_rows(db, track_id), ids)
+        target, chosen, levels, result = _propose(bench, db, session, track, recording, clip_rows(db, track_id), ids)
     after = levels + result.gain
     counted = np.array([not clip.left_out for clip in chosen], bool)
     return DraftView(
@@ -60,7 +61,7 @@ def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] 
     """Do what the draft proposes, as one step."""
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        _, chosen, _, result = _propose(edit.db, edit.session, recording, clips_of(edit.db, track.id), ids)
+        _, chosen, _, result = _propose(bench, edit.db, edit.session, track, recording, clips_of(edit.db, track.id), ids)
         moved = 0
         for clip, gain, reason in zip(chosen, result.gain.tolist(), result.reason, strict=True):
             if reason in HELD:
@@ -73,14 +74,27 @@ def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] 
 
 
 def _propose(
-    db: DbSession, session: Session, recording: Recording, clips: list[Clip], ids: Collection[str] | None
+    bench: Workbench,
+    db: DbSession,
+    session: Session,
+    track: Track,
+    recording: Recording,
+    clips: list[Clip],
+    ids: Collection[str] | None,
 ) -> tuple[float, list[Clip], np.ndarray, ClipGainDraft]:
-    """The resolved target, the clips that are drafted, their levels before gain, and what is proposed for them."""
+    """The resolved target, the clips that are drafted, their levels before clip gain, and what is proposed for them.
+
+    A phrase is judged as it is heard: with the dips that lie in it.
+    """
     target = target_of(db, session, recording, clips)
     chosen = [clip for clip in clips if clip.loudness is not None and (ids is None or clip.id in ids)]
     if not chosen:
         raise Refused("There is no phrase here to even out.")
     levels = np.array([level_before(session, recording, clip) for clip in chosen], np.float64)
+    dips = marks_of(db, track, recording, clips).curve()
+    if not dips.is_flat_zero and not recording.missing:
+        after = levels_after(bench.vault.grid(recording), session, recording, clips, dips)
+        levels = np.array([after[clip.id] - clip.gain for clip in chosen], np.float64)
     rule = ClipGainRule(
         target=target,
         tolerance=session.tolerance,

@@ -90,8 +90,8 @@ def trace(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
         return _floored(10 * np.log10(np.maximum(around, 1e-12)))
 
 
-def meter(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
-    """Short-term loudness before and after gain every 100 ms, in LU from the target, (n, 2) float32.
+def meter(bench: Workbench, track_id: str, layers: Collection[str] = LAYERS) -> npt.NDArray[np.float32]:
+    """Short-term loudness before and after the gain of ``layers`` every 100 ms, in LU from the target, (n, 2) float32.
 
     Each value is of the 3 s that end there (EBU Tech 3341); shorter at the very beginning. Where the target is not in
     LUFS, the loudness is compared with the mean loudness of level phrases: target plus mean (loudness - level).
@@ -101,8 +101,7 @@ def meter(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
         clips = clip_rows(db, track_id)
         target = target_of(db, session, recording, clips) + _unit_shift(session, recording, clips)
         grid = bench.vault.grid(recording)
-        dips = marks_of(db, track, recording, clips).curve()
-        gain = gain_per_frame(gain_curve(clips, recording, dips), recording)
+        gain = gain_per_frame(_layers(db, track, recording, layers), recording)
         power = grid.column("k").astype(np.float64)
         out = [_short_term(p) - target for p in (power, power * gain[:, 0])]
         return np.stack(out, axis=1).astype(np.float32) + np.float32(loudness_offset(session, recording))
@@ -115,13 +114,18 @@ def gain_points(bench: Workbench, track_id: str, layers: Collection[str] = LAYER
     """
     with bench.database.reading() as db:
         _, track, recording = _load(db, track_id)
-        curves = []
-        if "clip" in layers:
-            curves.append(clip_gain_curve(db, track, recording))
-        if "dips" in layers:
-            curves.append(track_marks(db, track, recording).curve())
-    curve = add_curves(curves) if curves else GainCurve(np.zeros(1), np.zeros(1))
+        curve = _layers(db, track, recording, layers)
     return np.stack([curve.at, curve.db], axis=1)
+
+
+def _layers(db: DbSession, track: Track, recording: Recording, layers: Collection[str]) -> GainCurve:
+    """The sum of some layers of a track."""
+    curves = []
+    if "clip" in layers:
+        curves.append(clip_gain_curve(db, track, recording))
+    if "dips" in layers:
+        curves.append(track_marks(db, track, recording).curve())
+    return add_curves(curves) if curves else GainCurve(np.zeros(1), np.zeros(1))
 
 
 def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
@@ -140,8 +144,8 @@ def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
     curve = gain_curve(clips, recording, dips)
     gain = gain_per_frame(curve, recording)
     details = view_marks(track, recording, grid, clips, marks, curve)
-    plain = [(clip, 0.0) for clip in judged]
-    moved = [(clip, clip.gain) for clip in judged]
+    plain = np.array([clip.true_peak for clip in judged], np.float64)
+    moved = _peaks_after(grid, judged, gain)
     old, new = _details(details, "before"), _details(details, "after")
     return BeforeAfter(
         before=_figures(grid, session, recording, clips, before, target, None, plain, old),
@@ -177,7 +181,7 @@ def _figures(
     levels: npt.NDArray[np.float64],
     target: float,
     gain: npt.NDArray[np.float64] | None,
-    peaks: list[tuple[Clip, float]],
+    peaks: npt.NDArray[np.float64],
     details: dict[str, Any],
 ) -> FiguresView:
     f = figures(grid, gain, mono_offset(session, recording))
@@ -195,9 +199,16 @@ def _figures(
         count=even.count,
         spread=even.spread,
         width=even.width,
-        overs=sum(clip.true_peak + db > session.ceiling + 0.005 for clip, db in peaks),
+        overs=int((peaks > session.ceiling + 0.005).sum()),
         **details,
     )
+
+
+def _peaks_after(grid: LevelGrid, clips: list[Clip], gain: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+    """The true peak of every clip with the gain of each frame, dBTP, (n,)."""
+    peaks = grid.column("true_peak") * gain[:, 1]
+    spans = [grid.span(clip.start / grid.sample_rate, clip.end / grid.sample_rate) for clip in clips]
+    return np.array([20 * np.log10(max(peaks[span].max(), 1e-9)) for span in spans], np.float64)
 
 
 def _unit_shift(session: Session, recording: Recording, clips: list[Clip]) -> float:

@@ -43,18 +43,14 @@ def trace(track_id: str) -> Response:
 
 @bp.get("/tracks/<track_id>/meter")
 def meter(track_id: str) -> Response:
-    """float32 pairs of short-term deviation from the target before and after gain, 10 a second."""
-    return array(sound.meter(bench(), track_id))
+    """float32 pairs of short-term deviation from the target before and after the gain of ``layers``, 10 a second."""
+    return array(sound.meter(bench(), track_id, _layers()))
 
 
 @bp.get("/tracks/<track_id>/gain")
 def gain(track_id: str) -> Response:
     """float64 pairs of samples and dB: the compiled gain, linear in dB between points; of ``layers`` only, if given."""
-    layers = request.args.get("layers")
-    chosen = sound.LAYERS if layers is None else [name for name in layers.split(",") if name]
-    if not set(chosen) <= set(sound.LAYERS):
-        raise Refused(f"The layers are {', '.join(sound.LAYERS)}.")
-    return array(sound.gain_points(bench(), track_id, chosen))
+    return array(sound.gain_points(bench(), track_id, _layers()))
 
 
 @bp.get("/jobs/<job_id>/file")
@@ -62,6 +58,15 @@ def rendered(job_id: str) -> Response:
     """The file that a render made."""
     path, name = renders.rendered_file(bench(), job_id)
     return send_file(path, as_attachment=True, download_name=name)
+
+
+def _layers() -> list[str]:
+    """The layers that were asked for, as in ``layers=clip,dips``; all if none is named."""
+    layers = request.args.get("layers")
+    chosen = list(sound.LAYERS) if layers is None else [name for name in layers.split(",") if name]
+    if not set(chosen) <= set(sound.LAYERS):
+        raise Refused(f"The layers are {', '.join(sound.LAYERS)}.")
+    return chosen
 
 
 def _whole(name: str) -> int:

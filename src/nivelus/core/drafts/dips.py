@@ -37,6 +37,8 @@ LISP = 4.0
 """dB under what is usual from which an ess is likely to lisp."""
 RAMPS = {"breath": (0.03, 0.03), "ess": (0.005, 0.005), "knock": (0.005, 0.015), "gap": (0.15, 0.02), FREE: (0.02, 0.02)}
 """Seconds of ramp in and ramp out."""
+SHORTEST_GAP = 0.25
+"""Seconds below which a gap stays open: there is no time to close and open again unheard."""
 HOLD_AFTER_PHRASE, HOLD_AFTER_BREATH = 0.08, 0.02
 """Seconds that a gap stays open after what came before it."""
 
@@ -51,6 +53,7 @@ REASONS = {
     "by hand": "set by hand",
     "kept out": "kept out",
     "locked": "in a locked phrase, left as it is",
+    "too short": "too short to close and open again",
     "nothing": "nothing to take down",
 }
 """Every reason a dip can give, in words for the person."""
@@ -191,7 +194,7 @@ def draft_dips(marks: MarkArrays, rules: Mapping[str, DipRule], rate: int, sampl
     DipDraft
     """
     rules = {**DEFAULT_RULES, **rules}
-    base, depth, reason = _depths(marks, rules)
+    base, depth, reason = _depths(marks, rules, rate)
     start, end, ramp_in, ramp_out = _spans(marks, rate, samples, depth <= SILENT_DIP)
     fixed = ~np.isnan(marks.depth_fixed)
     depth = np.where(fixed, marks.depth_fixed, depth)
@@ -203,7 +206,9 @@ def draft_dips(marks: MarkArrays, rules: Mapping[str, DipRule], rate: int, sampl
     return DipDraft(Dips(start, end, depth, ramp_in, ramp_out, marks.notch), base, tuple(reason.tolist()))
 
 
-def _depths(marks: MarkArrays, rules: Mapping[str, DipRule]) -> tuple[FloatArray, FloatArray, npt.NDArray[np.object_]]:
+def _depths(
+    marks: MarkArrays, rules: Mapping[str, DipRule], rate: int
+) -> tuple[FloatArray, FloatArray, npt.NDArray[np.object_]]:
     """What the rules alone would do, the depth with what the hand added, and why."""
     each = [rules[kind] for kind in ALL_KINDS]
     slider, shallowest, deepest = (
@@ -216,8 +221,9 @@ def _depths(marks: MarkArrays, rules: Mapping[str, DipRule]) -> tuple[FloatArray
     excess = -np.maximum(np.nan_to_num(marks.excess), 0.0)
     base[ess] = np.maximum(excess, slider)[ess]
     reason[ess] = np.where(excess < slider, "at most", "excess")[ess]
+    short = (marks.kind == ALL_KINDS.index("gap")) & (marks.end - marks.start < SHORTEST_GAP * rate)
     # what the rule leaves alone is not pressed to the shallowest
-    wanted = base <= LEAST_DIP
+    wanted = (base <= LEAST_DIP) & ~short
     for limit, name, past in ((shallowest, "shallowest", base > shallowest), (deepest, "deepest", base < deepest)):
         held = past & wanted
         base[held], reason[held] = limit[held], name
@@ -231,6 +237,8 @@ def _depths(marks: MarkArrays, rules: Mapping[str, DipRule]) -> tuple[FloatArray
     depth[under], reason[under] = floor[under], "room tone"
     nothing = depth > LEAST_DIP
     depth[nothing], reason[nothing] = 0.0, "nothing"
+    reason[short & (depth == 0)] = "too short"
+    silent &= ~short
     depth[silent], reason[silent] = SILENT_DIP, "silence"
     return base, depth, reason
 

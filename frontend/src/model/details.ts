@@ -1,0 +1,226 @@
+/** What can be done with marks and their dips: stepping through them by ear, deepening, keeping out, correcting, making. */
+import { api, type DipRuleChange, type Mark } from "../api/client";
+import { complain, tell } from "../parts/messages";
+import { engine } from "../sound/engine";
+import { duration, focused, focusedMarks, playSpan, reveal, selectedMarks } from "./actions";
+import { edit } from "./session";
+import { hand, KINDS, type Kind, redraw, useView } from "./view";
+
+export const KIND_NAMES: Record<string, { one: string; many: string }> = {
+  breath: { one: "Breath", many: "Breaths" },
+  ess: { one: "Ess", many: "Esses" },
+  knock: { one: "Knock", many: "Knocks" },
+  gap: { one: "Gap", many: "Gaps" },
+  dip: { one: "Dip by hand", many: "By hand" },
+};
+
+/** How far a mark stands out, to order the worklist by: what sounds too loud for its kind comes first. */
+function prominence(mark: Mark): number {
+  const value = mark.after ?? mark.before ?? -120;
+  // a breath is told against its phrase, a gap in dBFS: both are brought to where an ess with no excess is
+  const usual: Record<string, number> = { breath: -20, gap: -60, dip: -30 };
+  return value - (usual[mark.kind] ?? 0);
+}
+
+/** The marks of the worklist: of the kinds that are shown, by time or by how much they stand out. */
+export function markList(marks: Mark[], kinds: Set<string>, order: "worst" | "time"): Mark[] {
+  const shown = marks.filter((mark) => kinds.has(mark.kind));
+  if (order === "time") return shown;
+  return shown.sort((a, b) => Number(b.lisp) - Number(a.lisp) || prominence(b) - prominence(a) || a.start - b.start);
+}
+
+export const selectMarks = (ids: Iterable<string>) =>
+  useView.setState({ marks: new Set(ids), selection: new Set(), span: null });
+
+// --- going through them
+
+const AROUND = 1;
+
+/** Play a mark with a second around it; twice, before and then after, if that is asked for. */
+export function playMark(mark: Mark) {
+  const span = { start: Math.max(0, mark.start - AROUND), end: Math.min(duration(), mark.end + AROUND) };
+  playSpan(span, useView.getState().twice);
+}
+
+export function goToMark(mark: Mark) {
+  selectMarks([mark.id]);
+  reveal({ start: mark.start - AROUND / 2, end: mark.end + AROUND / 2 });
+  playMark(mark);
+}
+
+/** Go to the next or previous mark of the worklist; with ``onlyUp``, to one whose dip is not on. */
+export function stepMark(direction: 1 | -1, onlyUp: boolean) {
+  const { kinds, order, marks } = useView.getState();
+  const items = markList(focusedMarks(), kinds, order);
+  const at = items.findIndex((mark) => marks.has(mark.id));
+  for (let i = 1; i <= items.length; i++) {
+    const from = at < 0 ? (direction === 1 ? -1 : 0) : at;
+    const mark = items[(from + direction * i + items.length * 2) % items.length]!;
+    if (onlyUp && (mark.on || mark.keep === "out" || mark.depth === 0)) continue;
+    return goToMark(mark);
+  }
+  tell(items.length === 0 ? "There is nothing of these kinds." : "Everything here is down or kept out.");
+}
+
+// --- working on them
+
+const needMarks = (): Mark[] => {
+  const marks = selectedMarks();
+  if (marks.length === 0) tell("Select a breath, ess, knock or gap first: click it, or press . for the next.");
+  return marks;
+};
+
+/** Let dips that the hand moves be heard at once; the compiled gain follows. */
+export function hearDips(marks: Mark[], by: number) {
+  const { layers, before } = useView.getState();
+  const moving = by === 0 || !layers.dips || before ? [] : marks.filter((mark) => mark.on);
+  engine.hold(
+    moving.map((mark) => ({ start: mark.dip_start, end: mark.dip_end })),
+    by,
+  );
+}
+
+export async function changeDepth(marks: Mark[], change: { by?: number; to?: number }): Promise<boolean> {
+  const track = focused();
+  if (!track || marks.length === 0) return false;
+  if (change.by !== undefined) hearDips(marks, change.by);
+  const ids = marks.map((mark) => mark.id);
+  const done = await edit((revision) => api.depth(track.id, revision, ids, change));
+  if (!done) engine.hold([], 0);
+  return done;
+}
+
+export function nudgeMarks(by: number) {
+  const marks = needMarks();
+  if (marks.length) void changeDepth(marks, { by });
+}
+
+export function toggleKeepOut() {
+  const marks = needMarks();
+  const track = focused();
+  if (!track || marks.length === 0) return;
+  const keep = marks.every((mark) => mark.keep === "out") ? "rule" : "out";
+  const ids = marks.map((mark) => mark.id);
+  void edit((revision) => api.detail(track.id, { revision, marks: ids, keep }));
+}
+
+export function toggleNotch() {
+  const marks = needMarks();
+  const track = focused();
+  if (!track || marks.length === 0) return;
+  const notch = !marks.every((mark) => mark.notch);
+  const ids = marks.map((mark) => mark.id);
+  void edit((revision) => api.detail(track.id, { revision, marks: ids, notch }));
+}
+
+export function correctKind(kind: Kind) {
+  const marks = needMarks();
+  const track = focused();
+  if (!track || marks.length === 0) return;
+  const ids = marks.map((mark) => mark.id);
+  void edit((revision) => api.correctMarks(track.id, { revision, marks: ids, kind, gone: false }));
+}
+
+export async function notAMark() {
+  const marks = needMarks();
+  const track = focused();
+  if (!track || marks.length === 0) return;
+  const ids = marks.map((mark) => mark.id);
+  if (await edit((revision) => api.correctMarks(track.id, { revision, marks: ids, gone: true }))) selectMarks([]);
+}
+
+export function resetMarks() {
+  const marks = needMarks().filter((mark) => mark.by_hand);
+  const track = focused();
+  if (!track) return;
+  if (marks.length === 0) return tell("Nothing was done by hand here.");
+  const ids = marks.map((mark) => mark.id);
+  void edit((revision) => api.resetMarks(track.id, revision, ids));
+}
+
+/** Keep the edges that the hand has moved: those of a mark correct it, those of a dip only change the dip. */
+export function keepEdges(mark: Mark): Promise<boolean> {
+  const track = focused();
+  const values = hand.edge?.values;
+  if (!track || !values) return Promise.resolve(false);
+  const { start, end, dip_start, dip_end, ramp_in, ramp_out } = values;
+  return edit((revision) =>
+    start !== undefined || end !== undefined
+      ? api.correctMarks(track.id, { revision, marks: [mark.id], start, end, gone: false })
+      : api.dipEdges(track.id, { revision, mark: mark.id, start: dip_start, end: dip_end, ramp_in, ramp_out }),
+  );
+}
+
+/** Make a mark, or a dip that follows no rule, over the selected span. */
+export async function makeOfSpan(kind: Kind | "dip") {
+  const track = focused();
+  const { span } = useView.getState();
+  if (!track) return;
+  if (!span) return tell("Select a span first: drag across empty ground.");
+  const known = new Set(focusedMarks().map((mark) => mark.id));
+  if (await edit((revision) => api.makeMark(track.id, { revision, kind, start: span.start, end: span.end }))) {
+    const made = focusedMarks().find((mark) => !known.has(mark.id));
+    if (made) selectMarks([made.id]);
+  }
+}
+
+// --- rules
+
+export async function setDipRule(kind: Kind, rule: DipRuleChange): Promise<boolean> {
+  const track = focused();
+  return track ? edit((revision) => api.dipRule(track.id, revision, kind, rule)) : false;
+}
+
+let tried: { kind: Kind; rule: DipRuleChange } | null = null;
+let trying = false;
+let trials = 0;
+
+/** Show what another rule would do, while its slider moves. Nothing is kept. */
+export function tryDipRule(kind: Kind, rule: DipRuleChange) {
+  tried = { kind, rule };
+  if (trying) return;
+  trying = true;
+  const run = async () => {
+    while (tried) {
+      const { kind: now, rule: values } = tried;
+      tried = null;
+      const track = focused();
+      if (!track) break;
+      const trial = trials;
+      const { marks, depth } = await api.dipTrial(track.id, { [now]: values });
+      if (trial !== trials) continue;
+      hand.trial = new Map(marks.map((id, i) => [id, depth[i]!]));
+      redraw();
+    }
+  };
+  run()
+    .catch(complain)
+    .finally(() => {
+      trying = false;
+    });
+}
+
+export function endTrial() {
+  trials++;
+  tried = null;
+  hand.trial = null;
+  redraw();
+}
+
+/** Turn every kind down that there is something of, each by its rule. */
+export async function allDown() {
+  const track = focused();
+  if (!track) return;
+  const marks = focusedMarks();
+  const off = KINDS.filter((kind) => !track.rules[kind]!.on && marks.some((mark) => mark.kind === kind));
+  if (off.length === 0) return tell("Every kind is down already. Each has its own switch.");
+  for (const kind of off) if (!(await setDipRule(kind, { on: true }))) return;
+}
+
+export async function findAgain() {
+  const track = focused();
+  if (!track) return;
+  if (await edit((revision) => api.findAgain(track.id, revision))) {
+    tell("The details were found anew. What you did by hand stayed.");
+  }
+}

@@ -1,0 +1,315 @@
+/** The worklist of the stage Details: what was found, what stands out first or by time, and the one that is worked on. */
+import { ActionIcon, Button, NativeSelect, NumberInput, SegmentedControl, Tooltip } from "@mantine/core";
+import { IconAlertTriangle, IconArrowBackUp, IconHandStop, IconRepeatOnce, IconX } from "@tabler/icons-react";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useMemo, useRef, useState } from "react";
+import type { Clip, Mark } from "../api/client";
+import { reveal, seek } from "../model/actions";
+import {
+  changeDepth,
+  correctKind,
+  goToMark,
+  KIND_NAMES,
+  makeOfSpan,
+  markList,
+  notAMark,
+  resetMarks,
+  selectMarks,
+  toggleKeepOut,
+  toggleNotch,
+} from "../model/details";
+import { trackOf, useSession } from "../model/session";
+import { KINDS, type Kind, type Order, useView } from "../model/view";
+import { clock, db, plain, signed, time } from "../parts/format";
+import { MarkSign } from "../parts/MarkSign";
+import { clipIndexAt } from "../picture/axis";
+import { standsIn } from "../picture/markHands";
+
+const ROW = 30;
+const NO_MARKS: Mark[] = [];
+const NO_CLIPS: Clip[] = [];
+
+export function DetailsList() {
+  const { focus, order, marks: chosen, kinds, span, twice } = useView();
+  const track = useSession((s) => trackOf(s, focus));
+  const marks = useSession((s) => s.marks[track?.id ?? ""]) ?? NO_MARKS;
+  const clips = useSession((s) => s.clips[track?.id ?? ""]) ?? NO_CLIPS;
+  const box = useRef<HTMLDivElement>(null);
+  const items = useMemo(() => markList(marks, kinds, order), [marks, kinds, order]);
+  const rows = useVirtualizer({
+    count: items.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => ROW,
+    overscan: 8,
+  });
+  const first = items.findIndex((mark) => chosen.has(mark.id));
+  useEffect(() => {
+    if (first >= 0) rows.scrollToIndex(first, { align: "auto" });
+  }, [first, rows]);
+  if (!track) return null;
+  return (
+    <section className="worklist" aria-label="Worklist">
+      <div className="panel-head">
+        <Kinds marks={marks} kinds={kinds} />
+        <Tooltip label={twice ? "Each is played twice: before, then after" : "Play each twice: before, then after"}>
+          <ActionIcon
+            size="sm"
+            variant={twice ? "filled" : "subtle"}
+            aria-label="Play before, then after"
+            aria-pressed={twice}
+            onClick={() => useView.setState({ twice: !twice })}
+          >
+            <IconRepeatOnce size={15} />
+          </ActionIcon>
+        </Tooltip>
+        <SegmentedControl
+          size="xs"
+          aria-label="Order"
+          value={order}
+          onChange={(value) => useView.setState({ order: value as Order })}
+          data={[
+            { value: "worst", label: "loud first" },
+            { value: "time", label: "by time" },
+          ]}
+        />
+      </div>
+      <div className="rows" ref={box}>
+        <div style={{ height: rows.getTotalSize(), position: "relative" }}>
+          {rows.getVirtualItems().map((row) => {
+            const mark = items[row.index]!;
+            return (
+              <button
+                type="button"
+                key={mark.id}
+                className="row"
+                data-mark={mark.id}
+                data-kind={mark.kind}
+                data-on={mark.on || undefined}
+                aria-pressed={chosen.has(mark.id)}
+                aria-label={describeMark(mark)}
+                style={{ transform: `translateY(${row.start}px)` }}
+                onClick={(event) => {
+                  const more = event.shiftKey || event.ctrlKey || event.metaKey;
+                  const ids = new Set(more ? chosen : []);
+                  if (more && ids.has(mark.id)) ids.delete(mark.id);
+                  else ids.add(mark.id);
+                  selectMarks(ids);
+                  reveal({ start: mark.start - 0.5, end: mark.end + 0.5 });
+                  if (!more) seek(mark.start);
+                }}
+                onDoubleClick={() => goToMark(mark)}
+              >
+                <MarkSign kind={mark.kind} />
+                <span className="row-time mono">{clock(mark.start)}</span>
+                <span className="row-words dim">{wordsAt(clips, mark)}</span>
+                <span className="row-flags">
+                  {mark.lisp && <IconAlertTriangle size={13} className="loud" aria-label="may lisp" />}
+                  {mark.by_hand && <IconHandStop size={13} aria-label="touched by hand" />}
+                </span>
+                <span className={`mono ${mark.lisp ? "loud" : mark.on ? "" : "dim"}`}>{outcome(mark)}</span>
+              </button>
+            );
+          })}
+        </div>
+      </div>
+      {span && chosen.size === 0 && <MakeOfSpan />}
+      {chosen.size > 0 && <Inspector marks={marks.filter((mark) => chosen.has(mark.id))} />}
+    </section>
+  );
+}
+
+/** The kinds, each with its sign and count: a click shows or hides it in list and picture. */
+function Kinds({ marks, kinds }: { marks: Mark[]; kinds: Set<string> }) {
+  const present = ([...KINDS, "dip"] as string[]).filter(
+    (kind) => kind !== "dip" || marks.some((m) => m.kind === "dip"),
+  );
+  return (
+    <div className="kinds" role="group" aria-label="Kinds that are shown">
+      {present.map((kind) => (
+        <Tooltip key={kind} label={KIND_NAMES[kind]!.many}>
+          <button
+            type="button"
+            className="kind"
+            aria-label={KIND_NAMES[kind]!.many}
+            aria-pressed={kinds.has(kind)}
+            onClick={() => {
+              const next = new Set(kinds);
+              if (!next.delete(kind)) next.add(kind);
+              useView.setState({ kinds: next });
+            }}
+          >
+            <MarkSign kind={kind} />
+          </button>
+        </Tooltip>
+      ))}
+    </div>
+  );
+}
+
+function wordsAt(clips: Clip[], mark: Mark): string {
+  if (mark.holds.length) return mark.holds.join(", ");
+  return clips[clipIndexAt(clips, (mark.start + mark.end) / 2)]?.label ?? "";
+}
+
+/** What becomes of a mark, as short as can be. */
+function outcome(mark: Mark): string {
+  if (mark.keep === "out") return "kept out";
+  if (mark.on) return mark.depth < -100 ? "silent" : signed(mark.depth);
+  return mark.depth < 0 ? `(${mark.depth < -100 ? "silent" : signed(mark.depth)})` : "0.0";
+}
+
+/** A mark in words. */
+export function describeMark(mark: Mark): string {
+  const stands = (value: number | null) => (value === null ? "unknown" : signed(value));
+  const words = [
+    KIND_NAMES[mark.kind]!.one,
+    `${time(mark.start)} to ${time(mark.end)}`,
+    `${stands(mark.before)} to ${stands(mark.after)} ${standsIn(mark.kind)}`,
+    mark.on ? `down by ${db(mark.depth)}` : mark.keep === "out" ? "kept out" : "as it is",
+  ];
+  return [...words, ...(mark.lisp ? ["may lisp"] : []), ...mark.holds].join(", ");
+}
+
+/** A span that was drawn by hand can become a dip, or a mark that was not found. */
+function MakeOfSpan() {
+  return (
+    <div className="inspector">
+      <div className="inspector-head">
+        <strong>Make of this span</strong>
+      </div>
+      <div className="inspector-keys">
+        <Button size="compact-xs" onClick={() => void makeOfSpan("dip")}>
+          a dip<kbd>I</kbd>
+        </Button>
+        {KINDS.map((kind) => (
+          <Button
+            key={kind}
+            size="compact-xs"
+            variant="default"
+            leftSection={<MarkSign kind={kind} />}
+            onClick={() => void makeOfSpan(kind)}
+          >
+            {KIND_NAMES[kind]!.one.toLowerCase()}
+          </Button>
+        ))}
+      </div>
+    </div>
+  );
+}
+
+function Inspector({ marks }: { marks: Mark[] }) {
+  const [mark] = marks;
+  if (!mark) return null;
+  const many = marks.length > 1;
+  const kindsHere = new Set(marks.map((m) => m.kind));
+  const kind = kindsHere.size === 1 ? mark.kind : "";
+  const out = marks.every((m) => m.keep === "out");
+  const notch = marks.every((m) => m.notch);
+  return (
+    <div className="inspector" data-testid="inspector">
+      <div className="inspector-head">
+        <strong>{many ? `${marks.length} details` : KIND_NAMES[mark.kind]!.one}</strong>
+        {!many && (
+          <span className="mono">
+            {mark.before === null ? "" : signed(mark.before)} → {mark.after === null ? "" : signed(mark.after)}
+          </span>
+        )}
+        {!many && <span className="dim small">{standsIn(mark.kind)}</span>}
+      </div>
+      {!many && mark.lisp && (
+        <p className="note loud">More than 4 dB under its neighbours: it is likely to lisp. Ease it.</p>
+      )}
+      {!many && !mark.lisp && <p className="note">{reasonOf(mark)}</p>}
+      <div className="inspector-fields">
+        <Depth key={marks.map((m) => `${m.id}:${m.depth}`).join()} marks={marks} />
+        {kind !== "dip" && (
+          <NativeSelect
+            size="xs"
+            aria-label="Kind"
+            value={kind}
+            onChange={(event) => correctKind(event.currentTarget.value as Kind)}
+            data={[
+              ...(kind === "" ? [{ value: "", label: "several kinds" }] : []),
+              ...KINDS.map((k) => ({ value: k, label: KIND_NAMES[k]!.one })),
+            ]}
+          />
+        )}
+      </div>
+      <div className="inspector-keys">
+        <Button size="compact-xs" variant={out ? "filled" : "default"} aria-pressed={out} onClick={toggleKeepOut}>
+          {out ? "kept out" : "keep out"}
+          <kbd>U</kbd>
+        </Button>
+        <Button size="compact-xs" variant={notch ? "filled" : "default"} aria-pressed={notch} onClick={toggleNotch}>
+          notch<kbd>V</kbd>
+        </Button>
+        <Tooltip label="Back to the rule (Backspace)">
+          <ActionIcon
+            size="sm"
+            variant="default"
+            aria-label="Back to the rule"
+            disabled={!marks.some((m) => m.by_hand)}
+            onClick={resetMarks}
+          >
+            <IconArrowBackUp size={14} />
+          </ActionIcon>
+        </Tooltip>
+        <Tooltip label="Not a mark: take it away (X)">
+          <ActionIcon size="sm" variant="default" aria-label="Not a mark" onClick={() => void notAMark()}>
+            <IconX size={14} />
+          </ActionIcon>
+        </Tooltip>
+      </div>
+    </div>
+  );
+}
+
+const REASONS: Record<string, string> = {
+  rule: "As deep as the rule says.",
+  excess: "Only what stands out goes.",
+  "at most": "Stopped by the most that an ess goes down.",
+  "room tone": "Stopped at room tone.",
+  deepest: "Stopped by the deepest that is allowed.",
+  shallowest: "As shallow as is allowed.",
+  silence: "Goes to silence.",
+  "by hand": "Set by hand.",
+  "kept out": "Kept out.",
+  locked: "Its phrase is locked: it stays as it is.",
+  "too short": "Too short to close and open again unheard.",
+  nothing: "Nothing to take down.",
+};
+
+function reasonOf(mark: Mark): string {
+  const reason = REASONS[mark.reason] ?? mark.reason;
+  if (mark.on || mark.keep === "out" || mark.depth === 0) return reason;
+  return `As it is. Down would be ${db(mark.depth)}. ${reason}`;
+}
+
+function Depth({ marks }: { marks: Mark[] }) {
+  const same = marks.every((mark) => mark.depth === marks[0]!.depth && mark.on === marks[0]!.on);
+  const now = same ? (marks[0]!.on ? Math.max(marks[0]!.depth, -60) : 0) : "";
+  const [value, setValue] = useState<string | number>(now);
+  const commit = () => {
+    const number = Number(value);
+    if (value === "" || !Number.isFinite(number)) return setValue(now);
+    const to = Math.min(Math.max(number > 0 ? -number : number, -60), 0);
+    if (to !== now) void changeDepth(marks, { to });
+  };
+  return (
+    <NumberInput
+      size="xs"
+      aria-label="Depth"
+      value={value}
+      onChange={setValue}
+      onBlur={commit}
+      onKeyDown={(event) => event.key === "Enter" && commit()}
+      placeholder="several"
+      suffix=" dB"
+      decimalScale={1}
+      step={0.5}
+      min={-60}
+      max={0}
+      title={`Depth; now ${typeof now === "number" ? `${plain(now)} dB` : "several"}`}
+    />
+  );
+}

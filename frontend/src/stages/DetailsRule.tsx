@@ -1,0 +1,206 @@
+/** The rule of the stage Details: for each kind of mark its sign, count, slider and switch, and what it makes of it. */
+import {
+  ActionIcon,
+  Button,
+  Checkbox,
+  Collapse,
+  Menu,
+  RangeSlider,
+  Slider,
+  Switch,
+  UnstyledButton,
+} from "@mantine/core";
+import { useDisclosure } from "@mantine/hooks";
+import { IconChevronDown, IconChevronRight, IconDots } from "@tabler/icons-react";
+import { useMemo, useState } from "react";
+import type { DipRule, DipRuleChange, Figures, Mark } from "../api/client";
+import { useFigures } from "../api/queries";
+import { allDown, endTrial, findAgain, KIND_NAMES, setDipRule, tryDipRule } from "../model/details";
+import { trackOf, useSession } from "../model/session";
+import { KINDS, type Kind, useView } from "../model/view";
+import { db, plain, signed } from "../parts/format";
+import { MarkSign } from "../parts/MarkSign";
+
+const NO_MARKS: Mark[] = [];
+const SLIDER: Record<Kind, number> = { breath: -24, ess: -12, knock: -12, gap: -40 };
+const RANGE: Record<Kind, number> = { breath: -40, ess: -24, knock: -24, gap: -60 };
+
+export function DetailsRule() {
+  const focus = useView((s) => s.focus);
+  const track = useSession((s) => trackOf(s, focus));
+  const marks = useSession((s) => s.marks[track?.id ?? ""]) ?? NO_MARKS;
+  const { data: figures } = useFigures(track?.id);
+  const [limits, { toggle }] = useDisclosure(false);
+  if (!track) return null;
+  const left = KINDS.some((kind) => !track.rules[kind]!.on && marks.some((mark) => mark.kind === kind));
+  return (
+    <section className="rule" aria-label="Rule">
+      <div className="panel-head">
+        <h2>Turn down</h2>
+        <UnstyledButton className="link push" onClick={toggle} aria-expanded={limits}>
+          limits, silence {limits ? <IconChevronDown size={12} /> : <IconChevronRight size={12} />}
+        </UnstyledButton>
+        <Menu position="bottom-end" width={230}>
+          <Menu.Target>
+            <ActionIcon variant="subtle" size="sm" aria-label="More about details">
+              <IconDots size={16} />
+            </ActionIcon>
+          </Menu.Target>
+          <Menu.Dropdown>
+            <Menu.Item onClick={() => void findAgain()}>Find the details again</Menu.Item>
+          </Menu.Dropdown>
+        </Menu>
+      </div>
+      <Collapse expanded={limits}>
+        {KINDS.map((kind) => (
+          <Limits key={`${track.id}:${kind}`} kind={kind} rule={track.rules[kind]!} />
+        ))}
+        <Checkbox
+          size="xs"
+          my={8}
+          label="Gaps all the way to silence"
+          checked={track.rules.gap!.silent}
+          onChange={(event) => void setDipRule("gap", { silent: event.currentTarget.checked })}
+        />
+      </Collapse>
+      {KINDS.map((kind) => (
+        <KindRule
+          key={`${track.id}:${kind}`}
+          kind={kind}
+          rule={track.rules[kind]!}
+          marks={marks}
+          figures={figures}
+          shown={kind !== "ess" || track.shows_esses}
+        />
+      ))}
+      {left && (
+        <div className="rule-foot">
+          <Button size="xs" fullWidth onClick={() => void allDown()}>
+            Turn every kind down
+            <kbd>D</kbd>
+          </Button>
+        </div>
+      )}
+    </section>
+  );
+}
+
+interface KindProps {
+  kind: Kind;
+  rule: DipRule;
+  marks: Mark[];
+  figures: { before: Figures; after: Figures } | undefined;
+  shown: boolean;
+}
+
+function KindRule({ kind, rule, marks, figures, shown }: KindProps) {
+  const [held, setHeld] = useState<number | null>(null);
+  const { count, down, lisps } = useMemo(() => {
+    const own = marks.filter((mark) => mark.kind === kind);
+    return {
+      count: own.length,
+      down: own.filter((mark) => mark.on).length,
+      lisps: own.filter((mark) => mark.lisp).length,
+    };
+  }, [marks, kind]);
+  const depth = held ?? rule.depth;
+  const name = KIND_NAMES[kind]!.many;
+  const keep = async (value: number) => {
+    // the slider stays where the hand left it until its move is kept
+    setHeld(value);
+    await setDipRule(kind, { depth: value });
+    endTrial();
+    setHeld(null);
+  };
+  return (
+    <div className="kind-rule" data-kind={kind}>
+      <div className="slider-head">
+        <span className="kind-name">
+          <MarkSign kind={kind} />
+          {name}
+          <span className="dim small">{count === 0 ? "none" : `${down} of ${count} down`}</span>
+        </span>
+        <Switch
+          size="xs"
+          aria-label={`${name} down`}
+          checked={rule.on}
+          onChange={(event) => void setDipRule(kind, { on: event.currentTarget.checked })}
+        />
+      </div>
+      <div className="kind-slider">
+        <Slider
+          flex={1}
+          size={3}
+          thumbSize={14}
+          label={null}
+          thumbLabel={`${name}: how far down`}
+          inverted
+          min={SLIDER[kind]}
+          max={0}
+          step={0.5}
+          value={depth}
+          disabled={count === 0 || (kind === "gap" && rule.silent)}
+          onChange={(value) => {
+            setHeld(value);
+            tryDipRule(kind, { depth: value });
+          }}
+          onChangeEnd={(value) => void keep(value)}
+        />
+        <span className="mono kind-depth">{kind === "gap" && rule.silent ? "silence" : depthText(kind, depth)}</span>
+      </div>
+      <p className="note">
+        {shown
+          ? standing(kind, figures)
+          : "This recording's sampling rate is too low to show esses: that takes 12 kHz."}
+        {lisps > 0 && <span className="loud"> {lisps === 1 ? "1 may lisp." : `${lisps} may lisp.`}</span>}
+      </p>
+    </div>
+  );
+}
+
+const depthText = (kind: Kind, depth: number) => (kind === "ess" ? `≤ ${plain(-depth)} dB` : db(depth));
+
+/** How the marks of a kind stand before and after, in one short line. */
+export function standing(kind: Kind, figures: { before: Figures; after: Figures } | undefined): string {
+  if (!figures) return " ";
+  const { before, after } = figures;
+  const pair = (a: number | null, b: number | null, of: string) =>
+    a === null || b === null ? "Nothing of this kind." : `${signed(a)} → ${signed(b)} ${of}`;
+  if (kind === "breath") return pair(before.breath, after.breath, "dB to their phrases");
+  if (kind === "ess") return pair(before.ess, after.ess, "dB over the usual");
+  if (kind === "knock") return pair(before.knock, after.knock, "dB over the usual");
+  return `${plain(before.room_tone)} → ${plain(after.room_tone)} dBFS room tone`;
+}
+
+function Limits({ kind, rule }: { kind: Kind; rule: DipRule }) {
+  const [held, setHeld] = useState<[number, number] | null>(null);
+  const [low, high] = held ?? [rule.deepest, rule.shallowest];
+  const keep = async (change: DipRuleChange) => {
+    await setDipRule(kind, change);
+    setHeld(null);
+  };
+  return (
+    <div className="slider-row">
+      <div className="slider-head">
+        <span>{KIND_NAMES[kind]!.many} keep to</span>
+        <span className="mono">
+          {plain(low, 0)} … {plain(high, 0)} dB
+        </span>
+      </div>
+      <RangeSlider
+        size={3}
+        thumbSize={14}
+        label={null}
+        thumbFromLabel={`${KIND_NAMES[kind]!.many}: deepest`}
+        thumbToLabel={`${KIND_NAMES[kind]!.many}: shallowest`}
+        min={RANGE[kind]}
+        max={0}
+        minRange={0}
+        step={1}
+        value={[low, high]}
+        onChange={setHeld}
+        onChangeEnd={([deepest, shallowest]) => void keep({ deepest, shallowest })}
+      />
+    </div>
+  );
+}
