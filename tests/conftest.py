@@ -51,6 +51,47 @@ def uneven_voice(levels: tuple[float, ...] = (-30.0, -16.0, -24.0, -38.0), rate:
     return voice + room(tone, len(voice) / rate, rate)[: len(voice)]
 
 
+def hiss(level: float, seconds: float, low: float, high: float, rate: int = RATE, seed: int = 5) -> Sound:
+    """Noise between two frequencies, RMS ``level`` dBFS, with soft ends, (n,)."""
+    count = round(seconds * rate)
+    spectrum = np.fft.rfft(np.random.default_rng(seed).standard_normal(count))
+    frequency = np.fft.rfftfreq(count, 1 / rate)
+    noise = np.fft.irfft(spectrum * ((frequency >= low) & (frequency < high)), count)
+    t = np.arange(count) / rate
+    noise *= np.minimum(1, np.minimum(t, t[::-1]) / 0.01)
+    return noise * 10 ** (level / 20) / np.sqrt(np.mean(noise**2))
+
+
+BREATHS = ((0.5, 0.85), (2.55, 2.9), (4.6, 4.95))
+ESSES = ((1.4, 1.5), (3.45, 3.55), (3.9, 4.0), (5.5, 5.6))
+HARSH = 3
+"""Which of ESSES sticks out, by 9 dB."""
+KNOCK = (5.15, 5.2)
+
+
+def detailed_voice(rate: int = RATE) -> Sound:
+    """Three phrases of 1.2 s, 0.85 s apart, each with a breath before it and with esses in it; one ess is harsh, and the
+    last phrase has a thump. Spans as in BREATHS, ESSES and KNOCK, seconds; (n,)."""
+    voice = room(-66.0, 7.0, rate)
+
+    def put(sound: Sound, start: float) -> None:
+        first = round(start * rate)
+        voice[first : first + len(sound)] += sound
+
+    for number, start in enumerate((0.95, 3.0, 5.05)):
+        put(hum(-22.0, 1.2, rate, seed=number), start)
+    for number, (start, end) in enumerate(BREATHS):
+        put(hiss(-46.0, end - start, 900, 3600, rate, seed=number), start)
+    for number, (start, end) in enumerate(ESSES if rate >= 12_000 else ()):
+        first, last = round(start * rate), round(end * rate)
+        voice[first:last] *= 0.02
+        level = -33.0 + 9.0 * (number == HARSH)
+        put(hiss(level, end - start, 5200, min(9000, 0.45 * rate), rate, seed=9 + number), start)
+    t = np.arange(round((KNOCK[1] - KNOCK[0]) * rate)) / rate
+    put(0.5 * np.sin(2 * np.pi * 70 * t) * np.exp(-t / 0.015), KNOCK[0])
+    return voice
+
+
 def write_sound(path: Path, samples: Sound, rate: int = RATE, subtype: str = "PCM_24", format: str | None = None) -> Path:
     """Write samples with libsndfile, an encoder that is not ours."""
     soundfile.write(str(path), samples, rate, subtype=subtype, format=format)
@@ -89,3 +130,9 @@ def voice_file(tmp_path: Path) -> Path:
 def track(bench: Workbench, voice_file: Path) -> str:
     """A track of four uneven phrases in a session of its own."""
     return bring_in(bench, sessions.create(bench, "Uneven"), voice_file)
+
+
+@pytest.fixture
+def detailed(bench: Workbench, tmp_path: Path) -> str:
+    """A track of three phrases with breaths, esses and a knock, as ``detailed_voice`` says."""
+    return bring_in(bench, sessions.create(bench, "Details"), write_sound(tmp_path / "details.wav", detailed_voice()))

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from tests.conftest import hum, sine, write_sound
+from tests.conftest import BREATHS, detailed_voice, hum, sine, write_sound
 
 
 def run(*arguments: object) -> subprocess.CompletedProcess[str]:
@@ -39,11 +39,46 @@ def test_what_never_passed_a_gate_is_null_not_infinity(tmp_path: Path) -> None:
 
 def test_marks_prints_exactly_its_keys(voice_file: Path) -> None:
     result = json.loads(run("marks", voice_file, "--json").stdout)
-    assert list(result) == ["room_tone", "phrases"]
-    assert len(result["phrases"]) == 4
+    assert list(result) == ["room_tone", "phrases", "breaths", "esses", "knocks", "gaps"]
+    assert [len(result[kind]) for kind in ("phrases", "breaths", "esses", "knocks", "gaps")] == [4, 0, 0, 0, 5]
     for phrase in result["phrases"]:
         assert list(phrase) == ["start", "end", "loudness", "rms", "peak", "confidence"]
         assert phrase["end"] - phrase["start"] == pytest.approx(1.0, abs=0.1)
+
+
+@pytest.fixture
+def detailed_file(tmp_path: Path) -> Path:
+    return write_sound(tmp_path / "details.wav", detailed_voice())
+
+
+def test_marks_tells_of_every_kind(detailed_file: Path) -> None:
+    result = json.loads(run("marks", detailed_file, "--json").stdout)
+    keys = ["start", "end", "level", "confidence"]
+    for kind, more, count in (("breaths", [], 3), ("esses", ["excess"], 4), ("knocks", ["excess"], 1), ("gaps", ["holds"], 4)):
+        assert [list(mark) for mark in result[kind]] == [keys + more] * count, kind
+
+
+def test_marks_of_a_file_that_cannot_show_esses_says_so(tmp_path: Path) -> None:
+    done = run("marks", write_sound(tmp_path / "phone.wav", detailed_voice(8_000), 8_000), "--json")
+    assert json.loads(done.stdout)["esses"] == []
+    assert "cannot show esses" in done.stderr
+
+
+def test_level_turns_details_down_when_asked(detailed_file: Path, tmp_path: Path) -> None:
+    plain, out = tmp_path / "plain.wav", tmp_path / "out.wav"
+    assert run("level", detailed_file, "-o", plain, "--strength", 0).returncode == 0
+    done = run(
+        *("level", detailed_file, "-o", out, "--strength", 0),
+        *("--breaths", -8, "--esses", -6, "--knocks", -6, "--gaps", -20, "--json"),
+    )
+    assert done.returncode == 0, done.stderr
+    (file,) = json.loads(done.stdout)["files"]
+    assert list(file) == ["input", "output", "phrases", "details", "before", "after"]
+    assert all(list(detail) == ["kind", "start", "end", "depth", "reason"] for detail in file["details"])
+    assert [detail["depth"] for detail in file["details"] if detail["kind"] == "breath"] == [-8.0] * 3
+    a, b = (soundfile.read(path)[0] for path in (plain, out))
+    start, end = (round(at * 48_000) for at in (BREATHS[1][0] + 0.03, BREATHS[1][1] - 0.03))
+    assert 10 * np.log10(np.sum(b[start:end] ** 2) / np.sum(a[start:end] ** 2)) == pytest.approx(-8.0, abs=0.5)
 
 
 def test_level_renders_and_tells(voice_file: Path, tmp_path: Path) -> None:
@@ -108,6 +143,7 @@ def test_a_file_is_not_written_over_itself(voice_file: Path) -> None:
         ["level", "a.wav", "-o", "b.flac", "--bits", 32],
         ["level", "a.wav", "-o", "b.wav", "--strength", 120],
         ["level", "a.wav", "-o", "b.wav", "--unit", "volume"],
+        ["level", "a.wav", "-o", "b.wav", "--breaths", 3],
         ["serve", "--port", 0],
     ],
 )
@@ -127,7 +163,7 @@ def test_bad_input_ends_with_1_and_a_sentence(command: str, tmp_path: Path) -> N
 
 def test_people_get_lines_instead_of_json(voice_file: Path) -> None:
     assert "LUFS" in run("measure", voice_file).stdout
-    assert "4 phrases, room tone" in run("marks", voice_file).stdout
+    assert "4 phrases, 0 breaths, 0 esses, 0 knocks, 5 gaps, room tone" in run("marks", voice_file).stdout
 
 
 def test_serving_beyond_this_machine_needs_a_token(tmp_path: Path) -> None:

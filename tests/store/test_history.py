@@ -9,7 +9,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from nivelus.core.errors import NotFound, Refused, Stale
-from nivelus.services import clips, drafts, sessions, tracks
+from nivelus.services import clips, details, drafts, sessions, tracks
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
@@ -46,10 +46,18 @@ def edits(bench: Workbench, track: str) -> list[Callable[[Changed], Changed]]:
         lambda s: sessions.update(bench, s.id, s.revision, {"name": "Another name"}),
         lambda s: tracks.set_fader(bench, track, s.revision, -6.0),
         lambda s: tracks.rename(bench, track, s.revision, "Lead"),
+        lambda s: details.set_rule(bench, track, s.revision, "gap", {"on": True, "depth": -12.0}),
+        lambda s: details.set_depth(bench, track, s.revision, [s.marks[0].id], by=-2.0),
+        lambda s: details.set_keep(bench, track, s.revision, [s.marks[1].id], "out"),
+        lambda s: details.set_shape(bench, track, s.revision, [s.marks[0].id], notch=True),
+        lambda s: details.set_edges(bench, track, s.revision, s.marks[0].id, ramp_in=0.2),
+        lambda s: details.correct(bench, track, s.revision, [s.marks[-1].id], gone=True),
+        lambda s: details.correct(bench, track, s.revision, [s.marks[0].id], kind="breath"),
+        lambda s: details.make(bench, track, s.revision, "dip", 1.0, 1.5),
     ]
 
 
-@pytest.mark.parametrize("index", range(13))
+@pytest.mark.parametrize("index", range(21))
 def test_every_edit_can_be_undone_and_redone(bench: Workbench, track: str, index: int) -> None:
     before = state_of(bench, track)
     changed = edits(bench, track)[index](before)

@@ -18,7 +18,7 @@ from nivelus.services import sessions
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.web.app import create_app
-from tests.conftest import bring_in, uneven_voice, write_sound
+from tests.conftest import bring_in, detailed_voice, write_sound
 
 
 @pytest.fixture(scope="module")
@@ -27,7 +27,7 @@ def api_schema(tmp_path_factory: pytest.TempPathFactory) -> schemathesis.BaseSch
     own = Settings(data=folder / "data")
     bench = Workbench(own)
     session = sessions.create(bench, "One")
-    track = bring_in(bench, session, write_sound(folder / "voice.wav", uneven_voice((-20, -30))))
+    track = bring_in(bench, session, write_sound(folder / "voice.wav", detailed_voice()))
     app = create_app(own, bench, JobQueue(own, immediate=True))
     loaded = schemathesis.openapi.from_dict(app.api_doc)
     loaded.app = app
@@ -56,6 +56,15 @@ def api_schema(tmp_path_factory: pytest.TempPathFactory) -> schemathesis.BaseSch
         "POST /api/tracks/{track_id}/border",
         "POST /api/tracks/{track_id}/draft",
         "POST /api/tracks/{track_id}/draft/accept",
+        "POST /api/tracks/{track_id}/details/rule",
+        "POST /api/tracks/{track_id}/details/trial",
+        "POST /api/tracks/{track_id}/details/depth",
+        "POST /api/tracks/{track_id}/details/change",
+        "POST /api/tracks/{track_id}/details/edges",
+        "POST /api/tracks/{track_id}/details/correct",
+        "POST /api/tracks/{track_id}/details/make",
+        "POST /api/tracks/{track_id}/details/reset",
+        "POST /api/tracks/{track_id}/details/find",
         "GET /api/tracks/{track_id}/figures",
         "POST /api/tracks/{track_id}/render",
         "POST /api/jobs/{job_id}/cancel",

@@ -109,6 +109,7 @@ def marks_of(
         phrases.reshape(-1, 2),
         np.array([c.start for c in clips], np.float64),
         np.array([c.room_tone for c in clips], np.float64),
+        recording.sample_rate,
     )
     rules = rules_of(track, trial)
     on = np.array([rules[kind].on if kind in rules else True for kind in ALL_KINDS])[arrays.kind]

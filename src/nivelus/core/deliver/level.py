@@ -126,7 +126,7 @@ def _turn_down(
     found: RecordingMarks, cells: list[Cell], rules: Mapping[str, DipRule], rate: int, samples: int
 ) -> tuple[tuple[LevelledDetail, ...], GainCurve]:
     """The dips of the kinds that have a rule, one for each of their marks, and the curve that they make."""
-    marks = [mark for mark in found.details if mark.kind in rules]
+    marks = found.details
     spans = [(cell.phrase_start, cell.phrase_end) for cell in cells if cell.phrase_start is not None]
     placed = place_marks(
         np.array([ALL_KINDS.index(mark.kind) for mark in marks], np.int64),
@@ -137,13 +137,16 @@ def _turn_down(
         np.array(spans, np.float64).reshape(-1, 2),
         np.array([cell.start for cell in cells], np.float64),
         np.array([cell.room_tone for cell in cells], np.float64),
+        rate,
     )
     draft = draft_dips(placed, rules, rate, samples)
+    asked = np.array([mark.kind in rules for mark in marks], bool)
     details = tuple(
         LevelledDetail(mark.kind, mark.start, mark.end, depth, reason)
         for mark, depth, reason in zip(marks, draft.dips.depth.tolist(), draft.reason, strict=True)
+        if mark.kind in rules
     )
-    return details, compile_dips(draft.dips, rate)
+    return details, compile_dips(draft.dips.where(asked), rate)
 
 
 def _levels_after(grid: LevelGrid, cells: list[Cell], gain: FloatArray, unit: str) -> FloatArray:

@@ -39,6 +39,8 @@ RAMPS = {"breath": (0.03, 0.03), "ess": (0.005, 0.005), "knock": (0.005, 0.015),
 """Seconds of ramp in and ramp out."""
 SHORTEST_GAP = 0.25
 """Seconds below which a gap stays open: there is no time to close and open again unheard."""
+NEAR = 1.5
+"""Seconds within which a gap tells how loud the room is around a mark."""
 HOLD_AFTER_PHRASE, HOLD_AFTER_BREATH = 0.08, 0.02
 """Seconds that a gap stays open after what came before it."""
 
@@ -140,14 +142,19 @@ def place_marks(
     phrases: FloatArray,
     cells: FloatArray,
     rooms: FloatArray,
+    rate: int,
 ) -> MarkArrays:
-    """Marks among the phrases and cells of their recording, with nothing done by hand.
+    """All marks of a recording among its phrases and cells, with nothing done by hand.
+
+    The room around a mark is as quiet as the quietest of its cell and of the gaps near it: in a short pause the breath
+    itself is most of what a cell has outside its phrase.
 
     Parameters
     ----------
     kind, start, end, level, excess : (n,) see MarkArrays
     phrases : (m, 2) start and end of every phrase, samples, in order
     cells, rooms : (k,) first sample of every cell, in order, and its room tone in dBFS
+    rate : sampling rate in Hz
 
     Returns
     -------
@@ -166,7 +173,10 @@ def place_marks(
         end=end,
         level=level,
         excess=excess,
-        room=rooms[np.clip(np.searchsorted(cells, middle, "right") - 1, 0, len(rooms) - 1)],
+        room=np.minimum(
+            rooms[np.clip(np.searchsorted(cells, middle, "right") - 1, 0, len(rooms) - 1)],
+            _quietest_gap(start, end, level, kind == ALL_KINDS.index("gap"), NEAR * rate),
+        ),
         before=before,
         after=starts[np.searchsorted(phrases[:, 0], middle, "left")],
         breath_before=last_breath > before,
@@ -178,6 +188,23 @@ def place_marks(
         ramp_out_fixed=nothing,
         notch=np.zeros(len(kind), bool),
     )
+
+
+def _quietest_gap(
+    start: FloatArray, end: FloatArray, level: FloatArray, is_gap: npt.NDArray[np.bool_], near: float
+) -> FloatArray:
+    """The lower level of the gaps before and after each mark, no further than ``near`` samples away; infinite without."""
+    order = np.flatnonzero(is_gap)[np.argsort(start[is_gap], kind="stable")]
+    starts, ends, levels = (
+        np.concatenate([[-np.inf], start[order], [np.inf]]),
+        np.concatenate([[-np.inf], end[order], [np.inf]]),
+        np.concatenate([[np.inf], level[order], [np.inf]]),
+    )
+    left = np.searchsorted(starts, start + 1.0, "right") - 1
+    right = np.searchsorted(starts, end - 1.0, "left")
+    before = np.where(start - ends[left] <= near, levels[left], np.inf)
+    after = np.where(starts[right] - end <= near, levels[right], np.inf)
+    return np.minimum(before, after)
 
 
 def draft_dips(marks: MarkArrays, rules: Mapping[str, DipRule], rate: int, samples: int) -> DipDraft:
