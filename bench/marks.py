@@ -128,7 +128,10 @@ def score_events(labels: list[list[Span]], marks: list[Span], least: float, unsu
 def score_marks(truth: dict[str, Any], found: RecordingMarks, seconds: float) -> ProgrammeScore:
     """Score everything that was found in a programme against its labels."""
     phrases = [(p["audible_start"], p["audible_end"]) for p in truth["phrases"]]
-    breaths = [[(b["start"], b["end"]), (b["support_start"], b["support_end"])] for b in truth.get("breaths", [])]
+    breaths = [
+        [(b["start"], b["end"]), (b.get("support_start", b["start"]), b.get("support_end", b["end"]))]
+        for b in truth.get("breaths", [])
+    ]
     esses = [[(s["start"], s["end"])] for s in truth.get("sibilants", [])]
     unsure = [(s["start"], s["end"]) for s in truth.get("weak_sibilants", [])]
     spans = {kind: [(m.start, m.end) for m in found.of(kind)] for kind in ("breath", "ess", "knock")}

@@ -123,9 +123,9 @@ def test_strips_are_dragged_higher_and_folded_away(page: Page, song: dict) -> No
     clip = song["clips"][2]
     drag(page, middle(capsule(page, clip)), (0, 30))
     expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain −"))
-    page.get_by_role("button", name="Fold clip gain and the sum away").click()
+    page.get_by_role("button", name="Fold gain: clips, dips and the sum away").click()
     expect(page.get_by_test_id("gain")).to_have_count(0)
-    page.get_by_role("button", name="Unfold clip gain and the sum").click()
+    page.get_by_role("button", name="Unfold gain: clips, dips and the sum").click()
     expect(page.get_by_test_id("gain")).to_be_visible()
 
 

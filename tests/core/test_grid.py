@@ -6,14 +6,14 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nivelus.core.errors import BrokenSamples, Cancelled, SilentSound
 from nivelus.core.measure.evenness import evenness
 from nivelus.core.measure.grid import frame_borders, measure_file, measure_samples
 from nivelus.core.measure.loudness import figures, gated_loudness
-from nivelus.core.measure.spans import span_levels
+from nivelus.core.measure.spans import UNITS, levels_of_spans, span_levels
 from nivelus.core.measure.waveform import JOINED, LEVELS, TILE, pyramid, tile
 from tests.conftest import RATE, hum, room, sine, uneven_voice, write_sound
 
@@ -143,3 +143,17 @@ def test_every_level_of_the_pyramid_holds_the_extremes(bins: int, seed: int) -> 
 def test_mono_counted_as_two_loudspeakers_is_3_lu_louder() -> None:
     grid = measure_samples(room(-30, 5), RATE)
     assert figures(grid, offset=10 * np.log10(2)).integrated - figures(grid).integrated == pytest.approx(3.01, abs=0.01)
+
+
+@given(seed=st.integers(0, 1000), count=st.integers(1, 12))
+@settings(max_examples=25, deadline=None)
+def test_many_spans_at_once_have_the_levels_of_each(seed: int, count: int) -> None:
+    random = np.random.default_rng(seed)
+    grid = measure_samples(hum(-20, 3.0) * np.repeat(10 ** (random.uniform(-30, 0, 30) / 20), RATE // 10), RATE)
+    first = random.integers(0, len(grid.data) - 1, count)
+    spans = np.stack([first, np.minimum(first + random.integers(1, 150, count), len(grid.data))], axis=1)
+    gain = random.uniform(0.1, 2.0, (len(grid.data), 2))
+    for unit in UNITS:
+        together = levels_of_spans(grid, spans, gain, unit)
+        alone = [span_levels(grid, a / 100, b / 100, gain[a:b]).by(unit) for a, b in spans.tolist()]
+        assert together == pytest.approx(alone, abs=1e-9)

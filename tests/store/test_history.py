@@ -99,6 +99,8 @@ def test_clips_tile_the_recording_whatever_is_done_and_undone(bench: Workbench, 
     work = edits(bench, track)
     for choice in choices:
         before = state_of(bench, track)
+        if len(before.clips) < 2:
+            break
         try:
             work[choice](before)
         except Refused:

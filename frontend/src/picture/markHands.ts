@@ -222,7 +222,7 @@ export function dragDip(down: PointerEvent, a: Axis, s: Scale, { mark, part }: D
 
 /** The unit of what is told of a mark before and after. */
 export const standsIn = (kind: string): string =>
-  kind === "breath" ? "dB to its phrase" : kind === "ess" || kind === "knock" ? "dB over what is usual" : "dBFS";
+  kind === "breath" ? "dB to its phrase" : kind === "ess" || kind === "knock" ? "dB over the usual" : "dBFS";
 
 export function gainStripDouble(event: ReactMouse<HTMLElement>): boolean {
   const { x, y, width, height } = place(event.currentTarget, event.clientX, event.clientY);

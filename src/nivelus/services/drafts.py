@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain
 from nivelus.core.errors import Refused
-from nivelus.services.levels import clip_rows, clips_of, level_before, levels_after, target_of
+from nivelus.services.levels import clip_rows, clips_of, gain_curve, level_before, levels_after, target_of
 from nivelus.services.marks import marks_of
 from nivelus.services.sessions import run_edit
 from nivelus.services.views import Changed, DraftItem, DraftView
@@ -93,7 +93,8 @@ def _propose(
     levels = np.array([level_before(session, recording, clip) for clip in chosen], np.float64)
     dips = marks_of(db, track, recording, clips).curve()
     if not dips.is_flat_zero and not recording.missing:
-        after = levels_after(bench.vault.grid(recording), session, recording, clips, dips)
+        curve = gain_curve(clips, recording, dips)
+        after = levels_after(bench.vault.grid(recording), session, recording, clips, dips, curve)
         levels = np.array([after[clip.id] - clip.gain for clip in chosen], np.float64)
     rule = ClipGainRule(
         target=target,

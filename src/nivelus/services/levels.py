@@ -15,7 +15,7 @@ from nivelus.core.gain.clips import DECLICK_SECONDS, ClipGain, compile_clip_gain
 from nivelus.core.gain.curve import FloatArray, GainCurve, add_curves, frame_gain
 from nivelus.core.measure.grid import LevelGrid, frame_borders
 from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS
-from nivelus.core.measure.spans import span_levels
+from nivelus.core.measure.spans import levels_of_spans, span_levels
 from nivelus.services.views import ClipView
 from nivelus.store.tables import Clip, Recording, Session, Track
 
@@ -119,12 +119,19 @@ def clip_gain_curve(db: DbSession, track: Track, recording: Recording) -> GainCu
 
 
 def levels_after(
-    grid: LevelGrid, session: Session, recording: Recording, clips: Sequence[Clip], dips: GainCurve
+    grid: LevelGrid,
+    session: Session,
+    recording: Recording,
+    clips: Sequence[Clip],
+    dips: GainCurve,
+    curve: GainCurve,
+    gain: FloatArray | None = None,
 ) -> dict[str, float]:
     """Level of every phrase with the present gain, by clip id.
 
     The ramps between clips lie in the pauses, so a phrase moves by exactly its gain; where a border was set so near to a
-    phrase that the ramp reaches into it, and where dips lie in it, it is measured from the grid with the compiled gain.
+    phrase that the ramp reaches into it, and where ``dips`` lie in it, it is measured from the grid with ``curve``, the
+    gain of all layers, or with its ``gain`` per frame where that is known already.
     """
     offset = loudness_offset(session, recording)
     reach = DECLICK_SECONDS * recording.sample_rate / 2
@@ -139,15 +146,19 @@ def levels_after(
         last = index + 1 < len(clips) and clip.end - clip.phrase_end < reach and clips[index + 1].gain != clip.gain
         if first or last or dipped[index]:
             touched.append(clip)
-    if touched:
-        curve = gain_curve(clips, recording, dips)
-        borders = frame_borders(recording.frames, recording.sample_rate)
-        whole = frame_gain(curve, borders) if len(touched) >= ALWAYS_WHOLE else None
-        for clip in touched:
-            start, end = (clip.phrase_start or 0) / grid.sample_rate, (clip.phrase_end or 0) / grid.sample_rate
-            frames = grid.span(start, end)
-            gain = whole[frames] if whole is not None else frame_gain(curve, borders[frames.start : frames.stop + 1])
-            after[clip.id] = span_levels(grid, start, end, gain).by(session.unit) + offset
+    rate = grid.sample_rate
+    spans = [grid.span((clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate) for clip in touched]
+    if gain is None and len(touched) >= ALWAYS_WHOLE:
+        gain = gain_per_frame(curve, recording)
+    if gain is not None:
+        table = np.array([(frames.start, frames.stop) for frames in spans], np.int64).reshape(-1, 2)
+        levels = levels_of_spans(grid, table, gain, session.unit).tolist()
+        return after | {clip.id: level + offset for clip, level in zip(touched, levels, strict=True)}
+    borders = frame_borders(recording.frames, rate)
+    for clip, frames in zip(touched, spans, strict=True):
+        part = frame_gain(curve, borders[frames.start : frames.stop + 1])
+        start, end = (clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate
+        after[clip.id] = span_levels(grid, start, end, part).by(session.unit) + offset
     return after
 
 

@@ -140,12 +140,16 @@ def view_marks(
     marks: TrackMarks,
     curve: GainCurve,
     chosen: Sequence[int] | None = None,
+    gain: FloatArray | None = None,
 ) -> list[MarkView]:
-    """Marks as the interface shows them; ``curve`` is the gain of all layers, ``chosen`` the places of some of them."""
+    """Marks as the interface shows them: all of them, or those at the places ``chosen``.
+
+    ``curve`` is the gain of all layers, ``gain`` the same per frame where that is known already.
+    """
     places = np.arange(len(marks.ids)) if chosen is None else np.array(sorted(chosen), np.int64)
     if not len(places):
         return []
-    before, after = _stand(recording, grid, clips, marks, curve, places)
+    before, after = _stand(recording, grid, clips, marks, curve, places, gain)
     rate, dips, arrays = recording.sample_rate, marks.draft.dips, marks.arrays
     views = []
     for number, place in enumerate(places.tolist()):
@@ -191,6 +195,7 @@ def _stand(
     marks: TrackMarks,
     curve: GainCurve,
     places: npt.NDArray[np.int64],
+    gain: FloatArray | None,
 ) -> tuple[FloatArray, FloatArray]:
     """How marks stand before gain and after it, by what matters for their kind, dB.
 
@@ -209,13 +214,19 @@ def _stand(
     before[is_excess] = arrays.excess[places][is_excess]
     if grid is None:
         return before, before
-    moved = _moved_by(recording, grid, curve, start, end, kind == KINDS.index("ess"))
+    moved = _moved_by(recording, grid, curve, start, end, kind == KINDS.index("ess"), gain)
     against = np.where(is_breath | is_excess, clip_gain, 0.0)
     return before, before + moved - against
 
 
 def _moved_by(
-    recording: Recording, grid: LevelGrid, curve: GainCurve, start: FloatArray, end: FloatArray, is_ess: BoolArray
+    recording: Recording,
+    grid: LevelGrid,
+    curve: GainCurve,
+    start: FloatArray,
+    end: FloatArray,
+    is_ess: BoolArray,
+    whole: FloatArray | None,
 ) -> FloatArray:
     """How many dB the gain moves the power of each span of samples: of the highest band for an ess, of all else for others."""
     rate = recording.sample_rate
@@ -224,12 +235,12 @@ def _moved_by(
     borders = frame_borders(recording.frames, rate)
     out = np.empty(len(start))
     plain, high = grid.column("plain"), grid.column("high")
-    if len(start) < ALWAYS_WHOLE:
+    if whole is None and len(start) < ALWAYS_WHOLE:
         for i, (a, b) in enumerate(zip(first.tolist(), last.tolist(), strict=True)):
             power = (high if is_ess[i] else plain)[a:b].astype(np.float64)
             out[i] = _ratio((power * frame_gain(curve, borders[a : b + 1])[:, 0]).sum(), power.sum())
         return out
-    gain = frame_gain(curve, borders)[:, 0]
+    gain = (frame_gain(curve, borders) if whole is None else whole)[:, 0]
     for column, wanted in ((plain, ~is_ess), (high, is_ess)):
         power = column.astype(np.float64)
         total, moved = (np.concatenate([[0.0], np.cumsum(p)]) for p in (power, power * gain))

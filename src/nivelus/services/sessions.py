@@ -14,7 +14,17 @@ from sqlmodel import col
 from nivelus.core.errors import Refused
 from nivelus.core.marks.esses import LEAST_RATE
 from nivelus.core.sound.reader import SoundInfo
-from nivelus.services.levels import clip_rows, gain_curve, is_judged, level_before, levels_after, target_of, view_clips
+from nivelus.services.levels import (
+    ALWAYS_WHOLE,
+    clip_rows,
+    gain_curve,
+    gain_per_frame,
+    is_judged,
+    level_before,
+    levels_after,
+    target_of,
+    view_clips,
+)
 from nivelus.services.marks import rules_of, track_marks, view_marks
 from nivelus.services.views import (
     CardPhrase,
@@ -215,12 +225,13 @@ def _view(bench: Workbench, db: DbSession, session: Session, scope: Scope, remov
         marks = track_marks(db, track, recording)
         near = marks.overlapping(clips[0].start, clips[-1].end)
         dips = marks.curve(near)
-        after = {} if grid is None else levels_after(grid, session, recording, clips, dips)
+        curve = gain_curve(clips, recording, dips)
+        gain = gain_per_frame(curve, recording) if len(wanted) >= ALWAYS_WHOLE else None
+        after = {} if grid is None else levels_after(grid, session, recording, clips, dips, curve, gain)
         clip_views += view_clips(session, recording, wanted, after)
         if whole or scope.clips is not None:
             chosen = np.flatnonzero(marks.overlapping(wanted[0].start, wanted[-1].end)).tolist()
-            curve = gain_curve(clips, recording, dips)
-            mark_views += view_marks(track, recording, grid, clips, marks, curve, None if whole else chosen)
+            mark_views += view_marks(track, recording, grid, clips, marks, curve, None if whole else chosen, gain)
     undo_label, redo_label = history.labels(db, session.id)
     rule = RuleView(**{name: getattr(session, name) for name in RULE_FIELDS})
     return Changed(

@@ -12,14 +12,14 @@ from nivelus.core.deliver.render import render
 from nivelus.core.drafts.clip_gain import ClipGainRule, draft_clip_gain
 from nivelus.core.drafts.dips import ALL_KINDS, DipRule, draft_dips, place_marks
 from nivelus.core.gain.clips import ClipGain, compile_clip_gains
-from nivelus.core.gain.curve import FloatArray, GainCurve, add_curves, frame_gain
+from nivelus.core.gain.curve import GainCurve, add_curves, frame_gain
 from nivelus.core.gain.dips import compile_dips
 from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import RecordingMarks, find_marks
 from nivelus.core.measure.evenness import Evenness, evenness
-from nivelus.core.measure.grid import LevelGrid, frame_borders, measure_file
+from nivelus.core.measure.grid import frame_borders, measure_file
 from nivelus.core.measure.loudness import Figures, figures
-from nivelus.core.measure.spans import SpanLevels, span_levels
+from nivelus.core.measure.spans import SpanLevels, levels_of_spans
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +91,10 @@ def level_file(
     curve = add_curves([clip_curve, dip_curve])
     gain = frame_gain(curve, frame_borders(info.frames, info.sample_rate))
     after = figures(grid, gain)
-    levels_after = _levels_after(grid, voiced, gain, unit)
+    rate = info.sample_rate
+    spans = [grid.span((c.phrase_start or 0) / rate, (c.phrase_end or 0) / rate) for c in voiced]
+    table = np.array([(frames.start, frames.stop) for frames in spans], np.int64).reshape(-1, 2)
+    levels_after = levels_of_spans(grid, table, gain, unit)
     render(
         source,
         target,
@@ -147,15 +150,6 @@ def _turn_down(
         if mark.kind in rules
     )
     return details, compile_dips(draft.dips.where(asked), rate)
-
-
-def _levels_after(grid: LevelGrid, cells: list[Cell], gain: FloatArray, unit: str) -> FloatArray:
-    """The level of every phrase with the gain of each frame."""
-    rate, levels = grid.sample_rate, []
-    for cell in cells:
-        start, end = (cell.phrase_start or 0) / rate, (cell.phrase_end or 0) / rate
-        levels.append(span_levels(grid, start, end, gain[grid.span(start, end)]).by(unit))
-    return np.array(levels, np.float64)
 
 
 def _level(levels: SpanLevels | None, unit: str) -> float:

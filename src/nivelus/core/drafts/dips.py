@@ -39,7 +39,7 @@ RAMPS = {"breath": (0.03, 0.03), "ess": (0.005, 0.005), "knock": (0.005, 0.015),
 """Seconds of ramp in and ramp out."""
 SHORTEST_GAP = 0.25
 """Seconds below which a gap stays open: there is no time to close and open again unheard."""
-NEAR = 1.5
+NEAR = 4.0
 """Seconds within which a gap tells how loud the room is around a mark."""
 HOLD_AFTER_PHRASE, HOLD_AFTER_BREATH = 0.08, 0.02
 """Seconds that a gap stays open after what came before it."""

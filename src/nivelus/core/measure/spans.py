@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import LevelGrid
-from nivelus.core.measure.loudness import gated_loudness, power_to_db, to_db
+from nivelus.core.measure.loudness import MOMENTARY, gated_loudness, power_to_db, to_db, to_lufs
 
 UNITS = ("loudness", "rms", "peak")
 """What a level can be judged by: LUFS, RMS dBFS, or dBTP."""
@@ -47,3 +48,35 @@ def span_levels(grid: LevelGrid, start: float, end: float, gain: FloatArray | No
         true_peak=max(float(to_db(top.max())), LOWEST_DB),
         sample_peak=max(float(to_db(peak.max())), LOWEST_DB),
     )
+
+
+def levels_of_spans(grid: LevelGrid, spans: npt.NDArray[np.int64], gain: FloatArray, unit: str) -> FloatArray:
+    """The level of many spans at once, as ``span_levels`` has it for one. O(frames of the spans).
+
+    Parameters
+    ----------
+    grid : the level grid
+    spans : (n, 2) first frame and the one after the last, at least one frame each
+    gain : (frames, 2) from ``core.gain.curve.frame_gain``
+    unit : one of UNITS
+
+    Returns
+    -------
+    (n,) levels, never below LOWEST_DB
+    """
+    length = spans[:, 1] - spans[:, 0]
+    first = np.concatenate([[0], np.cumsum(length)[:-1]]).astype(np.int64)
+    owner = np.repeat(np.arange(len(spans)), length)
+    frames = np.arange(len(owner)) - np.repeat(first - spans[:, 0], length)
+    column = {"loudness": "k", "rms": "plain", "peak": "true_peak"}[unit]
+    values = grid.column(column)[frames].astype(np.float64) * gain[frames, 1 if unit == "peak" else 0]
+    if not len(spans):
+        return np.zeros(0)
+    if unit == "peak":
+        return np.maximum(to_db(np.maximum.reduceat(values, first)), LOWEST_DB)
+    mean = np.bincount(owner, values) / length
+    if unit == "rms":
+        return np.maximum(power_to_db(mean), LOWEST_DB)
+    # the gate of loudness.gated_loudness
+    kept = (values >= mean[owner] / 10) | (length[owner] < MOMENTARY)
+    return np.maximum(to_lufs(np.bincount(owner, values * kept) / np.bincount(owner, kept)), LOWEST_DB)

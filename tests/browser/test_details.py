@@ -1,0 +1,295 @@
+"""The stage Details, done by hand on the demo: from a voice whose breaths and esses poke out to a render without them."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+import soundfile
+from playwright.sync_api import Locator, Page, expect
+
+from tests.browser.conftest import Program
+from tests.browser.hands import drag, fresh, open_stage, position, wait_past
+
+GUIDE = "Pellowmere audio guide"
+SONG = "Corvane shore, sung"
+GUTTER = 46
+"""Pixels on the left of the picture that hold its scales."""
+
+
+def marks_of(program: Program, state: dict[str, Any], kind: str) -> list[dict[str, Any]]:
+    """The marks of one kind as the server has them now, in order of time."""
+    now = program.get(f"/api/sessions/{state['id']}")
+    return [mark for mark in now["marks"] if mark["kind"] == kind]
+
+
+def mark_now(program: Program, state: dict[str, Any], mark: dict[str, Any]) -> dict[str, Any]:
+    return next(m for m in program.get(f"/api/sessions/{state['id']}")["marks"] if m["id"] == mark["id"])
+
+
+def mark_row(page: Page, mark: dict[str, Any]) -> Locator:
+    return page.locator(f".row[data-mark='{mark['id']}']")
+
+
+def kind_rule(page: Page, kind: str) -> Locator:
+    return page.locator(f".kind-rule[data-kind='{kind}']")
+
+
+def only(page: Page, kind: str) -> None:
+    """Show one kind in list and picture."""
+    for name in ("Breaths", "Esses", "Knocks", "Gaps"):
+        button = page.get_by_role("group", name="Kinds that are shown").get_by_role("button", name=name)
+        if (button.get_attribute("aria-pressed") == "true") != (name == kind):
+            button.click()
+
+
+@pytest.fixture
+def song(page: Page, demo_program: Program) -> dict[str, Any]:
+    """The song, open at the stage Details, all of it in the window."""
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state, "details")
+    expect(page.locator(".row").first).to_be_visible()
+    page.keyboard.press("Shift+F")
+    return state
+
+
+def place(page: Page, state: dict[str, Any], seconds: float, strip: str) -> tuple[float, float]:
+    """Where a moment lies on the screen, in the middle of a strip of the whole recording."""
+    box = page.get_by_test_id(strip).bounding_box()
+    assert box is not None
+    duration = state["tracks"][0]["recording"]["duration"]
+    return box["x"] + GUTTER + (box["width"] - GUTTER) * seconds / duration, box["y"] + box["height"] / 2
+
+
+def test_from_level_phrases_to_a_render_with_its_details_down(quiet_page: Page, demo_program: Program, tmp_path: Path) -> None:
+    page, state = quiet_page, fresh(demo_program, GUIDE)
+    page.goto(f"{demo_program.address}/s/{state['id']}/phrases")
+    expect(page.get_by_role("button", name=re.compile("3 Details"))).to_be_visible()
+    page.keyboard.press("3")
+    breath_rule = kind_rule(page, "breath")
+    breaths = marks_of(demo_program, state, "breath")
+    expect(breath_rule).to_contain_text(f"0 of {len(breaths)} down")
+
+    # one key turns every kind down by its rule, each with its own switch and undo
+    page.keyboard.press("d")
+    expect(kind_rule(page, "gap")).to_contain_text(re.compile(r"[1-9]\d* of \d+ down"))
+    expect(kind_rule(page, "ess")).to_contain_text("over the usual")
+    page.keyboard.press("Control+z")
+    expect(kind_rule(page, "gap")).to_contain_text("0 of")
+    expect(breath_rule).not_to_contain_text("0 of")
+
+    # the slider moves all of a kind; the worklist leads to one of them, which goes further
+    slider = page.get_by_role("slider", name="Breaths: how far down")
+    slider.focus()
+    for _ in range(4):
+        page.keyboard.press("ArrowLeft")
+    expect(breath_rule).to_contain_text("−10.0 dB")
+    only(page, "Breaths")
+    page.get_by_text("by time").click()
+    first = mark_row(page, breaths[0])
+    expect(first).to_contain_text("−10.0")
+    page.locator("body").click(position={"x": 640, "y": 5})
+    page.keyboard.press(".")
+    expect(first).to_have_attribute("aria-pressed", "true")
+    expect(page.get_by_role("button", name="Stop")).to_be_visible()
+    page.keyboard.press("Space")
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("ArrowDown")
+    expect(first).to_contain_text("−11.0")
+    page.reload()
+    expect(mark_row(page, breaths[0])).to_contain_text("−11.0")
+
+    # the new figures are at Deliver, and they are what is heard in the file
+    page.keyboard.press("4")
+    table = page.get_by_test_id("figures-table")
+    expect(table.get_by_role("row", name=re.compile("Breaths"))).to_be_visible()
+    page.get_by_role("button", name="Render", exact=True).click()
+    with page.expect_download() as download:
+        page.get_by_role("link", name=re.compile("Narrator levelled.wav")).click(timeout=60_000)
+    path = tmp_path / download.value.suggested_filename
+    download.value.save_as(path)
+    rendered, rate = soundfile.read(path)
+    recording = state["tracks"][0]["recording"]
+    (source,) = (p for p in demo_program.data.glob("vault/*/*/source.*") if soundfile.info(p).frames == recording["frames"])
+    plain = soundfile.read(source)[0]
+
+    def fallen(start: float, end: float) -> float:
+        span = slice(round(start * rate), round(end * rate))
+        return float(10 * np.log10(np.sum(rendered[span] ** 2) / np.sum(plain[span] ** 2)))
+
+    now = marks_of(demo_program, state, "breath")
+    for mark in now:
+        if mark["on"] and mark["dip_end"] - mark["dip_start"] > 0.05:
+            assert fallen(mark["dip_start"], mark["dip_end"]) == pytest.approx(mark["depth"], abs=0.5)
+    dips = [m for m in demo_program.get(f"/api/sessions/{state['id']}")["marks"] if m["on"]]
+    for clip in state["clips"][:20]:
+        a, b = clip["phrase_start"], clip["phrase_end"]
+        near = [m for m in dips if m["dip_start"] - m["ramp_in"] < b and m["dip_end"] + m["ramp_out"] > a]
+        if not near:
+            span = slice(round(a * rate), round(b * rate))
+            assert (rendered[span] == plain[span]).all()
+
+
+def test_a_slider_shows_what_it_would_do_while_it_is_held(page: Page, demo_program: Program, song: dict) -> None:
+    page.get_by_role("switch", name="Breaths down").click(force=True)
+    expect(kind_rule(page, "breath")).to_contain_text("5 of 5 down")
+    thumb = page.get_by_role("slider", name="Breaths: how far down")
+    box = thumb.bounding_box()
+    assert box
+    before = page.get_by_test_id("gain").screenshot()
+    drag(page, (box["x"] + 7, box["y"] + 7), (-60, 0), release=False)
+    expect(kind_rule(page, "breath")).not_to_contain_text("−8.0 dB")
+    for _ in range(50):
+        if page.get_by_test_id("gain").screenshot() != before:
+            break
+        page.wait_for_timeout(50)
+    assert page.get_by_test_id("gain").screenshot() != before
+    assert {m["depth"] for m in marks_of(demo_program, song, "breath")} == {-8.0}
+    page.mouse.up()
+    expect(page.get_by_role("button", name="Undo")).to_be_enabled()
+    for _ in range(40):
+        if marks_of(demo_program, song, "breath")[0]["depth"] < -8.0:
+            break
+        page.wait_for_timeout(50)
+    assert len({m["depth"] for m in marks_of(demo_program, song, "breath")}) == 1
+
+
+def test_keys_work_on_one_mark(page: Page, demo_program: Program, song: dict) -> None:
+    only(page, "Breaths")
+    breath = marks_of(demo_program, song, "breath")[1]
+    line, inspector = mark_row(page, breath), page.get_by_test_id("inspector")
+    line.click()
+    page.keyboard.press("ArrowDown")
+    expect(line).to_contain_text("−8.0")
+    page.keyboard.press("Alt+ArrowDown")
+    expect(line).to_contain_text("−8.1")
+    page.keyboard.press("v")
+    expect(inspector.get_by_role("button", name=re.compile("notch"))).to_have_attribute("aria-pressed", "true")
+    assert mark_now(demo_program, song, breath)["notch"]
+    page.keyboard.press("u")
+    expect(inspector).to_contain_text("Kept out.")
+    page.keyboard.press("u")
+    inspector.get_by_role("button", name="Back to the rule").click()
+    expect(inspector).to_contain_text("As it is.")
+    assert not mark_now(demo_program, song, breath)["by_hand"]
+    inspector.get_by_label("Depth").fill("-5")
+    page.keyboard.press("Enter")
+    expect(line).to_contain_text("−5.0")
+    inspector.get_by_label("Kind").select_option("knock")
+    only(page, "Knocks")
+    expect(line).to_have_attribute("data-kind", "knock")
+    page.keyboard.press("x")
+    expect(line).to_have_count(0)
+    page.keyboard.press("Control+z")
+    expect(line).to_have_count(1)
+
+
+def test_each_mark_is_played_with_a_second_around_it_before_and_after(page: Page, demo_program: Program, song: dict) -> None:
+    only(page, "Breaths")
+    page.get_by_text("by time").click()
+    breath = marks_of(demo_program, song, "breath")[1]
+    mark_row(page, breath).click()
+    page.keyboard.press("ArrowDown")
+    page.get_by_role("button", name="Play before, then after").click()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("radio", name="Before")).to_be_checked()
+    wait_past(page, breath["start"] - 1)
+    expect(page.get_by_role("radio", name="After")).to_be_checked(timeout=8_000)
+    expect(page.get_by_role("button", name="Play", exact=True)).to_be_visible(timeout=8_000)
+    assert position(page) <= breath["end"] + 1.1
+
+
+def test_a_dip_has_handles_for_depth_edges_and_ramps(page: Page, demo_program: Program, song: dict) -> None:
+    only(page, "Breaths")
+    breath = marks_of(demo_program, song, "breath")[1]
+    mark_row(page, breath).click()
+    page.keyboard.press("ArrowDown")
+    expect(mark_row(page, breath)).to_contain_text("−8.0")
+    page.keyboard.press("f")
+    page.wait_for_timeout(200)
+    dip = mark_now(demo_program, song, breath)
+    box = page.get_by_test_id("gain").bounding_box()
+    assert box
+    x = box["x"] + GUTTER + (box["width"] - GUTTER) / 2
+    zero = find_zero(page, x)
+    label = page.locator(".hand-label")
+    drag(page, (x, zero + 12), (0, 20), release=False)
+    expect(label).to_contain_text("Breath −")
+    expect(label).to_contain_text("dB to its phrase")
+    page.mouse.up()
+    expect(mark_row(page, breath)).not_to_contain_text("−8.0")
+    deeper = mark_now(demo_program, song, breath)
+    assert deeper["depth"] < dip["depth"] - 0.5
+    assert (deeper["dip_start"], deeper["dip_end"]) == (dip["dip_start"], dip["dip_end"])
+
+
+def find_zero(page: Page, x: float) -> float:
+    """The height of 0 dB in the gain strip: the first at which the hand finds a dip there."""
+    box = page.get_by_test_id("gain").bounding_box()
+    assert box
+    for y in range(int(box["y"]) + 2, int(box["y"] + box["height"])):
+        page.mouse.move(x, y)
+        if page.get_by_test_id("gain").evaluate("e => e.style.cursor") == "ns-resize":
+            return float(y + 3)
+    raise AssertionError("there is no dip to hold")
+
+
+def test_an_edge_of_a_mark_is_dragged_in_the_ribbon(page: Page, demo_program: Program, song: dict) -> None:
+    only(page, "Breaths")
+    breath = marks_of(demo_program, song, "breath")[1]
+    x, y = place(page, song, breath["end"], "ribbon")
+    middle, _ = place(page, song, (breath["start"] + breath["end"]) / 2, "ribbon")
+    page.mouse.click(middle, y)
+    expect(mark_row(page, breath)).to_have_attribute("aria-pressed", "true")
+    page.keyboard.down("Control")
+    drag(page, (x, y), (8, 0))
+    page.keyboard.up("Control")
+    expect(mark_row(page, breath).get_by_label("touched by hand")).to_be_visible()
+    moved = mark_now(demo_program, song, breath)
+    assert moved["start"] == breath["start"]
+    assert moved["end"] > breath["end"] + 0.02
+    # a new search does not take it back
+    page.get_by_role("button", name="More about details").click()
+    page.get_by_role("menuitem", name="Find the details again").click()
+    expect(page.get_by_text("The details were found anew")).to_be_visible()
+    assert mark_now(demo_program, song, breath)["end"] == moved["end"]
+
+
+def test_a_dip_is_made_of_any_span(page: Page, demo_program: Program, song: dict) -> None:
+    wave = page.get_by_test_id("wave-overlay").bounding_box()
+    assert wave
+    drag(page, (wave["x"] + 300, wave["y"] + 50), (40, 0))
+    page.keyboard.press("i")
+    expect(page.get_by_test_id("inspector")).to_contain_text("Dip by hand")
+    (made,) = marks_of(demo_program, song, "dip")
+    assert made["depth"] == -6.0
+    page.keyboard.press("ArrowDown")
+    expect(mark_row(page, made)).to_contain_text("−6.5")
+    page.get_by_role("button", name="Dips layer").click()
+    expect(page.get_by_role("button", name="Dips layer")).to_have_attribute("aria-pressed", "false")
+    page.get_by_role("button", name="Not a mark").click()
+    expect(mark_row(page, made)).to_have_count(0)
+    assert marks_of(demo_program, song, "dip") == []
+
+
+def test_limits_and_silence_are_part_of_the_rule(page: Page, demo_program: Program, song: dict) -> None:
+    page.get_by_role("button", name="limits, silence").click()
+    page.get_by_label("Gaps all the way to silence").click()
+    page.get_by_role("switch", name="Gaps down").click(force=True)
+    expect(kind_rule(page, "gap")).to_contain_text("silence")
+    expect(kind_rule(page, "gap")).to_contain_text(re.compile(r"[1-9] of 9 down"))
+    assert min(m["depth"] for m in marks_of(demo_program, song, "gap")) < -100
+    deepest = page.get_by_role("slider", name="Breaths: deepest")
+    deepest.focus()
+    for _ in range(19):
+        page.keyboard.press("ArrowRight")
+    expect(page.locator(".slider-row", has_text="Breaths keep to")).to_contain_text("−5 … 0 dB")
+    for _ in range(40):
+        if {m["depth"] for m in marks_of(demo_program, song, "breath")} == {-5.0}:
+            break
+        page.wait_for_timeout(50)
+    assert {m["depth"] for m in marks_of(demo_program, song, "breath")} == {-5.0}
+    assert {m["reason"] for m in marks_of(demo_program, song, "breath")} == {"deepest"}
