@@ -190,7 +190,14 @@ def test_every_key_is_listed_and_everything_can_be_found_by_name(page: Page, dem
     open_stage(page, demo_program, state)
     page.keyboard.press("?")
     dialog = page.get_by_role("dialog", name="Keys and hands")
-    for words in ("Play / stop", "Next that is off", "Cut at the play line", "Join the selected", "Fit all", "Undo"):
+    for words in (
+        "Play / stop",
+        "Next that is off, or not down yet",
+        "Cut at the play line",
+        "Join the selected",
+        "Fit all",
+        "Undo",
+    ):
         expect(dialog.get_by_text(words, exact=True)).to_be_visible()
     page.keyboard.press("Escape")
     expect(dialog).to_be_hidden()
@@ -203,7 +210,7 @@ def test_every_key_is_listed_and_everything_can_be_found_by_name(page: Page, dem
 def test_keys_do_nothing_while_a_name_is_typed(page: Page, own_program: Program, voice_file: Path) -> None:
     state = brought_in(own_program, voice_file)
     open_stage(page, own_program, state)
-    page.get_by_role("button", name="Own").click()
+    page.get_by_role("button", name="Own", exact=True).click()
     page.get_by_role("textbox", name="Name").fill("Bells and lamps, 2")
     page.keyboard.press("Enter")
     expect(page.get_by_role("button", name="Bells and lamps, 2")).to_be_visible()

@@ -11,7 +11,10 @@ const HANDS = [
   ["Drag across empty ground", "select"],
   ["Shift / Ctrl click", "select more"],
   ["Wheel, Ctrl+wheel", "scroll, zoom at the pointer"],
-  ["Ctrl while moving a border", "no snapping"],
+  ["Ctrl while moving an edge", "no snapping"],
+  ["Drag a dip up or down", "its depth"],
+  ["Drag its corners, its ends", "edges, ramps"],
+  ["Drag a mark's edge in the ribbon", "corrects it"],
 ] as const;
 
 export function Keys({ table }: { table: Command[] }) {

@@ -58,6 +58,8 @@ function isElsewhere(event: KeyboardEvent): boolean {
     return true;
   if (target.closest("[role=slider]") && event.key.startsWith("Arrow")) return true;
   if (document.querySelector("[role=dialog]")) return true;
-  // Enter and Space on a button press that button
-  return (event.key === "Enter" || event.key === " ") && target.closest("button, a, [role=tab], label") !== null;
+  // Enter and Space on a button press that button; on a row or phrase that is selected already they are keys again
+  if (event.key !== "Enter" && event.key !== " ") return false;
+  const button = target.closest("button, a, [role=tab], label");
+  return button !== null && !button.matches(".row[aria-pressed=true], .capsule[aria-pressed=true]");
 }

@@ -65,7 +65,7 @@ export function playSpan(span: Span, twice: boolean) {
 }
 
 export function playOrStop() {
-  if (engine.playing) return stop();
+  if (useView.getState().playing) return stop();
   const span = selectedSpan();
   if (useView.getState().loop && span) return play(span.start, span.end, true);
   const at = engine.seconds;
@@ -77,7 +77,9 @@ export function playSelection() {
   const span = selectedSpan();
   if (!span) return playOrStop();
   if (useView.getState().loop) return play(span.start, span.end, true);
-  play(Math.max(0, span.start - 1), Math.min(duration(), span.end + 1));
+  const { stage, twice } = useView.getState();
+  const around = { start: Math.max(0, span.start - 1), end: Math.min(duration(), span.end + 1) };
+  playSpan(around, twice && stage === "details");
 }
 
 export function setLoop(loop: boolean) {

@@ -25,6 +25,9 @@ class Engine {
   private faderDb = 0;
   private formatOf: string | null = null;
   private opening: Promise<AudioWorkletNode | null> | null = null;
+  /** Counts calls to play and stop: what was overtaken while the sound was being opened is not done. */
+  private turn = 0;
+  private starting = false;
   playing = false;
   onStop: () => void = () => {};
 
@@ -91,12 +94,17 @@ class Engine {
     const track = this.track;
     if (!track) return;
     const rate = track.recording.sample_rate;
+    const turn = ++this.turn;
+    this.starting = true;
     const node = await this.open().catch((error) => {
       complain(error);
       return null;
     });
-    if (!node || this.track !== track) return;
     await this.context?.resume();
+    if (turn !== this.turn) return;
+    this.starting = false;
+    // an edit brings a new object for the same track
+    if (!node || this.track?.recording.id !== track.recording.id) return this.onStop();
     this.to = Math.min(to, track.recording.duration);
     this.loop = loop ? { from, to: this.to } : null;
     const start = Math.min(Math.max(0, Math.round(from * rate)), track.recording.frames);
@@ -107,10 +115,11 @@ class Engine {
   }
 
   stop(): void {
-    if (!this.playing) return;
+    if (!this.playing && !this.starting) return;
     const rate = this.track?.recording.sample_rate ?? 48000;
     this.last = { position: Math.round(this.seconds * rate), time: 0 };
-    this.playing = false;
+    this.turn++;
+    this.playing = this.starting = false;
     this.send({ type: "stop" });
     this.onStop();
   }
