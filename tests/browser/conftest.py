@@ -75,6 +75,10 @@ class Program:
         with urllib.request.urlopen(request, timeout=60) as answer:
             return json.loads(answer.read())
 
+    def delete(self, path: str) -> None:
+        request = urllib.request.Request(self.address + path, method="DELETE")
+        urllib.request.urlopen(request, timeout=20).close()
+
     def session(self, name: str) -> dict[str, Any]:
         """The whole state of the session of this name."""
         card = next(card for card in self.get("/api/sessions")["items"] if card["name"] == name)

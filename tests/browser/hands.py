@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+import time
+from collections.abc import Callable
 from typing import Any
 
 from playwright.sync_api import Locator, Page, expect
@@ -11,12 +13,23 @@ from tests.browser.conftest import Program
 
 
 def fresh(program: Program, name: str) -> dict[str, Any]:
-    """A demo session as it was built: everything that other tests did is undone."""
+    """A demo session as it was built: everything that other tests did is undone, and what they rendered is gone."""
     state = program.session(name)
+    for job in program.get(f"/api/sessions/{state['id']}/jobs")["items"]:
+        program.delete(f"/api/jobs/{job['id']}")
     while state["undo"]:
         program.post(f"/api/sessions/{state['id']}/undo", {"revision": state["revision"]})
         state = program.session(name)
     return state
+
+
+def eventually(check: Callable[[], bool]) -> None:
+    """Wait until something holds at the server, which an edit reaches a moment after the hand."""
+    for _ in range(100):
+        if check():
+            return
+        time.sleep(0.05)
+    assert check()
 
 
 def open_stage(page: Page, program: Program, state: dict[str, Any], stage: str = "phrases") -> None:

@@ -12,7 +12,7 @@ import soundfile
 from playwright.sync_api import Locator, Page, expect
 
 from tests.browser.conftest import Program
-from tests.browser.hands import drag, fresh, open_stage, position, wait_past
+from tests.browser.hands import drag, eventually, fresh, open_stage, position, wait_past
 
 GUIDE = "Pellowmere audio guide"
 SONG = "Corvane shore, sung"
@@ -149,10 +149,7 @@ def test_a_slider_shows_what_it_would_do_while_it_is_held(page: Page, demo_progr
     assert {m["depth"] for m in marks_of(demo_program, song, "breath")} == {-8.0}
     page.mouse.up()
     expect(page.get_by_role("button", name="Undo")).to_be_enabled()
-    for _ in range(40):
-        if marks_of(demo_program, song, "breath")[0]["depth"] < -8.0:
-            break
-        page.wait_for_timeout(50)
+    eventually(lambda: marks_of(demo_program, song, "breath")[0]["depth"] < -8.0)
     assert len({m["depth"] for m in marks_of(demo_program, song, "breath")}) == 1
 
 
@@ -167,13 +164,13 @@ def test_keys_work_on_one_mark(page: Page, demo_program: Program, song: dict) ->
     expect(line).to_contain_text("−8.1")
     page.keyboard.press("v")
     expect(inspector.get_by_role("button", name=re.compile("notch"))).to_have_attribute("aria-pressed", "true")
-    assert mark_now(demo_program, song, breath)["notch"]
+    eventually(lambda: mark_now(demo_program, song, breath)["notch"])
     page.keyboard.press("u")
     expect(inspector).to_contain_text("Kept out.")
     page.keyboard.press("u")
     inspector.get_by_role("button", name="Back to the rule").click()
     expect(inspector).to_contain_text("As it is.")
-    assert not mark_now(demo_program, song, breath)["by_hand"]
+    eventually(lambda: not mark_now(demo_program, song, breath)["by_hand"])
     inspector.get_by_label("Depth").fill("-5")
     page.keyboard.press("Enter")
     expect(line).to_contain_text("−5.0")
@@ -286,9 +283,5 @@ def test_limits_and_silence_are_part_of_the_rule(page: Page, demo_program: Progr
     for _ in range(19):
         page.keyboard.press("ArrowRight")
     expect(page.locator(".slider-row", has_text="Breaths keep to")).to_contain_text("−5 … 0 dB")
-    for _ in range(40):
-        if {m["depth"] for m in marks_of(demo_program, song, "breath")} == {-5.0}:
-            break
-        page.wait_for_timeout(50)
-    assert {m["depth"] for m in marks_of(demo_program, song, "breath")} == {-5.0}
+    eventually(lambda: {m["depth"] for m in marks_of(demo_program, song, "breath")} == {-5.0})
     assert {m["reason"] for m in marks_of(demo_program, song, "breath")} == {"deepest"}

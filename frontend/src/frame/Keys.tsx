@@ -1,5 +1,5 @@
 /** The list of keys. */
-import { Kbd, Modal, SimpleGrid, Text } from "@mantine/core";
+import { Kbd, Modal, Text } from "@mantine/core";
 import { type Command, showKey } from "../model/commands";
 import { useView } from "../model/view";
 
@@ -28,7 +28,7 @@ export function Keys({ table }: { table: Command[] }) {
       size={1120}
       centered
     >
-      <SimpleGrid cols={{ base: 1, sm: 3 }} spacing="lg" verticalSpacing="md">
+      <div className="key-columns">
         {groups.map((group) => (
           <section key={group}>
             <Text fw={700} size="sm" mb={4}>
@@ -65,7 +65,7 @@ export function Keys({ table }: { table: Command[] }) {
             <Kbd size="xs">{showKey("Mod+K")}</Kbd>
           </div>
         </section>
-      </SimpleGrid>
+      </div>
     </Modal>
   );
 }

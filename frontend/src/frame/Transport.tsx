@@ -1,12 +1,13 @@
 /** The line at the bottom: playing, the signal path with what each part does here and now, the fader, the live vial. */
 import { ActionIcon, Button, SegmentedControl, Slider, Tooltip } from "@mantine/core";
 import { IconPlayerPlayFilled, IconPlayerStopFilled, IconRepeat } from "@tabler/icons-react";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useState } from "react";
 import { playOrStop, setBefore, setFader, setLayer, setLoop } from "../model/actions";
 import { gainAt, useCurve } from "../model/curve";
 import { trackOf, useSession } from "../model/session";
 import { type Layer, onRedraw, useView } from "../model/view";
 import { db, signed, time } from "../parts/format";
+import { useHeld } from "../parts/useHeld";
 import { Vial } from "../parts/Vial";
 import { engine } from "../sound/engine";
 
@@ -123,17 +124,11 @@ function GainHere({ layer }: { layer: Layer }) {
 
 /** One number that nothing but the hand moves. Heard while it is dragged, kept when it is let go. */
 function Fader({ value }: { value: number }) {
-  const [held, setHeld] = useState<number | null>(null);
-  const moves = useRef(0);
-  const shown = held ?? value;
-  const keep = async (next: number) => {
-    // the thumb stays where the hand left it until the last of its moves is kept
-    const move = ++moves.current;
-    setHeld(next);
+  const { held, hold, keep } = useHeld<number>(async (next) => {
     engine.setFader(next);
     await setFader(next);
-    if (move === moves.current) setHeld(null);
-  };
+  });
+  const shown = held ?? value;
   return (
     <div className="path-layer path-fader">
       <span className="fader-line">
@@ -157,8 +152,7 @@ function Fader({ value }: { value: number }) {
         thumbLabel="Fader"
         value={Math.max(shown, FADER.low)}
         onChange={(next) => {
-          moves.current++;
-          setHeld(next);
+          hold(next);
           engine.setFader(next);
         }}
         onChangeEnd={(next) => void keep(next)}

@@ -43,9 +43,16 @@ export function useKeys(table: Command[]) {
       if (event.timeStamp - heldSince > HELD) setBefore(!useView.getState().before);
       heldSince = 0;
     };
+    // a button that was clicked gives the keys back, so that Space plays and does not press it again
+    const clicked = (event: MouseEvent) => {
+      const button = (event.target as Element).closest<HTMLElement>("button:not([aria-haspopup])");
+      if (event.detail > 0 && !document.querySelector("[role=dialog]")) button?.blur();
+    };
     window.addEventListener("keydown", down);
     window.addEventListener("keyup", up);
+    window.addEventListener("click", clicked);
     return () => {
+      window.removeEventListener("click", clicked);
       window.removeEventListener("keydown", down);
       window.removeEventListener("keyup", up);
     };

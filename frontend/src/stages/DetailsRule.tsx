@@ -12,14 +12,15 @@ import {
 } from "@mantine/core";
 import { useDisclosure } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight, IconDots } from "@tabler/icons-react";
-import { useMemo, useState } from "react";
-import type { DipRule, DipRuleChange, Figures, Mark } from "../api/client";
+import { useMemo } from "react";
+import type { DipRule, Figures, Mark } from "../api/client";
 import { useFigures } from "../api/queries";
 import { allDown, endTrial, findAgain, KIND_NAMES, setDipRule, tryDipRule } from "../model/details";
 import { trackOf, useSession } from "../model/session";
 import { KINDS, type Kind, useView } from "../model/view";
 import { db, plain, signed } from "../parts/format";
 import { MarkSign } from "../parts/MarkSign";
+import { useHeld } from "../parts/useHeld";
 
 const NO_MARKS: Mark[] = [];
 const SLIDER: Record<Kind, number> = { breath: -24, ess: -12, knock: -12, gap: -40 };
@@ -94,7 +95,10 @@ interface KindProps {
 }
 
 function KindRule({ kind, rule, marks, figures, shown }: KindProps) {
-  const [held, setHeld] = useState<number | null>(null);
+  const { held, hold, keep } = useHeld<number>(async (value) => {
+    await setDipRule(kind, { depth: value });
+    endTrial();
+  });
   const { count, down, lisps } = useMemo(() => {
     const own = marks.filter((mark) => mark.kind === kind);
     return {
@@ -105,13 +109,6 @@ function KindRule({ kind, rule, marks, figures, shown }: KindProps) {
   }, [marks, kind]);
   const depth = held ?? rule.depth;
   const name = KIND_NAMES[kind]!.many;
-  const keep = async (value: number) => {
-    // the slider stays where the hand left it until its move is kept
-    setHeld(value);
-    await setDipRule(kind, { depth: value });
-    endTrial();
-    setHeld(null);
-  };
   return (
     <div className="kind-rule" data-kind={kind}>
       <div className="slider-head">
@@ -141,7 +138,7 @@ function KindRule({ kind, rule, marks, figures, shown }: KindProps) {
           value={depth}
           disabled={count === 0 || (kind === "gap" && rule.silent)}
           onChange={(value) => {
-            setHeld(value);
+            hold(value);
             tryDipRule(kind, { depth: value });
           }}
           onChangeEnd={(value) => void keep(value)}
@@ -173,12 +170,10 @@ export function standing(kind: Kind, figures: { before: Figures; after: Figures 
 }
 
 function Limits({ kind, rule }: { kind: Kind; rule: DipRule }) {
-  const [held, setHeld] = useState<[number, number] | null>(null);
+  const { held, hold, keep } = useHeld<[number, number]>(([deepest, shallowest]) =>
+    setDipRule(kind, { deepest, shallowest }),
+  );
   const [low, high] = held ?? [rule.deepest, rule.shallowest];
-  const keep = async (change: DipRuleChange) => {
-    await setDipRule(kind, change);
-    setHeld(null);
-  };
   return (
     <div className="slider-row">
       <div className="slider-head">
@@ -198,8 +193,8 @@ function Limits({ kind, rule }: { kind: Kind; rule: DipRule }) {
         minRange={0}
         step={1}
         value={[low, high]}
-        onChange={setHeld}
-        onChangeEnd={([deepest, shallowest]) => void keep({ deepest, shallowest })}
+        onChange={hold}
+        onChangeEnd={(value) => void keep(value)}
       />
     </div>
   );

@@ -9,8 +9,11 @@ import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { distanceUnit, levelUnit, plain } from "../parts/format";
 import { complain } from "../parts/messages";
+import { useHeld } from "../parts/useHeld";
 import { setRule, TargetFields } from "./TargetFields";
 import { reasonWords } from "./Worklist";
+
+const NO_CHANGE: RuleChange = {};
 
 export function PhrasesRule() {
   const rule = useSession((s) => s.header?.rule);
@@ -21,17 +24,14 @@ export function PhrasesRule() {
   const draft = useView((s) => s.draft);
   const [more, { toggle }] = useDisclosure(false);
   const [aims, { toggle: toggleAims }] = useDisclosure(false);
-  const [trial, setTrial] = useState<RuleChange>({});
+  const { held, hold, keep } = useHeld<RuleChange>(setRule);
+  const trial = held ?? NO_CHANGE;
   useTrial(trial);
   if (!rule || !track) return null;
   const shown: Rule = { ...rule, ...(trial as Partial<Rule>) };
   const unit = distanceUnit(rule.unit);
   const chosen = (clips ?? []).filter((clip) => selection.has(clip.id) && clip.after !== null).length;
 
-  const keep = async (change: RuleChange) => {
-    // sliders stay where the hand left them until the last of its moves is kept
-    if (await setRule(change)) setTrial({});
-  };
   const slider = (
     name: keyof RuleChange & keyof Rule,
     title: string,
@@ -50,8 +50,8 @@ export function PhrasesRule() {
         max={high}
         step={step}
         value={shown[name] as number}
-        onChange={(value) => setTrial({ ...trial, [name]: value })}
-        onChangeEnd={(value) => void keep({ [name]: value })}
+        onChange={(value) => hold({ ...trial, [name]: value })}
+        onChangeEnd={(value) => void keep({ ...trial, [name]: value })}
       />
     </Row>
   );
@@ -82,8 +82,10 @@ export function PhrasesRule() {
           minRange={0}
           step={1}
           value={[-shown.most_down, shown.most_up]}
-          onChange={([low, high]) => setTrial({ ...trial, most_down: Math.max(-low, 0), most_up: Math.max(high, 0) })}
-          onChangeEnd={([low, high]) => void keep({ most_down: Math.max(-low, 0), most_up: Math.max(high, 0) })}
+          onChange={([low, high]) => hold({ ...trial, most_down: Math.max(-low, 0), most_up: Math.max(high, 0) })}
+          onChangeEnd={([low, high]) =>
+            void keep({ ...trial, most_down: Math.max(-low, 0), most_up: Math.max(high, 0) })
+          }
         />
       </Row>
       <UnstyledButton className="link" onClick={toggle} aria-expanded={more}>
@@ -97,7 +99,7 @@ export function PhrasesRule() {
           mt={8}
           label="Leave what was set by hand"
           checked={rule.keep_by_hand}
-          onChange={(event) => void keep({ keep_by_hand: event.currentTarget.checked })}
+          onChange={(event) => void keep({ ...trial, keep_by_hand: event.currentTarget.checked })}
         />
         <Switch
           size="xs"
@@ -105,7 +107,7 @@ export function PhrasesRule() {
           mb={4}
           label="Count a mono voice as two loudspeakers (+3 LU)"
           checked={rule.mono_as_two}
-          onChange={(event) => void keep({ mono_as_two: event.currentTarget.checked })}
+          onChange={(event) => void keep({ ...trial, mono_as_two: event.currentTarget.checked })}
         />
       </Collapse>
       <div className="rule-foot">
