@@ -40,6 +40,16 @@ _STEEP = 0.2
 Indices = npt.NDArray[np.int64]
 
 
+def _whole(at: npt.ArrayLike) -> FloatArray:
+    """Seconds in whole microseconds, so that two moments are the same or apart."""
+    return np.asarray(np.round(np.asarray(at, np.float64), 6))
+
+
+def _level(db: FloatArray) -> FloatArray:
+    """Gains with silence at SILENT."""
+    return np.where(np.isneginf(db), SILENT, db)
+
+
 class Shape(IntEnum):
     """The way from a point to the next."""
 
@@ -92,7 +102,7 @@ class Curve:
         """The gain with silence at SILENT."""
         if not len(self):
             return np.zeros(at.shape)
-        db = np.maximum(self.db, SILENT)
+        db = _level(self.db)
         if len(self) == 1:
             return np.full(at.shape, db[0])
         i = np.clip(np.searchsorted(self.at, at, "right") - 1, 0, len(self) - 2)
@@ -273,7 +283,7 @@ def paste(curve: Curve, at: float, piece: Curve) -> Curve:
     edges = piece.at[0] + DECLICK_SECONDS, piece.at[-1] - DECLICK_SECONDS
     inner = with_points(piece, edges)
     inner = _keep(inner, inner.inside(edges[0] - CLOSEST, edges[1] + CLOSEST))
-    return _put(curve, at + float(piece.at[0]), at + float(piece.at[-1]), shift(inner, at))
+    return replace_range(curve, at + float(piece.at[0]), at + float(piece.at[-1]), shift(inner, at))
 
 
 def draw(curve: Curve, at: FloatArray, db: FloatArray, error: float = 0.1) -> Curve:
@@ -282,7 +292,21 @@ def draw(curve: Curve, at: FloatArray, db: FloatArray, error: float = 0.1) -> Cu
         return curve
     drawn = thin(curve_of(zip(at.tolist(), db.tolist(), strict=True)), error)
     start, end = float(drawn.at[0]), float(drawn.at[-1])
-    return _put(curve, start - DECLICK_SECONDS, end + DECLICK_SECONDS, drawn)
+    return replace_range(curve, start - DECLICK_SECONDS, end + DECLICK_SECONDS, drawn)
+
+
+def replace_range(curve: Curve, start: float, end: float, inner: Curve) -> Curve:
+    """A curve with the points of ``inner`` in place of what lay between two moments, where border points keep the outside.
+
+    Raises
+    ------
+    GainError
+        If ``inner`` does not lie between them.
+    """
+    cut, _, (left, right) = _bordered(curve, start, end)
+    before = set_points(_keep(cut, np.arange(len(cut)) <= left), np.array([left]), shape=Shape.LINEAR)
+    parts = (before, inner, _keep(cut, np.arange(len(cut)) >= right))
+    return Curve(*(np.concatenate([getattr(part, name) for part in parts]) for name in ("at", "db", "shape", "phase")))
 
 
 def border_points(curve: Curve, spans: Sequence[tuple[float, float]], ramp: float | None = None) -> Curve:
@@ -303,7 +327,7 @@ def smooth(curve: Curve, start: float, end: float, seconds: float, error: float 
     half = np.minimum(seconds / 2, np.minimum(at - start, end - at))
     mean = (_area(straight, at + half) - _area(straight, at - half)) / np.where(half > 0, 2 * half, 1.0)
     mean = np.where(half > 0, mean, straight._finite(at))
-    return _put(curve, start, end, _inner(thin(_plain(at, mean), error)))
+    return replace_range(curve, start, end, _inner(thin(_plain(at, mean), error)))
 
 
 def thin(curve: Curve, error: float, start: float = -np.inf, end: float = np.inf) -> Curve:
@@ -318,8 +342,8 @@ def thin(curve: Curve, error: float, start: float = -np.inf, end: float = np.inf
         return curve
     part = copy_range(curve, first, last)
     straight = flatten(part, min(FINE, error / 4))
-    kept = _keep(straight, _worth_keeping(straight.at, np.maximum(straight.db, SILENT), error))
-    return _put(curve, first, last, _inner(shift(kept, first)))
+    kept = _keep(straight, _worth_keeping(straight.at, _level(straight.db), error))
+    return replace_range(curve, first, last, _inner(shift(kept, first)))
 
 
 # --- curves together
@@ -336,7 +360,7 @@ def add(first: Curve, second: Curve) -> Curve:
         a, b = _joined(_straighten(a, crossed, FINE / 2), _straighten(b, crossed, FINE / 2))
     bent_a, bent_b = _bent(a), _bent(b)
     shape = np.where(bent_b, b.shape, np.where(bent_a, a.shape, Shape.LINEAR)).astype(np.int8)
-    total = np.maximum(a.db, SILENT) + np.maximum(b.db, SILENT)
+    total = _level(a.db) + _level(b.db)
     return Curve(a.at, total, shape, np.where(bent_b[:, None], b.phase, a.phase))
 
 
@@ -356,7 +380,7 @@ def compile_curves(curves: Sequence[Curve], rate: int) -> GainCurve:
     if not len(total):
         return GainCurve(np.zeros(1), np.zeros(1))
     straight = flatten(total)
-    at, db = _spread(straight.at, np.maximum(straight.db, SILENT))
+    at, db = _spread(straight.at, _level(straight.db))
     return GainCurve(at * rate, db)
 
 
@@ -403,11 +427,6 @@ def _spread(at: FloatArray, db: FloatArray) -> tuple[FloatArray, FloatArray]:
 # --- how it is done
 
 
-def _whole(at: npt.ArrayLike) -> FloatArray:
-    """Seconds in whole microseconds, so that two moments are the same or apart."""
-    return np.asarray(np.round(np.asarray(at, np.float64), 6))
-
-
 def _cosine(phase: npt.ArrayLike) -> FloatArray:
     return np.asarray(0.5 - 0.5 * np.cos(np.pi * np.asarray(phase, np.float64)))
 
@@ -441,14 +460,6 @@ def _bordered(curve: Curve, start: float, end: float) -> tuple[Curve, npt.NDArra
     return cut, inner, borders
 
 
-def _put(curve: Curve, start: float, end: float, inner: Curve) -> Curve:
-    """A curve with ``inner`` in place of what lay between ``start`` and ``end``, where border points keep the outside."""
-    cut, _, (left, right) = _bordered(curve, start, end)
-    before = set_points(_keep(cut, np.arange(len(cut)) <= left), np.array([left]), shape=Shape.LINEAR)
-    parts = (before, inner, _keep(cut, np.arange(len(cut)) >= right))
-    return Curve(*(np.concatenate([getattr(part, name) for part in parts]) for name in ("at", "db", "shape", "phase")))
-
-
 def _inner(curve: Curve) -> Curve:
     """A curve without its first and last point."""
     return _keep(curve, (np.arange(len(curve)) > 0) & (np.arange(len(curve)) < len(curve) - 1))
@@ -470,7 +481,7 @@ def _joined(first: Curve, second: Curve) -> tuple[Curve, Curve]:
 
 def _moves(curve: Curve) -> npt.NDArray[np.bool_]:
     """From which points the curve goes to another value, (n,)."""
-    db = np.maximum(curve.db, SILENT)
+    db = _level(curve.db)
     return np.asarray(np.diff(db, append=db[-1:]) != 0)
 
 
@@ -484,7 +495,7 @@ def _straighten(curve: Curve, ways: npt.NDArray[np.bool_], error: float) -> Curv
     bent = ways & _bent(curve)
     if not bent.any():
         return replace(curve, shape=np.where(ways, Shape.LINEAR, curve.shape).astype(np.int8)) if ways.any() else curve
-    steps = np.abs(np.diff(np.maximum(curve.db, SILENT)))
+    steps = np.abs(np.diff(_level(curve.db)))
     length = np.diff(curve.at)
     extra = [curve.at[1:][bent[:-1] & (curve.shape[:-1] == Shape.HOLD) & (length > DECLICK_SECONDS)] - DECLICK_SECONDS]
     for i in np.flatnonzero(bent[:-1] & (curve.shape[:-1] == Shape.SMOOTH)).tolist():
@@ -504,7 +515,7 @@ def _area(line: Curve, at: FloatArray) -> FloatArray:
     """The integral over a straight curve from its first point to some seconds, dB s; O(log n) each."""
     if not len(line):
         return np.zeros(at.shape)
-    db = np.maximum(line.db, SILENT)
+    db = _level(line.db)
     sums = np.concatenate([[0.0], np.cumsum(np.diff(line.at) * (db[1:] + db[:-1]) / 2)])
     i = np.clip(np.searchsorted(line.at, at, "right") - 1, 0, len(line) - 1)
     return np.asarray(sums[i] + (at - line.at[i]) * (db[i] + line._finite(at)) / 2)

@@ -1,0 +1,235 @@
+"""Curves: every edit of any curve at all leaves what lies outside of it as it was, and nothing that is compiled clicks."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from nivelus.core.errors import GainError
+from nivelus.core.gain.clips import DECLICK_SECONDS
+from nivelus.core.gain.curves import (
+    EMPTY,
+    FINE,
+    Curve,
+    Shape,
+    add,
+    add_point,
+    border_points,
+    compile_curves,
+    copy_range,
+    curve_of,
+    delete_points,
+    delete_range,
+    draw,
+    flatten,
+    lift,
+    move_points,
+    paste,
+    scale,
+    set_points,
+    shift,
+    smooth,
+    thin,
+    with_points,
+)
+from tests.conftest import RATE
+
+times = np.sort(np.random.default_rng(3).uniform(-2.0, 12.0, 3000))
+shapes = st.sampled_from(list(Shape))
+gains = st.one_of(st.floats(-40, 12), st.just(-np.inf))
+
+
+@st.composite
+def curves(draw: st.DrawFn, finite: bool = False, least: int = 0) -> Curve:
+    """Curves of a few points in ten seconds, of every shape, now and then silent."""
+    times = draw(st.lists(st.floats(0, 10), min_size=least, max_size=9, unique_by=lambda x: round(x, 3)))
+    values = st.floats(-40, 12) if finite else gains
+    return curve_of((round(t, 3), draw(values), draw(shapes)) for t in times)
+
+
+def finite(db: np.ndarray) -> np.ndarray:
+    return np.maximum(db, -120.0)
+
+
+def test_shapes_mean_what_they_say() -> None:
+    linear, smoothed, held = (curve_of([(1.0, -6.0, shape), (3.0, 2.0)]) for shape in Shape)
+    assert linear([0, 1, 1.5, 2, 3, 9]).tolist() == pytest.approx([-6, -6, -4, -2, 2, 2])
+    # a raised cosine: half way in the middle, and a quarter of the time in it has done 0.146
+    assert smoothed([1, 1.5, 2, 2.5, 3]).tolist() == pytest.approx([-6, -6 + 8 * 0.14645, -2, -6 + 8 * 0.85355, 2], abs=1e-3)
+    ramp = DECLICK_SECONDS
+    assert held([1, 2, 3 - ramp, 3 - ramp / 2, 3]).tolist() == pytest.approx([-6, -6, -6, -2, 2])
+    assert EMPTY([0.0, 5.0]).tolist() == [0.0, 0.0]
+    assert curve_of([(2.0, -3.0)])([0.0, 5.0]).tolist() == [-3.0, -3.0]
+    assert curve_of([(0.0, 0.0), (1.0, -np.inf)])([1.0, 4.0]).tolist() == [-np.inf, -np.inf]
+    assert linear.sample(1.0, 2.0, 3).tolist() == pytest.approx([-6, -4, -2])
+
+
+def test_what_is_no_curve_is_refused() -> None:
+    with pytest.raises(GainError):
+        curve_of([(np.nan, 0.0)])
+    with pytest.raises(GainError):
+        curve_of([(0.0, np.nan)])
+    with pytest.raises(GainError):
+        curve_of([(0.0, np.inf)])
+    with pytest.raises(GainError):
+        lift(EMPTY, 1.0, 1.0, 3.0, 0.1, 0.1)
+    assert curve_of([(1.0, -3.0), (0.0, 1.0), (1.0, 5.0)]).db.tolist() == [1.0, 5.0]
+
+
+@given(curve=curves(), at=st.lists(st.floats(-1, 11), max_size=6))
+@settings(max_examples=200, deadline=None)
+def test_a_point_can_be_put_anywhere_without_changing_the_curve(curve: Curve, at: list[float]) -> None:
+    cut = with_points(curve, at)
+    assert np.isin(np.round(at, 6), cut.at).all()
+    assert finite(cut(times)) == pytest.approx(finite(curve(times)), abs=1e-6)
+    again = with_points(cut, at)
+    assert len(again) == len(cut)
+
+
+edits: list[Callable[[Curve, float, float], Curve]] = [
+    lambda c, a, b: delete_range(c, a, b),
+    lambda c, a, b: scale(c, a, b, 0.5, -6.0),
+    lambda c, a, b: lift(c, a + (b - a) / 4, b - (b - a) / 4, 3.0, (b - a) / 4, (b - a) / 4),
+    lambda c, a, b: smooth(c, a, b, 0.3),
+    lambda c, a, b: thin(c, 1.0, a, b),
+    lambda c, a, b: draw(c, np.linspace(a + 0.006, b - 0.006, 40), -np.arange(40.0) % 7),
+    lambda c, a, b: paste(c, a, copy_range(curve_of([(0.0, -20.0, Shape.SMOOTH), (9.0, 5.0)]), 1.0, 1.0 + b - a)),
+]
+
+
+@given(curve=curves(), index=st.integers(0, len(edits) - 1), start=st.floats(-1, 9), length=st.floats(0.05, 3))
+@settings(max_examples=400, deadline=None)
+def test_every_edit_of_a_range_leaves_the_outside_identical(curve: Curve, index: int, start: float, length: float) -> None:
+    start, end = round(start, 6), round(start + length, 6)
+    edited = edits[index](curve, start, end)
+    outside = times[(times < start) | (times > end)]
+    assert finite(edited(outside)) == pytest.approx(finite(curve(outside)), abs=1e-6)
+
+
+@given(curve=curves(finite=True), start=st.floats(0, 8), length=st.floats(0.1, 2), db=st.floats(-9, 9))
+@settings(max_examples=100, deadline=None)
+def test_a_lift_moves_its_span_by_so_much_and_a_second_one_uses_its_points(
+    curve: Curve, start: float, length: float, db: float
+) -> None:
+    start, end = round(start, 6), round(start + length, 6)
+    once = lift(curve, start, end, db, 0.05, 0.08)
+    inside = times[(times >= start) & (times <= end)]
+    assert once(inside) == pytest.approx(curve(inside) + db, abs=1e-6)
+    assert once([start, end]) == pytest.approx(curve([start, end]) + db)
+    twice = lift(once, end, start, -db, 0.05, 0.08)
+    assert len(twice) == len(once)
+    assert twice(times) == pytest.approx(curve(times), abs=2 * FINE)
+
+
+@given(first=curves(), second=curves())
+@settings(max_examples=200, deadline=None)
+def test_a_trim_is_folded_into_a_ride_without_changing_what_is_heard(first: Curve, second: Curve) -> None:
+    """Within 0.01 dB at every sample, as often as one likes."""
+    both, folded = compile_curves([first, second], RATE), compile_curves([add(first, second)], RATE)
+    at = np.arange(0, 10 * RATE, 97, dtype=np.float64)
+    assert np.interp(at, folded.at, folded.db) == pytest.approx(np.interp(at, both.at, both.db), abs=0.01)
+    plain = finite(first(times)) + finite(second(times))
+    total = add(first, second)
+    loud = (first(times) > -119) & (second(times) > -119) & (plain > -119)
+    assert total(times)[loud] == pytest.approx(plain[loud], abs=0.01)
+
+
+def test_sums_of_straight_curves_are_exact_and_add_no_points_of_their_own() -> None:
+    first, second = curve_of([(0.0, 0.0), (4.0, -8.0)]), curve_of([(1.0, 3.0), (2.0, -3.0)])
+    total = add(first, second)
+    assert total.at.tolist() == [0.0, 1.0, 2.0, 4.0]
+    assert total.db.tolist() == [3.0, 1.0, -7.0, -11.0]
+    held = add(curve_of([(0.0, 1.0, Shape.SMOOTH), (4.0, 5.0)]), curve_of([(0.0, -2.0)]))
+    assert held.shape[0] == Shape.SMOOTH
+    assert held.db.tolist() == [-1.0, 3.0]
+
+
+@given(curve=curves(least=2), error=st.floats(0.05, 3.0))
+@settings(max_examples=150, deadline=None)
+def test_a_thinned_curve_strays_no_further_than_stated(curve: Curve, error: float) -> None:
+    thinned = thin(curve, error)
+    assert np.abs(finite(thinned(times)) - finite(curve(times))).max() <= error + FINE
+    assert len(thin(thinned, error)) <= len(flatten(thinned))
+
+
+def test_thinning_finds_the_few_points_that_many_stand_for() -> None:
+    at = np.linspace(0, 10, 2001)
+    zigzag = np.interp(at, [0, 3, 4, 9, 10], [0, -6, 2, 2, -3])
+    thinned = thin(curve_of(zip(at.tolist(), zigzag.tolist(), strict=True)), 0.1)
+    assert thinned.at.tolist() == pytest.approx([0, 3, 4, 9, 10])
+
+
+@given(curve=curves())
+@settings(max_examples=200, deadline=None)
+def test_nothing_that_is_compiled_moves_faster_than_the_declick_ramp(curve: Curve) -> None:
+    """A step of d dB takes at least 3 ms: within 1 ms no more than a third of what the 5 ms around it hold, and rounding."""
+    compiled = compile_curves([curve], RATE)
+    at = np.arange(-0.1, 10.1, 0.001)
+    db = np.interp(at * RATE, compiled.at, compiled.db)
+    steps = np.abs(np.diff(db))
+    # six points span 5 ms; a little more on both sides for where the ramp begins
+    around = np.lib.stride_tricks.sliding_window_view(np.pad(db, 4, mode="edge"), 9)
+    span = around.max(axis=1) - around.min(axis=1)
+    assert (steps <= 0.34 * span[:-1] + 0.25).all()
+
+
+def test_steps_drawn_within_a_blink_are_spread_and_slow_moves_are_left_alone() -> None:
+    step = compile_curves([curve_of([(1.0, 0.0), (1.0001, -12.0), (2.0, -12.0), (2.5, 0.0)])], RATE)
+    at = np.array([0.997, 0.999, 1.00005, 1.0015, 1.003, 1.5, 2.25]) * RATE
+    assert np.interp(at, step.at, step.db) == pytest.approx([0, -3.4, -6.0, -9.5, -12, -12, -6], abs=0.2)
+
+
+def test_points_move_as_far_as_their_neighbours_let_them() -> None:
+    curve = curve_of([(0.0, 0.0), (1.0, 1.0), (2.0, 2.0), (3.0, 3.0)])
+    moved = move_points(curve, np.array([1, 2]), seconds=5.0, db=-2.0)
+    assert moved.at.tolist() == pytest.approx([0.0, 2.0, 3.0, 3.0], abs=2e-6)
+    assert moved.db.tolist() == [0.0, -1.0, 0.0, 3.0]
+    assert move_points(curve, np.array([1]), seconds=-5.0).at[1] == pytest.approx(0.0, abs=2e-6)
+    assert move_points(curve, np.array([0]), seconds=-5.0).at[0] == 0.0
+    assert move_points(curve, np.array([], np.int64), 1.0) is curve
+
+
+@given(curve=curves(least=3), at=st.floats(0, 10), db=st.floats(-20, 6), shape=shapes)
+@settings(max_examples=100, deadline=None)
+def test_a_single_point_is_added_set_and_deleted(curve: Curve, at: float, db: float, shape: Shape) -> None:
+    with_it = add_point(curve, at, db, shape)
+    place = int(np.abs(with_it.at - at).argmin())
+    assert with_it.db[place] == db
+    far = times[(times < with_it.at[max(place - 1, 0)]) | (times > with_it.at[min(place + 1, len(with_it) - 1)])]
+    if 0 < place < len(with_it) - 1:
+        assert finite(with_it(far)) == pytest.approx(finite(curve(far)), abs=1e-6)
+    assert set_points(with_it, np.array([place]), db=-3.5, shape=Shape.HOLD).db[place] == -3.5
+    gone = delete_points(with_it, np.array([place]))
+    assert len(gone) == len(with_it) - 1
+
+
+def test_a_piece_is_copied_shifted_and_pasted_elsewhere() -> None:
+    ride = curve_of([(0.0, 0.0), (2.0, -6.0, Shape.SMOOTH), (3.0, 4.0), (5.0, 0.0)])
+    piece = copy_range(ride, 2.0, 4.0)
+    assert piece.at[0] == 0.0
+    assert shift(piece, 2.0)(np.array([2.25, 3.5])) == pytest.approx(ride(np.array([2.25, 3.5])))
+    other = paste(curve_of([(0.0, -1.0), (20.0, -1.0)]), 10.0, piece)
+    inside = np.linspace(10.01, 11.99, 50)
+    assert other(inside) == pytest.approx(ride(inside - 8.0))
+    assert other([9.99, 12.01]).tolist() == pytest.approx([-1.0, -1.0])
+    with pytest.raises(GainError):
+        paste(ride, 1.0, curve_of([(0.0, 1.0)]))
+
+
+def test_border_points_are_two_or_four_for_each_span() -> None:
+    curve = curve_of([(0.0, 0.0), (10.0, -10.0)])
+    spans = [(1.0, 2.0), (4.0, 5.0)]
+    assert border_points(curve, spans).at.tolist() == [0.0, 1.0, 2.0, 4.0, 5.0, 10.0]
+    assert len(border_points(curve, spans, 0.1)) == 10
+
+
+def test_smoothing_flattens_what_jumps_and_keeps_the_mean() -> None:
+    curve = curve_of([(i * 0.1, -3.0 if i % 2 else 3.0) for i in range(51)])
+    smoothed = smooth(curve, 0.5, 4.5, 0.8)
+    inside = np.linspace(1.0, 4.0, 300)
+    assert np.abs(smoothed(inside)).max() < 1.0
+    assert np.mean(smoothed(inside)) == pytest.approx(0.0, abs=0.1)
