@@ -138,6 +138,10 @@ def level(
     esses: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn down what stands out of esses, dB at most.")] = None,
     knocks: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn knocks down by so much, dB.")] = None,
     gaps: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn gaps down by so much, dB.")] = None,
+    ride: Annotated[
+        float | None,
+        typer.Option(min=0, max=100, help="Even out the inside of the phrases as well, %; 100 if no number is given."),
+    ] = None,
     format: Annotated[Format | None, typer.Option(help="Format to write; by the output's name if not given.")] = None,
     bits: Annotated[int, typer.Option(help="16, 24, or 32 (float, WAV only).")] = 24,
     as_json: AsJson = False,
@@ -153,10 +157,12 @@ def level(
     from nivelus.core.deliver.level import level_file
     from nivelus.core.drafts.clip_gain import ClipGainRule
     from nivelus.core.drafts.dips import DipRule
+    from nivelus.core.drafts.ride import RideRule
 
     given = {"breath": breaths, "ess": esses, "knock": knocks, "gap": gaps}
     dips = {kind: DipRule(depth, 0.0, -60.0) for kind, depth in given.items() if depth is not None}
     rule = ClipGainRule(target, tolerance, strength / 100, most_up, most_down, ceiling, noise_limit)
+    riding = None if ride is None else RideRule(strength=ride / 100, noise_limit=noise_limit)
     folder = output.parent if is_file else output
     done: list[dict[str, Any]] = []
     failed = 0
@@ -167,7 +173,7 @@ def level(
             if goal.resolve() == file.resolve():
                 raise NivelusError(f"“{file}” would be written over itself. Choose another output.")
             folder.mkdir(parents=True, exist_ok=True)
-            result = level_file(_existing(file), goal, rule, unit.value, kind, bits, dips=dips)
+            result = level_file(_existing(file), goal, rule, unit.value, kind, bits, dips=dips, ride=riding)
         except NivelusError as error:
             print(error.sentence, file=sys.stderr)
             failed += 1
@@ -182,6 +188,7 @@ def level(
                 "output": str(goal),
                 "phrases": [_plain(phrase) for phrase in result.phrases],
                 **({"details": [_plain(detail) for detail in result.details]} if dips else {}),
+                **({"ride": _ride(result.ride)} if result.ride else {}),
                 "before": _plain(result.before) | _plain(result.evenness_before),
                 "after": _plain(result.after) | _plain(result.evenness_after),
             }
@@ -192,6 +199,7 @@ def level(
                 f"{file} -> {goal}: level {before.level} -> {after.level} of {after.count} phrases, "
                 f"spread {before.spread:.1f} -> {after.spread:.1f} {'LU' if unit is Unit.loudness else 'dB'}"
                 + "".join(_turned_down(PLURALS[kind], [d for d in result.details if d.kind == kind]) for kind in dips)
+                + (_ridden(result.ride) if result.ride else "")
             )
     if as_json:
         _print_json({"files": done})
@@ -239,13 +247,22 @@ def warm() -> None:
 def main() -> None:
     """Run the command line; bad input ends with a sentence, never with a traceback."""
     try:
-        app()
+        app(args=_with_ride_strength(sys.argv[1:]))
     except NivelusError as error:
         print(error.sentence, file=sys.stderr)
         sys.exit(1)
     except OSError as error:
         print(f"{error.filename or 'A file'}: {error.strerror or error}.", file=sys.stderr)
         sys.exit(1)
+
+
+def _with_ride_strength(arguments: list[str]) -> list[str]:
+    """``--ride`` may stand alone, which options with a value may not: the strength is put in where it is left out."""
+    out = []
+    for argument, following in zip(arguments, [*arguments[1:], ""], strict=True):
+        alone = argument == "--ride" and not following.replace(".", "", 1).isdigit()
+        out.append("--ride=100" if alone else argument)
+    return out
 
 
 def _serve(port: int, data: Path | None, host: str, with_demo: bool) -> None:
@@ -314,6 +331,23 @@ def _mark(mark: Any) -> dict[str, Any]:
     if mark.kind == "gap":
         out["holds"] = list(mark.holds)
     return out
+
+
+def _ride(draft: Any) -> dict[str, Any]:
+    """A ride as JSON values: its points, and what it does to each phrase."""
+    points = zip(draft.curve.at.tolist(), draft.curve.db.tolist(), strict=True)
+    return {
+        "points": [{"at": round(at, 3), "gain": round(gain, 2)} for at, gain in points],
+        "phrases": [_plain(phrase) for phrase in draft.phrases],
+    }
+
+
+def _ridden(draft: Any) -> str:
+    before, after = (
+        sum(getattr(phrase, name) for phrase in draft.phrases) / max(len(draft.phrases), 1)
+        for name in ("spread_before", "spread_after")
+    )
+    return f", inside phrases {before:.1f} -> {after:.1f} LU by a ride of {len(draft.curve)} points"
 
 
 def _turned_down(name: str, details: list[Any]) -> str:

@@ -170,3 +170,17 @@ def test_serving_beyond_this_machine_needs_a_token(tmp_path: Path) -> None:
     done = run("serve", "--host", "0.0.0.0", "--data", tmp_path)
     assert done.returncode == 1
     assert "NIVELUS_TOKEN" in done.stderr
+
+
+def test_a_ride_may_have_a_strength_or_none(detailed_file: Path, tmp_path: Path) -> None:
+    spreads = []
+    for words in (["--ride", "0"], ["--ride", "50"], ["--ride"]):
+        done = run("level", detailed_file, "-o", tmp_path / "out.wav", "--json", *words)
+        assert done.returncode == 0, done.stderr
+        (file,) = json.loads(done.stdout)["files"]
+        assert list(file["ride"]) == ["points", "phrases"]
+        assert all(list(point) == ["at", "gain"] for point in file["ride"]["points"])
+        spreads.append(sum(phrase["spread_after"] for phrase in file["ride"]["phrases"]))
+    assert spreads[0] >= spreads[1] >= spreads[2]
+    assert run("level", detailed_file, "-o", tmp_path / "out.wav", "--ride", "120").returncode == 2
+    assert "by a ride of" in run("level", detailed_file, "-o", tmp_path / "out.wav", "--ride").stdout

@@ -2,7 +2,7 @@
 import { Button, Collapse, Group, RangeSlider, Slider, Switch, UnstyledButton } from "@mantine/core";
 import { useDisclosure } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useRef } from "react";
 import { api, type Draft, type Rule, type RuleChange } from "../api/client";
 import { acceptDraft, dropDraft, focused, makeDraft } from "../model/actions";
 import { trackOf, useSession } from "../model/session";

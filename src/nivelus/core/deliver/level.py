@@ -11,8 +11,10 @@ import numpy as np
 from nivelus.core.deliver.render import render
 from nivelus.core.drafts.clip_gain import ClipGainRule, draft_clip_gain
 from nivelus.core.drafts.dips import ALL_KINDS, DipRule, draft_dips, place_marks
+from nivelus.core.drafts.ride import RideDraft, RideRule, draft_ride
 from nivelus.core.gain.clips import ClipGain, compile_clip_gains
 from nivelus.core.gain.curve import GainCurve, add_curves, frame_gain
+from nivelus.core.gain.curves import compile_curves
 from nivelus.core.gain.dips import compile_dips
 from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import RecordingMarks, find_marks
@@ -47,10 +49,11 @@ class LevelledDetail:
 
 @dataclass(frozen=True, slots=True)
 class Levelled:
-    """What became of a file: its phrases and details, and its figures and evenness before and after."""
+    """What became of a file: its phrases, details and ride, and its figures and evenness before and after."""
 
     phrases: tuple[LevelledPhrase, ...]
     details: tuple[LevelledDetail, ...]
+    ride: RideDraft | None
     before: Figures
     after: Figures
     evenness_before: Evenness
@@ -66,10 +69,12 @@ def level_file(
     bits: int = 24,
     progress: Callable[[float], None] | None = None,
     dips: Mapping[str, DipRule] | None = None,
+    ride: RideRule | None = None,
 ) -> Levelled:
     """Find the phrases of a file, even them out by ``rule``, turn its details down, and render the result to ``target``.
 
-    ``dips`` holds a rule for each kind of detail that is turned down; the others stay as they are.
+    ``dips`` holds a rule for each kind of detail that is turned down; the others stay as they are. With a rule for a
+    ``ride`` the inside of the phrases is evened as well.
 
     Raises
     ------
@@ -89,9 +94,15 @@ def level_file(
     clip_curve = compile_clip_gains(clips, info.sample_rate)
     details, dip_curve = _turn_down(found, cells, dips or {}, info.sample_rate, info.frames)
     curve = add_curves([clip_curve, dip_curve])
-    gain = frame_gain(curve, frame_borders(info.frames, info.sample_rate))
+    rate, borders = info.sample_rate, frame_borders(info.frames, info.sample_rate)
+    gain = frame_gain(curve, borders)
+    ridden = None
+    if ride is not None:
+        seconds = [((c.phrase_start or 0) / rate, (c.phrase_end or 0) / rate) for c in voiced]
+        ridden = draft_ride(grid, gain, seconds, np.array([c.room_tone for c in voiced]), ride)
+        curve = add_curves([curve, compile_curves([ridden.curve], rate)])
+        gain = frame_gain(curve, borders)
     after = figures(grid, gain)
-    rate = info.sample_rate
     spans = [grid.span((c.phrase_start or 0) / rate, (c.phrase_end or 0) / rate) for c in voiced]
     table = np.array([(frames.start, frames.stop) for frames in spans], np.int64).reshape(-1, 2)
     levels_after = levels_of_spans(grid, table, gain, unit)
@@ -118,6 +129,7 @@ def level_file(
     return Levelled(
         phrases,
         details,
+        ridden,
         figures(grid),
         after,
         evenness(levels, rule.target, rule.tolerance),

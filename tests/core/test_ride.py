@@ -1,0 +1,154 @@
+"""The drafted ride: figures on two labelled programmes, and what it must never do to any voice."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from itertools import pairwise
+from pathlib import Path
+
+import numpy as np
+import pytest
+from bench.marks import overlap
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from nivelus.core.deliver.level import level_file
+from nivelus.core.drafts.clip_gain import ClipGainRule
+from nivelus.core.drafts.ride import REASONS, RideDraft, RideRule, draft_ride, inner_spread
+from nivelus.core.errors import LevelError
+from nivelus.core.gain.curves import EMPTY, compile_curves, curve_of
+from nivelus.core.marks.cells import Cell, cut_into_cells
+from nivelus.core.marks.phrases import find_phrases
+from nivelus.core.measure.grid import LevelGrid, measure_file, measure_samples
+from tests.conftest import CORPUS, RATE, hum, room, write_sound
+
+Voice = tuple[LevelGrid, list[Cell]]
+
+
+def voice_of(grid: LevelGrid) -> Voice:
+    return grid, [cell for cell in cut_into_cells(grid, find_phrases(grid)) if cell.levels is not None]
+
+
+def spans_of(voice: Voice) -> list[tuple[float, float]]:
+    grid, cells = voice
+    return [((c.phrase_start or 0) / grid.sample_rate, (c.phrase_end or 0) / grid.sample_rate) for c in cells]
+
+
+def ridden(voice: Voice, rule: RideRule | None = None, **more: object) -> RideDraft:
+    grid, cells = voice
+    rooms = np.array([cell.room_tone for cell in cells])
+    return draft_ride(grid, np.ones((len(grid.data), 2)), spans_of(voice), rooms, rule or RideRule(), **more)  # type: ignore[arg-type]
+
+
+def wavering(depth: float = 4.0, period: float = 2.0) -> np.ndarray:
+    """Three phrases of four seconds whose level sways by so many dB up and down, with a word that vanishes."""
+    out = room(-70.0, 16.0)
+    t = np.arange(4 * RATE) / RATE
+    for k, start in enumerate((0.8, 5.8, 10.8)):
+        sway = 10 ** (depth * np.sin(2 * np.pi * t / period) / 20)
+        out[round(start * RATE) : round(start * RATE) + len(t)] += hum(-24.0, 4.0, seed=k) * sway
+    return out
+
+
+@pytest.fixture(scope="module")
+def voice() -> Voice:
+    return voice_of(measure_samples(wavering(), RATE))
+
+
+@pytest.mark.parametrize("name", ["dev_01", "dev_04"])
+def test_the_inside_of_labelled_phrases_is_evened_with_few_points(name: str) -> None:
+    """At least 35 % less spread of 400 ms loudness, the mean level within 0.5 LU, no more than 2 points a second."""
+    found = voice_of(measure_file(CORPUS / f"{name}.flac")[1])
+    draft = ridden(found)
+    before, after = (np.mean([getattr(p, side) for p in draft.phrases]) for side in ("spread_before", "spread_after"))
+    assert after <= 0.65 * before
+    assert abs(np.mean([p.after - p.before for p in draft.phrases])) < 0.5
+    assert len(draft.curve) <= 2 * found[0].duration
+    assert {p.reason for p in draft.phrases} <= set(REASONS)
+
+
+def test_a_swaying_voice_stands_still_and_stays_where_it_was(voice: Voice) -> None:
+    draft = ridden(voice)
+    assert len(draft.phrases) == 3
+    for phrase in draft.phrases:
+        assert phrase.spread_before > 2.5
+        assert phrase.spread_after < 0.4 * phrase.spread_before
+        assert phrase.after == pytest.approx(phrase.before, abs=0.15)
+        assert phrase.reason == "evened"
+
+
+@given(strength=st.floats(0, 1), up=st.floats(0, 9), down=st.floats(0, 9))
+@settings(max_examples=20, deadline=None)
+def test_a_ride_keeps_to_its_limits_at_any_strength(strength: float, up: float, down: float) -> None:
+    wide = voice_of(measure_samples(wavering(9.0), RATE))
+    rule = RideRule(strength=strength, most_up=up, most_down=down, dead_band=0.0)
+    curve = ridden(wide, rule).curve
+    assert len(curve) == 0 or (curve.db.max() <= up + 1e-6 and curve.db.min() >= -down - 1e-6)
+    full = ridden(wide, replace(rule, strength=1.0))
+    part = ridden(wide, rule)
+    assert part.phrases[0].spread_after >= full.phrases[0].spread_after - 0.3
+
+
+def test_the_room_is_never_lifted_past_the_noise_limit(voice: Voice) -> None:
+    _, cells = voice
+    limit = min(cell.room_tone for cell in cells) + 1.0
+    draft = ridden(voice, RideRule(noise_limit=limit))
+    assert draft.curve.db.max() <= 1.0 + 0.01
+    assert {p.reason for p in draft.phrases} == {"noise limit"}
+    assert ridden(voice, RideRule(noise_limit=-90.0)).curve.db.max() <= 0.0
+
+
+def test_what_stays_within_the_dead_band_is_left_alone() -> None:
+    steady = voice_of(measure_samples(wavering(0.3), RATE))
+    draft = ridden(steady)
+    assert len(draft.curve) == 0
+    assert {p.reason for p in draft.phrases} == {"steady"}
+    # nothing at all is not a ride either
+    assert ridden((steady[0], [])).curve is EMPTY
+
+
+def test_between_phrases_the_ride_holds_and_glides_just_before_the_next(voice: Voice) -> None:
+    curve, spans = ridden(voice).curve, spans_of(voice)
+    for (_, end), (start, _) in pairwise(spans):
+        held = curve(np.linspace(end + 0.01, start - 0.12, 20))
+        assert np.ptp(held) < 0.35
+
+
+def test_a_target_moves_phrases_that_are_off_as_far_as_the_limits_let_it(voice: Voice) -> None:
+    level = ridden(voice).phrases[0].before
+    draft = ridden(voice, target=level + 2.0)
+    assert [p.after for p in draft.phrases] == pytest.approx([level + 2.0] * 3, abs=0.8)
+
+
+def test_only_what_is_chosen_is_drafted_and_the_rest_of_the_ride_is_identical(voice: Voice) -> None:
+    spans = spans_of(voice)
+    present = curve_of([(0.0, -2.0), (6.0, 1.0), (12.0, -4.0)])
+    draft = ridden(voice, chosen=np.array([False, True, False]), present=present)
+    assert [p.reason for p in draft.phrases] == ["not chosen", "evened", "not chosen"]
+    at = np.arange(0, 16, 0.003)
+    outside = at[(at < spans[0][1]) | (at > spans[2][0])]
+    assert draft.curve(outside) == pytest.approx(present(outside), abs=1e-9)
+    assert draft.phrases[1].spread_after < 0.4 * draft.phrases[1].spread_before
+    assert ridden(voice, chosen=np.zeros(3, bool), present=present).curve is present
+
+
+def test_what_is_no_rule_is_refused() -> None:
+    for values in ({"strength": 1.5}, {"attack": 0.0}, {"most_up": -1.0}, {"slope": np.nan}, {"error": 0.0}):
+        with pytest.raises(LevelError):
+            RideRule(**values)
+
+
+def test_the_render_has_what_the_draft_says(tmp_path: Path) -> None:
+    source = write_sound(tmp_path / "voice.wav", wavering(), subtype="FLOAT")
+    done = level_file(source, tmp_path / "out.wav", ClipGainRule(strength=0.0), bits=32, ride=RideRule())
+    assert done.ride is not None
+    again = measure_file(tmp_path / "out.wav")[1]
+    power = np.asarray(again.column("k"), np.float64)
+    before = spans_of(voice_of(measure_file(source)[1]))
+    for phrase, (start, end) in zip(done.ride.phrases, before, strict=True):
+        assert inner_spread(power[again.span(start, end)]) == pytest.approx(phrase.spread_after, abs=0.1)
+    # what is found in the render are the same phrases
+    after = spans_of(voice_of(again))
+    assert len(after) == len(before)
+    assert all(overlap(a, b) > 0.9 for a, b in zip(before, after, strict=True))
+    assert np.abs(np.diff(compile_curves([done.ride.curve], RATE).db)).max() < 9.0
