@@ -35,6 +35,7 @@ lint: .build/ready
 bench: .build/ready .build/tools
 	$(PY) -m bench.speed
 	$(PY) -m bench.marks $(CORPUS)
+	$(PY) -m bench.ride $(CORPUS)
 
 wheel: .build/ready
 	.build/uv/bin/uv build -q --wheel -o .build/wheel

@@ -24,8 +24,12 @@ import soundfile
 
 from nivelus.core.deliver.render import render
 from nivelus.core.drafts.clip_gain import ClipGainRule, draft_clip_gain
+from nivelus.core.drafts.ride import RideRule, draft_ride
 from nivelus.core.gain.clips import ClipGain, compile_clip_gains
-from nivelus.core.gain.curve import frame_gain
+from nivelus.core.gain.curve import add_curves, frame_gain
+from nivelus.core.gain.dips import Dips, compile_dips
+from nivelus.core.marks.cells import cut_into_cells
+from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.phrases import find_phrases
 from nivelus.core.measure.grid import frame_borders, measure_file
 from nivelus.core.measure.loudness import figures
@@ -116,6 +120,13 @@ def measuring(path: Path) -> None:
     _, grid, _ = measure_file(path)
     took = statistics.median(seconds(lambda: find_phrases(grid)) for _ in range(ROUNDS))
     line("phrases from the grid", f"{took:.2f} s", "", took < 2)
+    took = statistics.median(seconds(lambda: find_marks(grid)) for _ in range(ROUNDS))
+    line("phrases, breaths, esses, knocks and gaps from the grid", f"{took:.2f} s", "at most 10 s", took < 10)
+    cells = [cell for cell in cut_into_cells(grid, find_phrases(grid)) if cell.levels is not None]
+    spans = [((c.phrase_start or 0) / RATE, (c.phrase_end or 0) / RATE) for c in cells]
+    rooms, flat = np.array([cell.room_tone for cell in cells]), np.ones((len(grid.data), 2))
+    took = statistics.median(seconds(lambda: draft_ride(grid, flat, spans, rooms, RideRule())) for _ in range(ROUNDS))
+    line(f"a ride for {len(spans)} phrases, from the grid", f"{took:.2f} s", "at most 3 s", took < 3)
     clips = [ClipGain(0, grid.samples, -3.0)]
     borders = frame_borders(grid.samples, RATE)
     curve = compile_clip_gains(clips, RATE)
@@ -157,6 +168,11 @@ def drafting() -> None:
         "10 s at most 5 ms",
         whole + window < 0.005,
     )
+    start = np.sort(random.uniform(0, 3600 * RATE, 10_000))
+    ramp = np.full(10_000, 0.02 * RATE)
+    dips = Dips(start, start + 0.1 * RATE, random.uniform(-12, -1, 10_000), ramp, ramp, random.random(10_000) < 0.1)
+    took = statistics.median(seconds(lambda: add_curves([curve, compile_dips(dips, RATE)])) for _ in range(9))
+    line("compile 10,000 dips and add them", f"{took * 1000:.0f} ms", "at most 100 ms", took < 0.1)
 
 
 def rendering(path: Path, folder: Path) -> None:
