@@ -43,6 +43,13 @@ class Unit(StrEnum):
     peak = "peak"
 
 
+class CurveKind(StrEnum):
+    """Formats that curves are written in."""
+
+    csv = "csv"
+    mid = "mid"
+
+
 class Format(StrEnum):
     """Formats that are written."""
 
@@ -142,6 +149,10 @@ def level(
         float | None,
         typer.Option(min=0, max=100, help="Even out the inside of the phrases as well, %; 100 if no number is given."),
     ] = None,
+    curve: Annotated[
+        Path | None, typer.Option(help="Gain drawn elsewhere, as CSV (seconds,dB) or MIDI file (volume); comes on top.")
+    ] = None,
+    curve_as: Annotated[CurveKind | None, typer.Option(help="Write the ride beside the output, as CSV or MIDI file.")] = None,
     format: Annotated[Format | None, typer.Option(help="Format to write; by the output's name if not given.")] = None,
     bits: Annotated[int, typer.Option(help="16, 24, or 32 (float, WAV only).")] = 24,
     as_json: AsJson = False,
@@ -154,14 +165,19 @@ def level(
     if len(files) > 1 and output.is_file():
         raise typer.BadParameter("Several files need a folder to go to.", param_hint="-o")
     _travel_light()
+    from nivelus.core.deliver.curve_formats import read_curve
     from nivelus.core.deliver.level import level_file
     from nivelus.core.drafts.clip_gain import ClipGainRule
     from nivelus.core.drafts.dips import DipRule
     from nivelus.core.drafts.ride import RideRule
+    from nivelus.core.gain.curves import EMPTY
 
     given = {"breath": breaths, "ess": esses, "knock": knocks, "gap": gaps}
     dips = {kind: DipRule(depth, 0.0, -60.0) for kind, depth in given.items() if depth is not None}
     rule = ClipGainRule(target, tolerance, strength / 100, most_up, most_down, ceiling, noise_limit)
+    if curve_as and ride is None and curve is None:
+        raise typer.BadParameter("There is a curve to write only with --ride or --curve.", param_hint="--curve-as")
+    drawn = read_curve(curve) if curve else EMPTY
     riding = None if ride is None else RideRule(strength=ride / 100, noise_limit=noise_limit)
     folder = output.parent if is_file else output
     done: list[dict[str, Any]] = []
@@ -173,7 +189,8 @@ def level(
             if goal.resolve() == file.resolve():
                 raise NivelusError(f"“{file}” would be written over itself. Choose another output.")
             folder.mkdir(parents=True, exist_ok=True)
-            result = level_file(_existing(file), goal, rule, unit.value, kind, bits, dips=dips, ride=riding)
+            result = level_file(_existing(file), goal, rule, unit.value, kind, bits, dips=dips, ride=riding, drawn=drawn)
+            beside = _write_curve(result.curve, goal, curve_as) if curve_as else None
         except NivelusError as error:
             print(error.sentence, file=sys.stderr)
             failed += 1
@@ -189,6 +206,7 @@ def level(
                 "phrases": [_plain(phrase) for phrase in result.phrases],
                 **({"details": [_plain(detail) for detail in result.details]} if dips else {}),
                 **({"ride": _ride(result.ride)} if result.ride else {}),
+                **({"curve": str(beside)} if beside else {}),
                 "before": _plain(result.before) | _plain(result.evenness_before),
                 "after": _plain(result.after) | _plain(result.evenness_after),
             }
@@ -331,6 +349,17 @@ def _mark(mark: Any) -> dict[str, Any]:
     if mark.kind == "gap":
         out["holds"] = list(mark.holds)
     return out
+
+
+def _write_curve(curve: Any, output: Path, kind: CurveKind) -> Path:
+    """Write a curve beside a rendered file; whole or not at all."""
+    from nivelus.core.deliver.curve_formats import format_of
+
+    path = output.with_suffix(f".ride.{kind.value}")
+    part = path.with_name(f".{path.name}.part")
+    part.write_bytes(format_of(path).write(curve))
+    part.replace(path)
+    return path
 
 
 def _ride(draft: Any) -> dict[str, Any]:

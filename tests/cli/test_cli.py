@@ -184,3 +184,28 @@ def test_a_ride_may_have_a_strength_or_none(detailed_file: Path, tmp_path: Path)
     assert spreads[0] >= spreads[1] >= spreads[2]
     assert run("level", detailed_file, "-o", tmp_path / "out.wav", "--ride", "120").returncode == 2
     assert "by a ride of" in run("level", detailed_file, "-o", tmp_path / "out.wav", "--ride").stdout
+
+
+def test_a_curve_from_elsewhere_comes_on_top_and_what_was_ridden_is_written_beside(detailed_file: Path, tmp_path: Path) -> None:
+    fader = tmp_path / "fader.csv"
+    fader.write_text("seconds,dB\n0,-6\n7,-6\n")
+    low = tmp_path / "low.wav"
+    done = run("level", detailed_file, "-o", low, "--strength", 0, "--curve", fader, "--curve-as", "mid", "--json")
+    assert done.returncode == 0, done.stderr
+    (file,) = json.loads(done.stdout)["files"]
+    a, b = (soundfile.read(path)[0] for path in (detailed_file, low))
+    assert b == pytest.approx(a * 10 ** (-6 / 20), abs=2e-6)
+    # what was written can be brought in again
+    assert file["curve"] == str(tmp_path / "low.ride.mid")
+    again = run("level", detailed_file, "-o", tmp_path / "again.wav", "--strength", 0, "--curve", file["curve"])
+    assert again.returncode == 0, again.stderr
+    assert soundfile.read(tmp_path / "again.wav")[0] == pytest.approx(b, abs=1e-3)
+    ridden = run("level", detailed_file, "-o", tmp_path / "ridden.wav", "--ride", "--curve-as", "csv")
+    assert ridden.returncode == 0, ridden.stderr
+    assert (tmp_path / "ridden.ride.csv").read_text().startswith("seconds,dB,shape\n")
+    assert run("level", detailed_file, "-o", tmp_path / "x.wav", "--curve-as", "csv").returncode == 2
+    fader.write_text("no curve at all")
+    bad = run("level", detailed_file, "-o", tmp_path / "bad.wav", "--curve", fader)
+    assert bad.returncode == 1
+    assert "no points" in bad.stderr
+    assert not (tmp_path / "bad.wav").exists()

@@ -12,6 +12,7 @@
     |   `-- UnfitSound      too many channels, or a rate outside 8-192 kHz
     |-- LevelError          a level that cannot be worked with
     |-- GainError           clips or gains that make no curve
+    |-- CurveFileError      a file that holds no gain curve
     |-- NotFound            what was asked for is not there (any more)
     |-- Refused             the request makes no sense as it stands
     |-- Stale               it was based on an older state
@@ -76,6 +77,12 @@ class LevelError(NivelusError):
 
 class GainError(NivelusError):
     """Clips or gains do not make a gain curve."""
+
+
+class CurveFileError(NivelusError):
+    """A file holds no gain curve that can be used."""
+
+    status = 422
 
 
 class NotFound(NivelusError):  # noqa: N818

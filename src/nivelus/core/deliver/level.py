@@ -14,7 +14,7 @@ from nivelus.core.drafts.dips import ALL_KINDS, DipRule, draft_dips, place_marks
 from nivelus.core.drafts.ride import RideDraft, RideRule, draft_ride
 from nivelus.core.gain.clips import ClipGain, compile_clip_gains
 from nivelus.core.gain.curve import GainCurve, add_curves, frame_gain
-from nivelus.core.gain.curves import compile_curves
+from nivelus.core.gain.curves import EMPTY, Curve, add, compile_curves
 from nivelus.core.gain.dips import compile_dips
 from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import RecordingMarks, find_marks
@@ -49,11 +49,15 @@ class LevelledDetail:
 
 @dataclass(frozen=True, slots=True)
 class Levelled:
-    """What became of a file: its phrases, details and ride, and its figures and evenness before and after."""
+    """What became of a file: its phrases, details and ride, and its figures and evenness before and after.
+
+    ``curve`` is what was drawn for the track: the ride and what was brought in, as one.
+    """
 
     phrases: tuple[LevelledPhrase, ...]
     details: tuple[LevelledDetail, ...]
     ride: RideDraft | None
+    curve: Curve
     before: Figures
     after: Figures
     evenness_before: Evenness
@@ -70,11 +74,12 @@ def level_file(
     progress: Callable[[float], None] | None = None,
     dips: Mapping[str, DipRule] | None = None,
     ride: RideRule | None = None,
+    drawn: Curve = EMPTY,
 ) -> Levelled:
     """Find the phrases of a file, even them out by ``rule``, turn its details down, and render the result to ``target``.
 
     ``dips`` holds a rule for each kind of detail that is turned down; the others stay as they are. With a rule for a
-    ``ride`` the inside of the phrases is evened as well.
+    ``ride`` the inside of the phrases is evened as well. ``drawn`` is gain from elsewhere, which comes on top.
 
     Raises
     ------
@@ -95,13 +100,16 @@ def level_file(
     details, dip_curve = _turn_down(found, cells, dips or {}, info.sample_rate, info.frames)
     curve = add_curves([clip_curve, dip_curve])
     rate, borders = info.sample_rate, frame_borders(info.frames, info.sample_rate)
+    if len(drawn):
+        curve = add_curves([curve, compile_curves([drawn], rate)])
     gain = frame_gain(curve, borders)
-    ridden = None
+    ridden, total = None, drawn
     if ride is not None:
         seconds = [((c.phrase_start or 0) / rate, (c.phrase_end or 0) / rate) for c in voiced]
         ridden = draft_ride(grid, gain, seconds, np.array([c.room_tone for c in voiced]), ride)
         curve = add_curves([curve, compile_curves([ridden.curve], rate)])
         gain = frame_gain(curve, borders)
+        total = add(ridden.curve, drawn)
     after = figures(grid, gain)
     spans = [grid.span((c.phrase_start or 0) / rate, (c.phrase_end or 0) / rate) for c in voiced]
     table = np.array([(frames.start, frames.stop) for frames in spans], np.int64).reshape(-1, 2)
@@ -130,6 +138,7 @@ def level_file(
         phrases,
         details,
         ridden,
+        total,
         figures(grid),
         after,
         evenness(levels, rule.target, rule.tolerance),

@@ -369,6 +369,12 @@ def flatten(curve: Curve, error: float = FINE) -> Curve:
     return _straighten(curve, curve.shape != Shape.LINEAR, error)
 
 
+def whole_shapes(curve: Curve) -> Curve:
+    """The same curve without parts of cosines: those become straight pieces within FINE dB. For what only knows shapes."""
+    parts = (curve.shape == Shape.SMOOTH) & (curve.phase != (0.0, 1.0)).any(axis=1)
+    return _straighten(curve, parts, FINE)
+
+
 def compile_curves(curves: Sequence[Curve], rate: int) -> GainCurve:
     """Compile the sum of curves to a gain curve in samples.
 

@@ -1,0 +1,59 @@
+"""The formats of gain curves, by the ending of a file's name."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from nivelus.core.deliver.curve_csv import read_csv, write_csv
+from nivelus.core.deliver.curve_midi import read_midi, write_midi
+from nivelus.core.errors import CurveFileError
+from nivelus.core.gain.curves import Curve
+
+
+@dataclass(frozen=True, slots=True)
+class CurveFormat:
+    """A format that curves are read from and written in."""
+
+    name: str
+    endings: tuple[str, ...]
+    read: Callable[[bytes], Curve]
+    write: Callable[[Curve], bytes]
+
+
+FORMATS = (
+    CurveFormat("CSV", (".csv", ".txt"), read_csv, write_csv),
+    CurveFormat("Standard MIDI File", (".mid", ".midi"), read_midi, write_midi),
+)
+
+
+def format_of(path: Path) -> CurveFormat:
+    """The format that a file's name says.
+
+    Raises
+    ------
+    CurveFileError
+        If it says none.
+    """
+    for known in FORMATS:
+        if path.suffix.lower() in known.endings:
+            return known
+    raise CurveFileError(f"“{path.name}”: a curve is a CSV file (seconds,dB) or a MIDI file (.mid).")
+
+
+def read_curve(path: Path) -> Curve:
+    """Read a curve from a file.
+
+    Raises
+    ------
+    CurveFileError
+        If the file is not there, or holds no curve.
+    """
+    known = format_of(path)
+    try:
+        return known.read(path.read_bytes())
+    except OSError as error:
+        raise CurveFileError(f"“{path}” could not be read: {error.strerror}.") from error
+    except CurveFileError as error:
+        raise CurveFileError(f"“{path.name}”: {error.sentence}") from error
