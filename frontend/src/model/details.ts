@@ -2,7 +2,7 @@
 import { api, type DipRuleChange, type Mark } from "../api/client";
 import { complain, tell } from "../parts/messages";
 import { engine } from "../sound/engine";
-import { duration, focused, focusedMarks, playSpan, reveal, selectedMarks } from "./actions";
+import { duration, focused, focusedMarks, playSpan, reveal, selectedMarks, show } from "./actions";
 import { edit } from "./session";
 import { hand, KINDS, type Kind, redraw, useView } from "./view";
 
@@ -42,9 +42,16 @@ export function playMark(mark: Mark) {
   playSpan(span, useView.getState().twice);
 }
 
+/** The longest window in which a knock can still be seen and held, and the one that is shown instead of a longer one. */
+const FAR = 15;
+const NEAR = 6;
+
 export function goToMark(mark: Mark) {
   selectMarks([mark.id]);
-  reveal({ start: mark.start - AROUND / 2, end: mark.end + AROUND / 2 });
+  const { window } = useView.getState();
+  const middle = (mark.start + mark.end) / 2;
+  if (window.end - window.start > FAR) show({ start: middle - NEAR / 2, end: middle + NEAR / 2 }, 0);
+  else reveal({ start: mark.start - AROUND / 2, end: mark.end + AROUND / 2 });
   playMark(mark);
 }
 

@@ -1,5 +1,5 @@
 /** The worklist of the stage Details: what was found, what stands out first or by time, and the one that is worked on. */
-import { ActionIcon, Button, NativeSelect, NumberInput, SegmentedControl, Tooltip } from "@mantine/core";
+import { ActionIcon, Button, NativeSelect, NumberInput, Tooltip } from "@mantine/core";
 import { IconAlertTriangle, IconArrowBackUp, IconHandStop, IconRepeatOnce, IconX } from "@tabler/icons-react";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
@@ -19,9 +19,10 @@ import {
   toggleNotch,
 } from "../model/details";
 import { trackOf, useSession } from "../model/session";
-import { KINDS, type Kind, type Order, useView } from "../model/view";
+import { KINDS, type Kind, useView } from "../model/view";
 import { clock, db, plain, signed, time } from "../parts/format";
 import { MarkSign } from "../parts/MarkSign";
+import { OrderSwitch } from "../parts/OrderSwitch";
 import { clipIndexAt } from "../picture/axis";
 import { standsIn } from "../picture/markHands";
 
@@ -62,16 +63,7 @@ export function DetailsList() {
             <IconRepeatOnce size={15} />
           </ActionIcon>
         </Tooltip>
-        <SegmentedControl
-          size="xs"
-          aria-label="Order"
-          value={order}
-          onChange={(value) => useView.setState({ order: value as Order })}
-          data={[
-            { value: "worst", label: "loud first" },
-            { value: "time", label: "by time" },
-          ]}
-        />
+        <OrderSwitch worst="loud first" />
       </div>
       <div className="rows" ref={box}>
         <div style={{ height: rows.getTotalSize(), position: "relative" }}>

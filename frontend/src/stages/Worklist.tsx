@@ -1,12 +1,13 @@
 /** The order of the work: every phrase with its vial, worst first or by time. Long lists only hold the rows in sight. */
-import { SegmentedControl, Tooltip } from "@mantine/core";
+import { Tooltip } from "@mantine/core";
 import { IconHandStop, IconLock, IconTargetArrow } from "@tabler/icons-react";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef } from "react";
 import { goTo, phraseSpan, reveal, seek, worklist } from "../model/actions";
 import { trackOf, useSession } from "../model/session";
-import { type Order, useView } from "../model/view";
+import { useView } from "../model/view";
 import { distanceUnit, signed } from "../parts/format";
+import { OrderSwitch } from "../parts/OrderSwitch";
 import { Vial } from "../parts/Vial";
 import { describe } from "../picture/Capsules";
 
@@ -47,16 +48,7 @@ export function Worklist() {
         <h2>
           Worklist <span className="dim">{off === 0 ? "all level" : `${off} off`}</span>
         </h2>
-        <SegmentedControl
-          size="xs"
-          aria-label="Order"
-          value={order}
-          onChange={(value) => useView.setState({ order: value as Order })}
-          data={[
-            { value: "worst", label: "worst first" },
-            { value: "time", label: "by time" },
-          ]}
-        />
+        <OrderSwitch worst="worst first" />
       </div>
       <div className="rows" ref={box}>
         <div style={{ height: rows.getTotalSize(), position: "relative" }}>
