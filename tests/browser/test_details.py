@@ -153,6 +153,17 @@ def test_a_slider_shows_what_it_would_do_while_it_is_held(page: Page, demo_progr
     assert len({m["depth"] for m in marks_of(demo_program, song, "breath")}) == 1
 
 
+def test_a_slider_that_was_dragged_leaves_the_arrows_to_what_is_selected(page: Page, demo_program: Program, song: dict) -> None:
+    only(page, "Breaths")
+    thumb = page.get_by_role("slider", name="Breaths: how far down")
+    box = thumb.bounding_box()
+    assert box
+    drag(page, (box["x"] + 7, box["y"] + 7), (-12, 0))
+    page.keyboard.press(".")
+    page.keyboard.press("ArrowDown")
+    expect(page.locator(".row[aria-pressed=true]").get_by_label("touched by hand")).to_be_visible()
+
+
 def test_keys_work_on_one_mark(page: Page, demo_program: Program, song: dict) -> None:
     only(page, "Breaths")
     breath = marks_of(demo_program, song, "breath")[1]

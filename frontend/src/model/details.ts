@@ -26,7 +26,9 @@ function prominence(mark: Mark): number {
 export function markList(marks: Mark[], kinds: Set<string>, order: "worst" | "time"): Mark[] {
   const shown = marks.filter((mark) => kinds.has(mark.kind));
   if (order === "time") return shown;
-  return shown.sort((a, b) => Number(b.lisp) - Number(a.lisp) || prominence(b) - prominence(a) || a.start - b.start);
+  // what there is nothing to take down of comes last, however loud it is
+  const rank = (mark: Mark) => (mark.lisp ? 0 : mark.depth < 0 || mark.by_hand ? 1 : 2);
+  return shown.sort((a, b) => rank(a) - rank(b) || prominence(b) - prominence(a) || a.start - b.start);
 }
 
 export const selectMarks = (ids: Iterable<string>) =>
