@@ -97,12 +97,12 @@ def target_of(db: DbSession, session: Session, recording: Recording, clips: Sequ
     return session.target
 
 
-def gain_curve(clips: Sequence[Clip], recording: Recording, dips: GainCurve | None = None) -> GainCurve:
-    """The compiled pre-fader gain of clips that follow each other, and of dips in them."""
+def gain_curve(clips: Sequence[Clip], recording: Recording, beyond: GainCurve | None = None) -> GainCurve:
+    """The compiled pre-fader gain of clips that follow each other, with what lies beyond it: dips, ride, trim."""
     clip_curve = compile_clip_gains(
         [ClipGain(c.start, c.end, c.gain, c.phrase_start, c.phrase_end) for c in clips], recording.sample_rate
     )
-    return clip_curve if dips is None else add_curves([clip_curve, dips])
+    return clip_curve if beyond is None else add_curves([clip_curve, beyond])
 
 
 def gain_per_frame(curve: GainCurve, recording: Recording) -> FloatArray:
@@ -123,19 +123,19 @@ def levels_after(
     session: Session,
     recording: Recording,
     clips: Sequence[Clip],
-    dips: GainCurve,
+    beyond: GainCurve,
     curve: GainCurve,
     gain: FloatArray | None = None,
 ) -> dict[str, float]:
     """Level of every phrase with the present gain, by clip id.
 
     The ramps between clips lie in the pauses, so a phrase moves by exactly its gain; where a border was set so near to a
-    phrase that the ramp reaches into it, and where ``dips`` lie in it, it is measured from the grid with ``curve``, the
-    gain of all layers, or with its ``gain`` per frame where that is known already.
+    phrase that the ramp reaches into it, and where there is gain ``beyond`` that of the clips, it is measured from the grid
+    with ``curve``, the gain of all layers, or with its ``gain`` per frame where that is known already.
     """
     offset = loudness_offset(session, recording)
     reach = DECLICK_SECONDS * recording.sample_rate / 2
-    dipped = _reached(dips, clips)
+    moved = _reached(beyond, clips)
     after, touched = {}, []
     for index, clip in enumerate(clips):
         before = level_before(session, recording, clip)
@@ -144,7 +144,7 @@ def levels_after(
         after[clip.id] = before + clip.gain
         first = index > 0 and clip.phrase_start - clip.start < reach and clips[index - 1].gain != clip.gain
         last = index + 1 < len(clips) and clip.end - clip.phrase_end < reach and clips[index + 1].gain != clip.gain
-        if first or last or dipped[index]:
+        if first or last or moved[index]:
             touched.append(clip)
     rate = grid.sample_rate
     spans = [grid.span((clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate) for clip in touched]
@@ -189,11 +189,11 @@ def view_clips(session: Session, recording: Recording, clips: Iterable[Clip], af
     ]
 
 
-def _reached(dips: GainCurve, clips: Sequence[Clip]) -> np.ndarray:
-    """In the phrases of which clips dips change anything, (n,) bool."""
+def _reached(beyond: GainCurve, clips: Sequence[Clip]) -> np.ndarray:
+    """In the phrases of which clips gain that is not theirs changes anything, (n,) bool."""
     start = np.array([c.start if c.phrase_start is None else c.phrase_start for c in clips], np.float64)
     end = np.array([c.start if c.phrase_end is None else c.phrase_end for c in clips], np.float64)
-    below = np.concatenate([[0], np.cumsum(dips.db < 0)])
-    inside = below[np.searchsorted(dips.at, end, "right")] > below[np.searchsorted(dips.at, start, "left")]
-    at_edges = (np.interp(start, dips.at, dips.db) < 0) | (np.interp(end, dips.at, dips.db) < 0)
+    before = np.concatenate([[0], np.cumsum(beyond.db != 0)])
+    inside = before[np.searchsorted(beyond.at, end, "right")] > before[np.searchsorted(beyond.at, start, "left")]
+    at_edges = (np.interp(start, beyond.at, beyond.db) != 0) | (np.interp(end, beyond.at, beyond.db) != 0)
     return np.asarray(inside | at_edges)

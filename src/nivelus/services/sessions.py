@@ -12,8 +12,10 @@ from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.errors import Refused
+from nivelus.core.gain.curves import EMPTY, changed_span
 from nivelus.core.marks.esses import LEAST_RATE
 from nivelus.core.sound.reader import SoundInfo
+from nivelus.services.lanes import lane_curve, with_drawn
 from nivelus.services.levels import (
     ALWAYS_WHOLE,
     clip_rows,
@@ -119,6 +121,8 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
         for row in edit.touched("detail"):
             removed += _removed_mark(row)
             changed.update(_clips_under(db, row))
+        for row in edit.touched("lane"):
+            changed.update(_clips_under_lane(db, row))
         moves_target = session.target_kind == "reference" and bool(changed or removed)
         every = moves_target or bool(edit.touched("session"))
         return _view(bench, db, session, Scope(None if every else changed, whole), removed, edit.label)
@@ -224,10 +228,10 @@ def _view(bench: Workbench, db: DbSession, session: Session, scope: Scope, remov
         grid = None if recording.missing else bench.vault.grid(recording)
         marks = track_marks(db, track, recording)
         near = marks.overlapping(clips[0].start, clips[-1].end)
-        dips = marks.curve(near)
-        curve = gain_curve(clips, recording, dips)
+        beyond = with_drawn(db, track.id, recording.sample_rate, marks.curve(near))
+        curve = gain_curve(clips, recording, beyond)
         gain = gain_per_frame(curve, recording) if len(wanted) >= ALWAYS_WHOLE else None
-        after = {} if grid is None else levels_after(grid, session, recording, clips, dips, curve, gain)
+        after = {} if grid is None else levels_after(grid, session, recording, clips, beyond, curve, gain)
         clip_views += view_clips(session, recording, wanted, after)
         if whole or scope.clips is not None:
             chosen = np.flatnonzero(marks.overlapping(wanted[0].start, wanted[-1].end)).tolist()
@@ -265,6 +269,21 @@ def _clips_under(db: DbSession, row: dict[str, Any]) -> list[str]:
     edges = [side[name] for side in sides for name in ("start", "end", "dip_start", "dip_end") if side[name] is not None]
     query = select(col(Clip.id)).where(col(Clip.track_id) == sides[0]["track_id"])
     return list(db.scalars(query.where(col(Clip.start) < max(edges), col(Clip.end) > min(edges))))
+
+
+def _clips_under_lane(db: DbSession, row: dict[str, Any]) -> list[str]:
+    """The clips of which an edit of a lane changed the gain."""
+    sides = [side for side in (row["before"], row["after"]) if side is not None]
+    track = require(db, Track, sides[0]["track_id"], "track")
+    rate = require(db, Recording, track.recording_id, "recording").sample_rate
+    curves = [lane_curve(side["points"], side["offset"]) if side else EMPTY for side in (row["before"], row["after"])]
+    span = changed_span(*curves)
+    if span is None:
+        return []
+    query = select(col(Clip.id)).where(col(Clip.track_id) == track.id, col(Clip.end) > max(span[0], 0.0) * rate)
+    if span[1] != np.inf:
+        query = query.where(col(Clip.start) < span[1] * rate)
+    return list(db.scalars(query))
 
 
 def _with_neighbours(clips: list[Clip], only: Collection[str]) -> list[Clip]:

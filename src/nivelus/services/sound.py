@@ -25,6 +25,7 @@ from nivelus.core.measure.loudness import MOMENTARY, SHORT_TERM, figures, slidin
 from nivelus.core.measure.spans import LOWEST_DB
 from nivelus.core.measure.waveform import LEVELS, tile
 from nivelus.core.sound.reader import SoundReader
+from nivelus.services.lanes import drawn_gain, with_drawn
 from nivelus.services.levels import (
     clip_gain_curve,
     clip_rows,
@@ -43,7 +44,7 @@ from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
 from nivelus.store.tables import Clip, Recording, Session, Track
 
-LAYERS = ("clip", "dips")
+LAYERS = ("clip", "dips", "ride", "trim")
 """The layers of pre-fader gain, in the order of the signal path."""
 TRACE_STEP = 5
 """Frames between two values of the trace inside phrases: 20 a second."""
@@ -125,6 +126,9 @@ def _layers(db: DbSession, track: Track, recording: Recording, layers: Collectio
         curves.append(clip_gain_curve(db, track, recording))
     if "dips" in layers:
         curves.append(track_marks(db, track, recording).curve())
+    drawn = drawn_gain(db, track.id, recording.sample_rate, layers)
+    if drawn is not None:
+        curves.append(drawn)
     return add_curves(curves) if curves else GainCurve(np.zeros(1), np.zeros(1))
 
 
@@ -137,10 +141,10 @@ def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
         target = target_of(db, session, recording, clips)
         judged = [clip for clip in clips if is_judged(clip)]
         marks = marks_of(db, track, recording, clips)
-        dips = marks.curve()
-        curve = gain_curve(clips, recording, dips)
+        beyond = with_drawn(db, track_id, recording.sample_rate, marks.curve())
+        curve = gain_curve(clips, recording, beyond)
         gain = gain_per_frame(curve, recording)
-        after = levels_after(grid, session, recording, clips, dips, curve, gain)
+        after = levels_after(grid, session, recording, clips, beyond, curve, gain)
     before = np.array([level_before(session, recording, clip) for clip in judged], np.float64)
     now = np.array([after[clip.id] for clip in judged], np.float64)
     details = view_marks(track, recording, grid, clips, marks, curve, gain=gain)
@@ -169,7 +173,8 @@ def render_source(bench: Workbench, track_id: str) -> tuple[Path, Track, Recordi
     with bench.database.reading() as db:
         _, track, recording = _load(db, track_id)
         clips = clip_rows(db, track_id)
-        curve = gain_curve(clips, recording, marks_of(db, track, recording, clips).curve())
+        dips = marks_of(db, track, recording, clips).curve()
+        curve = gain_curve(clips, recording, with_drawn(db, track_id, recording.sample_rate, dips))
         return bench.vault.source(recording), track, recording, curve
 
 

@@ -11,7 +11,7 @@ from nivelus.services.sessions import clean_name, run_edit
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
-from nivelus.store.tables import Detail, MarkSet, Recording, Track
+from nivelus.store.tables import Detail, Lane, MarkSet, Recording, Track
 
 FADER_RANGE = (-60.0, 12.0)
 
@@ -42,7 +42,7 @@ def remove(bench: Workbench, track_id: str, revision: int) -> Changed:
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
         edit.label = f"Take out {track.name}"
-        for table in (Detail, MarkSet):
+        for table in (Detail, MarkSet, Lane):
             for row in edit.db.scalars(select(table).where(col(table.track_id) == track.id)):
                 edit.db.delete(row)
         for clip in clips_of(edit.db, track.id):

@@ -236,6 +236,41 @@ class TrialView(View):
     depth: list[float]
 
 
+class RidePoint(View):
+    """A point of a lane: seconds, dB (-144 is silence), and the shape of the way to the next."""
+
+    at: float
+    db: float
+    shape: str
+
+
+class RidePhraseView(View):
+    """How much goes on inside a phrase before the ride and after it: spread of 400 ms loudness, LU."""
+
+    clip: str
+    before: float
+    after: float
+    reason: str
+
+
+class RideView(View):
+    """The drawn lanes of a track: points of ride and trim, the trim's offset (dB), and what goes on inside the phrases."""
+
+    ride: list[RidePoint]
+    trim: list[RidePoint]
+    offset: float
+    phrases: list[RidePhraseView]
+
+
+class RideDraftView(View):
+    """A drafted ride: its points, what it does to each phrase, and the mean spread inside those that are drafted, LU."""
+
+    points: list[RidePoint]
+    phrases: list[RidePhraseView]
+    before: float
+    after: float
+
+
 class FiguresView(View):
     """Level figures, None where nothing passed the gates. Loudness in LUFS, peaks dBTP and dBFS, spread and width LU or dB.
 

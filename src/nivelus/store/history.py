@@ -17,9 +17,16 @@ from sqlmodel import col
 
 from nivelus.core.errors import NotFound, Refused, Stale
 from nivelus.store.database import Database
-from nivelus.store.tables import Change, Clip, Detail, MarkSet, Session, Track, now
+from nivelus.store.tables import Change, Clip, Detail, Lane, MarkSet, Session, Track, now
 
-TRACKED: dict[str, type[Any]] = {"session": Session, "track": Track, "clip": Clip, "mark_set": MarkSet, "detail": Detail}
+TRACKED: dict[str, type[Any]] = {
+    "session": Session,
+    "track": Track,
+    "clip": Clip,
+    "mark_set": MarkSet,
+    "detail": Detail,
+    "lane": Lane,
+}
 _AT_ONCE = 500
 _UNTRACKED_FIELDS = {"revision", "touched", "created"}
 

@@ -6,7 +6,7 @@ import secrets
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import JSON, Column, DateTime
+from sqlalchemy import JSON, Column, DateTime, UniqueConstraint
 from sqlmodel import Field, SQLModel
 
 
@@ -109,6 +109,18 @@ class Detail(SQLModel, table=True):
     dip_end: int | None = None
     ramp_in: float | None = None
     ramp_out: float | None = None
+
+
+class Lane(SQLModel, table=True):
+    """A lane of a track that is drawn: "ride" or "trim", with its packed points and an offset in dB on all of it."""
+
+    __table_args__ = (UniqueConstraint("track_id", "name"),)
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    track_id: str = Field(foreign_key="track.id", ondelete="CASCADE")
+    name: str
+    points: str = ""
+    offset: float = 0.0
 
 
 class Clip(SQLModel, table=True):

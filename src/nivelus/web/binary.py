@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import io
+
 from flask import Blueprint, Response, request, send_file
 
 from nivelus.core.errors import Refused
-from nivelus.services import imports, renders, sound
+from nivelus.services import imports, renders, rides, sound
 from nivelus.web.answers import answer, array
 from nivelus.web.context import bench, queue
 
@@ -51,6 +53,13 @@ def meter(track_id: str) -> Response:
 def gain(track_id: str) -> Response:
     """float64 pairs of samples and dB: the compiled gain, linear in dB between points; of ``layers`` only, if given."""
     return array(sound.gain_points(bench(), track_id, _layers()))
+
+
+@bp.get("/tracks/<track_id>/ride/<lane>.<ending>")
+def lane_file(track_id: str, lane: str, ending: str) -> Response:
+    """The ride or the trim of a track as a CSV or MIDI file."""
+    name, data = rides.write_out(bench(), track_id, lane, ending)
+    return send_file(io.BytesIO(data), as_attachment=True, download_name=name)
 
 
 @bp.get("/jobs/<job_id>/file")

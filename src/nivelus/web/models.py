@@ -243,3 +243,91 @@ class Problem(BaseModel):
     title: str
     status: int
     detail: str
+
+
+LaneName = Literal["ride", "trim"]
+Places = Annotated[list[Annotated[int, Field(ge=0, le=1_000_000)]], Field(min_length=1, max_length=100_000)]
+
+
+class RideRuleIn(Request):
+    """Values of the rule of a ride; those that are absent are as they come."""
+
+    strength: Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)] | None = None
+    most_up: Limit | None = None
+    most_down: Limit | None = None
+
+    def values(self) -> dict[str, Any]:
+        """What was given."""
+        return {name: value for name, value in self.model_dump().items() if value is not None}
+
+
+class RideDraftRequest(Request):
+    """A ride to try, for all phrases or some."""
+
+    rule: RideRuleIn | None = None
+    clips: Ids | None = None
+
+
+class RideDraftAccept(Revised):
+    """A ride to do."""
+
+    rule: RideRuleIn | None = None
+    clips: Ids | None = None
+
+
+class Lift(Revised):
+    """A span of a lane to raise or lower."""
+
+    lane: LaneName
+    start: Seconds
+    end: Seconds
+    by: Db
+
+
+class NewPoint(Revised):
+    """A point to make: on the curve where it is, or at a gain."""
+
+    lane: LaneName
+    at: Seconds
+    db: Db | None = None
+
+
+class PointsChange(Revised):
+    """Points to move, to set, or to delete."""
+
+    lane: LaneName
+    points: Places
+    seconds: Annotated[float, Field(ge=-1_000_000, le=1_000_000, allow_inf_nan=False)] = 0.0
+    by: Db = 0.0
+    to: Db | None = None
+    shape: Literal["linear", "smooth", "hold"] | None = None
+    gone: bool = False
+
+
+class RangeChange(Revised):
+    """A range of a lane, and what to do with it."""
+
+    lane: LaneName
+    start: Seconds
+    end: Seconds
+    what: Literal["delete", "smooth", "thin"]
+
+
+class LaneChange(Revised):
+    """A lane."""
+
+    lane: LaneName
+
+
+class TrimChange(Revised):
+    """The trim of a whole track."""
+
+    db: Db
+
+
+class CurveQuery(BaseModel):
+    """A curve in a file: which lane it is for, its name, the revision that this is based on."""
+
+    revision: int = Field(ge=0)
+    lane: LaneName
+    name: Name

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from pathlib import Path
+from pathlib import Path, PurePath
 
 from nivelus.core.deliver.curve_csv import read_csv, write_csv
 from nivelus.core.deliver.curve_midi import read_midi, write_midi
@@ -28,7 +28,7 @@ FORMATS = (
 )
 
 
-def format_of(path: Path) -> CurveFormat:
+def format_of(path: PurePath) -> CurveFormat:
     """The format that a file's name says.
 
     Raises

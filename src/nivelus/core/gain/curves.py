@@ -369,6 +369,22 @@ def flatten(curve: Curve, error: float = FINE) -> Curve:
     return _straighten(curve, curve.shape != Shape.LINEAR, error)
 
 
+def changed_span(before: Curve, after: Curve) -> tuple[float, float] | None:
+    """From where to where two curves differ, seconds (infinite where they do to the end); None where they do not."""
+    a, b = _joined(before, after)
+    if not len(a):
+        return None
+    value = np.abs(_level(a.db) - _level(b.db)) > 1e-9
+    # between two points that agree, another way of going there is a difference too
+    way = (a.shape != b.shape) | (a.phase != b.phase).any(axis=1)
+    touched = np.flatnonzero(value | (way & (_moves(a) | _moves(b))))
+    if not len(touched):
+        return None
+    first, last = int(touched[0]), int(touched[-1])
+    start = -np.inf if first == 0 and value[0] else float(a.at[max(first - 1, 0)])
+    return start, np.inf if last == len(a) - 1 else float(a.at[last + 1])
+
+
 def whole_shapes(curve: Curve) -> Curve:
     """The same curve without parts of cosines: those become straight pieces within FINE dB. For what only knows shapes."""
     parts = (curve.shape == Shape.SMOOTH) & (curve.phase != (0.0, 1.0)).any(axis=1)

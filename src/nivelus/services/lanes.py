@@ -1,0 +1,50 @@
+"""The lanes of a track that are drawn, as curves: the ride, and the trim that lies over it."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import replace
+from functools import lru_cache
+
+from sqlalchemy import inspect, select
+from sqlalchemy.orm import Session as DbSession
+
+from nivelus.core.gain.curve import GainCurve, add_curves
+from nivelus.core.gain.curves import Curve, compile_curves, curve_of
+from nivelus.store.packing import unpack_curve
+from nivelus.store.tables import Lane
+
+LANES = ("ride", "trim")
+
+
+def lane_curve(points: str, offset: float) -> Curve:
+    """A lane as one curve: its points, moved by its offset."""
+    curve = unpack_curve(points)
+    if offset == 0.0:
+        return curve
+    return replace(curve, db=curve.db + offset) if len(curve) else curve_of([(0.0, offset)])
+
+
+def lane_values(db: DbSession, track_id: str) -> dict[str, tuple[str, float]]:
+    """Packed points and offset of every lane that was ever drawn, by name."""
+    c = inspect(Lane).local_table.c
+    rows = db.execute(select(c.name, c.points, c.offset).where(c.track_id == track_id))
+    return {name: (points, offset) for name, points, offset in rows}
+
+
+def drawn_gain(db: DbSession, track_id: str, rate: int, names: Collection[str] = LANES) -> GainCurve | None:
+    """The compiled gain of some lanes; None where they do nothing."""
+    values = lane_values(db, track_id)
+    drawn = tuple(values[name] for name in LANES if name in names and values.get(name, ("", 0.0)) != ("", 0.0))
+    return _compiled(drawn, rate) if drawn else None
+
+
+def with_drawn(db: DbSession, track_id: str, rate: int, dips: GainCurve) -> GainCurve:
+    """All gain beyond that of the clips: ``dips`` with what is drawn."""
+    drawn = drawn_gain(db, track_id, rate)
+    return dips if drawn is None else add_curves([dips, drawn])
+
+
+@lru_cache(maxsize=16)
+def _compiled(lanes: tuple[tuple[str, float], ...], rate: int) -> GainCurve:
+    return compile_curves([lane_curve(points, offset) for points, offset in lanes], rate)
