@@ -274,7 +274,9 @@ def _clips_under(db: DbSession, row: dict[str, Any]) -> list[str]:
 def _clips_under_lane(db: DbSession, row: dict[str, Any]) -> list[str]:
     """The clips of which an edit of a lane changed the gain."""
     sides = [side for side in (row["before"], row["after"]) if side is not None]
-    track = require(db, Track, sides[0]["track_id"], "track")
+    track = db.get(Track, sides[0]["track_id"])
+    if track is None:
+        return []
     rate = require(db, Recording, track.recording_id, "recording").sample_rate
     curves = [lane_curve(side["points"], side["offset"]) if side else EMPTY for side in (row["before"], row["after"])]
     span = changed_span(*curves)
