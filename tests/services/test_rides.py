@@ -108,6 +108,12 @@ def test_points_are_made_moved_set_and_deleted(bench: Workbench, swaying: str) -
         rides.change_points(bench, swaying, revision(bench, swaying), "ride", [7], by=1.0)
 
 
+def test_deleting_a_lifted_span_takes_its_ramps_along(bench: Workbench, swaying: str) -> None:
+    rides.lift_span(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, 4.0)
+    rides.change_range(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, "delete")
+    assert not gain(bench, swaying, "ride").any()
+
+
 def test_the_working_range_holds(bench: Workbench, swaying: str) -> None:
     rides.lift_span(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, 100.0)
     assert max(p.db for p in rides.view(bench, swaying).ride) == rides.WORKING_RANGE[1]

@@ -9,6 +9,11 @@ export type Mark = Schemas["MarkView"];
 export type DipRule = Schemas["DipRuleView"];
 export type DipRuleChange = Schemas["DipRuleIn"];
 export type Trial = Schemas["TrialView"];
+export type Ride = Schemas["RideView"];
+export type RidePoint = Schemas["RidePoint"];
+export type RideDraft = Schemas["RideDraftView"];
+export type RideRule = Schemas["RideRuleIn"];
+export type LaneName = Schemas["Lift"]["lane"];
 export type Track = Schemas["TrackView"];
 export type Rule = Schemas["RuleView"];
 export type RuleChange = Schemas["RuleIn"];
@@ -114,6 +119,43 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/details/reset", { ...track(id), body: { revision, marks } })),
   findAgain: (id: string, revision: number) =>
     take(client.POST("/api/tracks/{track_id}/details/find", { ...track(id), body: { revision } })),
+  ride: (id: string) => take(client.GET("/api/tracks/{track_id}/ride", track(id))),
+  rideDraft: (id: string, rule: RideRule, clips?: string[]) =>
+    take(client.POST("/api/tracks/{track_id}/ride/draft", { ...track(id), body: { rule, clips } })),
+  acceptRide: (id: string, revision: number, rule: RideRule, clips?: string[]) =>
+    take(client.POST("/api/tracks/{track_id}/ride/draft/accept", { ...track(id), body: { revision, rule, clips } })),
+  lift: (id: string, body: Schemas["Lift"]) =>
+    take(client.POST("/api/tracks/{track_id}/ride/lift", { ...track(id), body })),
+  putPoint: (id: string, body: Schemas["NewPoint"]) =>
+    take(client.POST("/api/tracks/{track_id}/ride/point", { ...track(id), body })),
+  changePoints: (
+    id: string,
+    body: Partial<Schemas["PointsChange"]> & Pick<Schemas["PointsChange"], "revision" | "lane" | "points">,
+  ) =>
+    take(
+      client.POST("/api/tracks/{track_id}/ride/points", {
+        ...track(id),
+        body: { seconds: 0, by: 0, gone: false, ...body },
+      }),
+    ),
+  changeRange: (id: string, body: Schemas["RangeChange"]) =>
+    take(client.POST("/api/tracks/{track_id}/ride/range", { ...track(id), body })),
+  clearLane: (id: string, revision: number, lane: LaneName) =>
+    take(client.POST("/api/tracks/{track_id}/ride/clear", { ...track(id), body: { revision, lane } })),
+  trim: (id: string, revision: number, db: number) =>
+    take(client.POST("/api/tracks/{track_id}/ride/trim", { ...track(id), body: { revision, db } })),
+  fold: (id: string, revision: number) =>
+    take(client.POST("/api/tracks/{track_id}/ride/fold", { ...track(id), body: { revision } })),
+  laneFile: (id: string, lane: LaneName, ending: "csv" | "mid") => `/api/tracks/${id}/ride/${lane}.${ending}`,
+  bringCurveIn: async (id: string, revision: number, lane: LaneName, file: File) => {
+    const search = new URLSearchParams({ revision: String(revision), lane, name: file.name });
+    const response = await fetch(`/api/tracks/${id}/ride/file?${search}`, { method: "POST", body: file }).catch(() => {
+      throw new Problem(0, UNREACHABLE);
+    });
+    const body = readJson(await response.text()) as Partial<Changed> & { detail?: string };
+    if (!response.ok) throw new Problem(response.status, body.detail ?? UNREACHABLE);
+    return body as Changed;
+  },
   figures: (id: string) => take(client.GET("/api/tracks/{track_id}/figures", track(id))),
   render: (id: string, body: RenderRequest) =>
     take(client.POST("/api/tracks/{track_id}/render", { ...track(id), body })),

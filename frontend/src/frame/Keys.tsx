@@ -14,6 +14,8 @@ const HANDS = [
   ["Ctrl while moving an edge", "no snapping"],
   ["Drag a dip up or down", "its depth"],
   ["Drag its corners, its ends", "edges, ramps"],
+  ["Drag a span in the gain strip", "lifts the ride there"],
+  ["Double click in the ride", "makes a point"],
   ["Drag a mark's edge in the ribbon", "corrects it"],
 ] as const;
 

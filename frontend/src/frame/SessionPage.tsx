@@ -20,7 +20,7 @@ import { commands, showKey } from "../model/commands";
 import "../model/curve";
 import { openSession, trackOf, useSession } from "../model/session";
 import { upload } from "../model/uploads";
-import { STAGES, type Stage, useView } from "../model/view";
+import { ALL_LAYERS, STAGES, type Stage, useView } from "../model/view";
 import { DropArea } from "../parts/DropArea";
 import { JobList, useFinishedImports } from "../parts/JobList";
 import { Picture } from "../picture/Picture";
@@ -29,6 +29,8 @@ import { DeliverList, DeliverRule } from "../stages/Deliver";
 import { DetailsList } from "../stages/DetailsList";
 import { DetailsRule } from "../stages/DetailsRule";
 import { PhrasesRule } from "../stages/PhrasesRule";
+import { RideList } from "../stages/RideList";
+import { RideRule } from "../stages/RideRule";
 import { SurveyList, SurveyRule } from "../stages/Survey";
 import { Worklist } from "../stages/Worklist";
 import { Header } from "./Header";
@@ -38,8 +40,8 @@ import { Transport } from "./Transport";
 import { useKeys } from "./useKeys";
 
 const FIRST_LOOK = 32;
-const RULES = { survey: SurveyRule, phrases: PhrasesRule, details: DetailsRule, deliver: DeliverRule };
-const LISTS = { survey: SurveyList, phrases: Worklist, details: DetailsList, deliver: DeliverList };
+const RULES = { survey: SurveyRule, phrases: PhrasesRule, details: DetailsRule, ride: RideRule, deliver: DeliverRule };
+const LISTS = { survey: SurveyList, phrases: Worklist, details: DetailsList, ride: RideList, deliver: DeliverList };
 
 /** Track and selection as they stand in the address; a large selection is left out. */
 function stateSearch(): string {
@@ -69,14 +71,15 @@ export function SessionPage() {
       span: null,
       draft: null,
       before: false,
-      layers: { clip: true, dips: true },
+      points: new Set(),
+      layers: ALL_LAYERS,
       exact: null,
     });
     openSession(id)
       .then(() => {
         if (selectedMarks().length > 0) show(selectedSpan()!, 20);
         else if (selectedClips().length > 0) fitSelection();
-        else if (stage === "phrases" || stage === "details") show({ start: 0, end: FIRST_LOOK }, 0);
+        else if (stage === "phrases" || stage === "details" || stage === "ride") show({ start: 0, end: FIRST_LOOK }, 0);
         else fitAll();
       })
       .catch((problem) => setError(problem instanceof Problem ? problem.message : "The session could not be opened."));

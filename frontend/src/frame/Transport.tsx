@@ -16,7 +16,7 @@ const SILENT = -100;
 const FADER = { low: -40, high: 12 };
 
 export function Transport() {
-  const { playing, loop, before, focus } = useView();
+  const { playing, loop, before, focus, stage } = useView();
   const track = useSession((s) => trackOf(s, focus));
   if (!track) return <footer className="transport" />;
   return (
@@ -50,6 +50,8 @@ export function Transport() {
         <span className="path-end">recording</span>
         <LayerSwitch layer="clip" name="clip gain" />
         <LayerSwitch layer="dips" name="dips" />
+        {(stage === "ride" || track.lanes.includes("ride")) && <LayerSwitch layer="ride" name="ride" />}
+        {(stage === "ride" || track.lanes.includes("trim")) && <LayerSwitch layer="trim" name="trim" />}
         <Fader key={track.id} value={track.fader} />
         <Tooltip label="Guards your ears at −1 dBFS; it is never in the render">
           <span className="path-layer path-guard">
@@ -112,13 +114,15 @@ function LayerSwitch({ layer, name }: { layer: Layer; name: string }) {
 
 function GainHere({ layer }: { layer: Layer }) {
   const seconds = usePlayhead();
-  const { points, dips } = useCurve();
+  const { points, dips, ride, trim } = useCurve();
   const layers = useView((s) => s.layers);
   const rate = useSession((s) => trackOf(s, useView.getState().focus)?.recording.sample_rate ?? 48000);
-  const dip = gainAt(dips, seconds * rate);
-  const sum = gainAt(points, seconds * rate);
-  // layers add in dB, so the clip gain is the sum less the dips that are in it; a layer that is off does nothing
-  const shown = layer === "dips" ? dip : layers.clip ? sum - (layers.dips ? dip : 0) : 0;
+  const at = seconds * rate;
+  const others = { dips: gainAt(dips, at), ride: gainAt(ride, at), trim: gainAt(trim, at) };
+  const sum = gainAt(points, at);
+  // layers add in dB, so the clip gain is the sum less the others that are in it; a layer that is off does nothing
+  const beyond = (["dips", "ride", "trim"] as const).reduce((db, name) => db + (layers[name] ? others[name] : 0), 0);
+  const shown = layer !== "clip" ? others[layer] : layers.clip ? sum - beyond : 0;
   return <span className="mono">{shown <= SILENT ? "silent" : signed(shown)}</span>;
 }
 

@@ -72,6 +72,8 @@ export interface Palette {
   sum: string;
   ghost: string;
   draft: string;
+  ride: string;
+  trim: string;
   span: string;
 }
 
@@ -93,6 +95,8 @@ export const PALETTES: Record<"light" | "dark", Palette> = {
     sum: "rgba(31, 111, 120, 0.16)",
     ghost: "rgba(31, 42, 51, 0.30)",
     draft: "#1F6F78",
+    ride: "#1F6F78",
+    trim: "#7A3B69",
     span: "rgba(31, 111, 120, 0.10)",
   },
   dark: {
@@ -112,6 +116,8 @@ export const PALETTES: Record<"light" | "dark", Palette> = {
     sum: "rgba(90, 175, 185, 0.20)",
     ghost: "rgba(233, 228, 214, 0.28)",
     draft: "#63B8C1",
+    ride: "#63B8C1",
+    trim: "#C98FB9",
     span: "rgba(99, 184, 193, 0.14)",
   },
 };

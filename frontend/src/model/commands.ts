@@ -1,4 +1,5 @@
 /** Every command by name, with its key. Keys, the list of keys and the list of everything are made from this one table. */
+import { tell } from "../parts/messages";
 import {
   cutHere,
   draftOrAccept,
@@ -27,21 +28,37 @@ import {
   toggleKeepOut,
   toggleNotch,
 } from "./details";
+import {
+  changeSpan,
+  deleteDrawn,
+  draftOrAcceptRide,
+  dropRideDraft,
+  nudgeRide,
+  otherLane,
+  stepRide,
+  useRide,
+} from "./ride";
 import { redo, undo } from "./session";
 import { STAGE_NAMES, STAGES, type Stage, useView } from "./view";
 
 export interface Command {
   id: string;
   name: string;
-  group: "Listen" | "Go" | "Gain" | "Phrase" | "Detail" | "Picture" | "Session";
+  group: "Listen" | "Go" | "Gain" | "Phrase" | "Detail" | "Ride" | "Picture" | "Session";
   /** Keys as shown; the first is the main one. */
   keys: string[];
   run: () => void;
 }
 
-/** In the stage Details the hand works on marks; everywhere else on phrases. */
+/** In the stage Details the hand works on marks, in the stage Ride on what is drawn; everywhere else on phrases. */
 const inDetails = () => useView.getState().stage === "details" && useView.getState().selection.size === 0;
-const either = (phrases: () => void, details: () => void) => () => (inDetails() ? details() : phrases());
+const either =
+  (phrases: () => void, details: () => void, ride = phrases) =>
+  () => {
+    if (useView.getState().stage === "ride") ride();
+    else if (inDetails()) details();
+    else phrases();
+  };
 
 export function commands(goStage: (stage: Stage) => void): Command[] {
   const c = (id: string, group: Command["group"], name: string, keys: string[], run: () => void): Command => ({
@@ -67,8 +84,8 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("down", "Gain", "Selection −0.5 dB", ["Down"], nudgeEither(-0.5)),
     c("up-fine", "Gain", "Selection +0.1 dB", ["Alt+Up"], nudgeEither(0.1)),
     c("down-fine", "Gain", "Selection −0.1 dB", ["Alt+Down"], nudgeEither(-0.1)),
-    c("zero", "Gain", "Back to 0 dB; a detail: back to the rule", ["Backspace", "0 Enter"], zeroOrReset),
-    c("draft", "Gain", "Draft for the selection; again: accept. Details: all kinds down", ["D"], draftOrAllDown),
+    c("zero", "Gain", "Back to 0 dB; a detail: to its rule; the ride: delete", ["Backspace", "0 Enter"], zeroOrReset),
+    c("draft", "Gain", "Draft for the selection; again: accept. Details: all down", ["D"], draftOrAllDown),
     c("drop", "Gain", "Drop the draft; clear the selection", ["Escape"], dropOrClear),
     c("lock", "Phrase", "Lock the phrase as it is / unlock", ["L"], () => toggleFlag("locked")),
     c(
@@ -86,6 +103,21 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("notch", "Detail", "Notch / flat", ["V"], toggleNotch),
     c("not-a-mark", "Detail", "Not a mark: take it away", ["X"], () => void notAMark()),
     c("make-dip", "Detail", "Make a dip of the selected span", ["I"], () => void makeOfSpan("dip")),
+    c(
+      "smooth",
+      "Ride",
+      "Smooth the selected span, or all",
+      ["S"],
+      inRide(() => changeSpan("smooth")),
+    ),
+    c(
+      "thin",
+      "Ride",
+      "Thin the points of the span, or all",
+      ["T"],
+      inRide(() => changeSpan("thin")),
+    ),
+    c("lane", "Ride", "Ride / trim in hand", ["A"], inRide(otherLane)),
     c("fit", "Picture", "Fit the selection", ["F"], fitSelection),
     c("fit-all", "Picture", "Fit all", ["Shift+F"], fitAll),
     c("undo", "Session", "Undo", ["Mod+Z"], () => void undo()),
@@ -94,21 +126,37 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
   ];
 }
 
-const go = (direction: 1 | -1, onlyOff: boolean) =>
-  useView.getState().stage === "details" ? stepMark(direction, onlyOff) : step(direction, onlyOff);
+function go(direction: 1 | -1, onlyOff: boolean) {
+  const { stage } = useView.getState();
+  if (stage === "details") stepMark(direction, onlyOff);
+  else if (stage === "ride") stepRide(direction);
+  else step(direction, onlyOff);
+}
 
 const nudgeEither = (by: number) =>
   either(
     () => nudge(by),
     () => nudgeMarks(by),
+    () => nudgeRide(by),
   );
 
-export const zeroOrReset = either(zero, resetMarks);
+export const zeroOrReset = either(zero, resetMarks, () => void deleteDrawn());
 
-const draftOrAllDown = () => (useView.getState().stage === "details" ? void allDown() : draftOrAccept());
+const draftOrAllDown = () => {
+  const { stage } = useView.getState();
+  if (stage === "details") void allDown();
+  else if (stage === "ride") draftOrAcceptRide();
+  else draftOrAccept();
+};
+
+const inRide = (work: () => void) => () => {
+  if (useView.getState().stage === "ride") work();
+  else tell("This works in the stage Ride.");
+};
 
 function dropOrClear() {
-  if (useView.getState().draft) dropDraft();
+  if (useRide.getState().draft) dropRideDraft();
+  else if (useView.getState().draft) dropDraft();
   else selectMarks([]);
 }
 

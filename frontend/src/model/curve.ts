@@ -1,18 +1,21 @@
 /** What the server tells of the track in focus besides its clips: compiled gain, trace, meter. Fetched anew when it changes. */
 import { create } from "zustand";
-import { api } from "../api/client";
+import { api, type LaneName } from "../api/client";
 import { complain } from "../parts/messages";
 import { engine } from "../sound/engine";
 import type { GainPoints } from "../sound/worklet";
 import { focused } from "./actions";
 import { useSession } from "./session";
-import { heardLayers, redraw, useView } from "./view";
+import { heardLayers, type Layer, redraw, useView } from "./view";
 
 interface CurveState {
   track: string;
   /** The sum of the layers that are on, and the dips alone whether they are on or not. */
   points: GainPoints;
   dips: GainPoints;
+  /** The drawn lanes alone. */
+  ride: GainPoints;
+  trim: GainPoints;
   trace: Float32Array;
   meter: Float32Array;
 }
@@ -22,6 +25,8 @@ export const useCurve = create<CurveState>(() => ({
   track: "",
   points: EMPTY,
   dips: EMPTY,
+  ride: EMPTY,
+  trim: EMPTY,
   trace: new Float32Array(0),
   meter: new Float32Array(0),
 }));
@@ -71,6 +76,8 @@ async function refresh() {
       track: track.id,
       points: EMPTY,
       dips: EMPTY,
+      ride: EMPTY,
+      trim: EMPTY,
       trace: new Float32Array(0),
       meter: new Float32Array(0),
     });
@@ -83,9 +90,11 @@ async function refresh() {
     if (loaded !== key) return;
     engine.setGain(points);
     useCurve.setState({ points });
-    const dips = on.includes("clip") ? toPoints(await api.gainPoints(track.id, ["dips"])) : points;
+    const alone = async (layer: Layer) => toPoints(await api.gainPoints(track.id, [layer]));
+    const lane = async (name: LaneName) => (track.lanes.includes(name) ? alone(name) : EMPTY);
+    const [dips, ride, trim] = await Promise.all([alone("dips"), lane("ride"), lane("trim")]);
     if (loaded !== key) return;
-    useCurve.setState({ dips });
+    useCurve.setState({ dips, ride, trim });
     if (traced !== traceKey) {
       traced = traceKey;
       const trace = await api.trace(track.id);

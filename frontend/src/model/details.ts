@@ -32,7 +32,7 @@ export function markList(marks: Mark[], kinds: Set<string>, order: "worst" | "ti
 }
 
 export const selectMarks = (ids: Iterable<string>) =>
-  useView.setState({ marks: new Set(ids), selection: new Set(), span: null });
+  useView.setState({ marks: new Set(ids), selection: new Set(), points: new Set(), span: null });
 
 // --- going through them
 

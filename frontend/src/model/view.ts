@@ -5,19 +5,21 @@
  * loop, which is told through ``redraw``.
  */
 import { create } from "zustand";
-import type { Draft } from "../api/client";
+import type { Draft, LaneName } from "../api/client";
 
-export type Stage = "survey" | "phrases" | "details" | "deliver";
-export const STAGES: Stage[] = ["survey", "phrases", "details", "deliver"];
+export type Stage = "survey" | "phrases" | "details" | "ride" | "deliver";
+export const STAGES: Stage[] = ["survey", "phrases", "details", "ride", "deliver"];
 export const STAGE_NAMES: Record<Stage, string> = {
   survey: "Survey",
   phrases: "Phrases",
   details: "Details",
+  ride: "Ride",
   deliver: "Deliver",
 };
 export type Order = "worst" | "time";
 /** Layers of pre-fader gain in the order of the signal path. */
-export type Layer = "clip" | "dips";
+export type Layer = "clip" | "dips" | "ride" | "trim";
+export const ALL_LAYERS: Record<Layer, boolean> = { clip: true, dips: true, ride: true, trim: true };
 export const KINDS = ["breath", "ess", "knock", "gap"] as const;
 export type Kind = (typeof KINDS)[number];
 export interface Span {
@@ -33,6 +35,9 @@ interface ViewState {
   marks: Set<string>;
   /** Kinds of marks that the worklist shows. */
   kinds: Set<string>;
+  /** The drawn lane that the hand works on, and its points that are selected, by place. */
+  lane: LaneName;
+  points: Set<number>;
   /** Whether a mark is played twice, before and after. */
   twice: boolean;
   span: Span | null;
@@ -44,7 +49,7 @@ interface ViewState {
   layers: Record<Layer, boolean>;
   loop: boolean;
   playing: boolean;
-  heights: { wave: number; gain: number };
+  heights: { wave: number; gain: number; ride: number };
   folded: { wave: boolean; gain: boolean };
   exact: string | null;
   help: boolean;
@@ -56,6 +61,8 @@ export const useView = create<ViewState>(() => ({
   selection: new Set(),
   marks: new Set(),
   kinds: new Set([...KINDS, "dip"]),
+  lane: "ride",
+  points: new Set(),
   twice: false,
   span: null,
   window: { start: 0, end: 30 },
@@ -63,10 +70,11 @@ export const useView = create<ViewState>(() => ({
   draft: null,
   draftOf: undefined,
   before: false,
-  layers: { clip: true, dips: true },
+  layers: ALL_LAYERS,
   loop: false,
   playing: false,
-  heights: { wave: 150, gain: 112 },
+  /** The gain strip is the working surface of the stage Ride, so there it has a height of its own. */
+  heights: { wave: 150, gain: 112, ride: 200 },
   folded: { wave: false, gain: false },
   exact: null,
   help: false,
@@ -85,6 +93,9 @@ export const hand = {
   edge: null as null | { mark: string; values: Partial<Record<EdgeName, number>> },
   /** Depths that a rule which is being moved would give. */
   trial: null as null | Map<string, number>,
+  /** A span of the lane that is being lifted, and points that are being moved. */
+  lift: null as null | (Span & { by: number }),
+  points: { ids: new Set<number>(), seconds: 0, db: 0 },
   border: null as null | { clip: string; at: number },
   lasso: null as null | { x0: number; y0: number; x1: number; y1: number },
   hover: null as string | null,
@@ -124,7 +135,7 @@ export function zoomWindow(window: Span, factor: number, around: number, duratio
 }
 
 export const select = (ids: Iterable<string>) =>
-  useView.setState({ selection: new Set(ids), marks: new Set(), span: null });
+  useView.setState({ selection: new Set(ids), marks: new Set(), points: new Set(), span: null });
 
 /** What is heard: every layer that is on, or none of them before. */
 export const heardLayers = ({ before, layers }: Pick<ViewState, "before" | "layers">): Layer[] =>

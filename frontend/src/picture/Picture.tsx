@@ -50,6 +50,9 @@ function useScene(): () => Scene | null {
       trace: curve.track === track.id ? curve.trace : new Float32Array(0),
       points: curve.points,
       dips: curve.dips,
+      ride: curve.ride,
+      trim: curve.trim,
+      lanesOn: view.layers,
       heard: !view.before,
       clipOn: view.layers.clip,
       dipsOn: view.layers.dips,
@@ -120,7 +123,12 @@ export function Picture({ stage }: { stage: Stage }) {
           >
             <Canvas draw={(ctx, w, h) => withScene(scene, (s) => drawRibbon(ctx, w, h, s))} />
           </div>
-          <Strip name="gain: clips, dips and the sum" height={heights.gain} fold="gain" resize="gain">
+          <Strip
+            name={stage === "ride" ? "gain: the ride and the sum" : "gain: clips, dips and the sum"}
+            height={stage === "ride" ? heights.ride : heights.gain}
+            fold="gain"
+            resize={stage === "ride" ? "ride" : "gain"}
+          >
             <div
               className="strip-body"
               data-testid="gain"
@@ -154,7 +162,7 @@ interface StripProps {
   name: string;
   height: number;
   fold: "wave" | "gain";
-  resize?: "wave" | "gain";
+  resize?: "wave" | "gain" | "ride";
   children: ReactNode;
 }
 
@@ -162,7 +170,7 @@ interface StripProps {
 function Strip({ name, height, fold, resize, children }: StripProps) {
   const folded = useView((s) => s.folded[fold]);
   const setHeight = (value: number) => {
-    const heights = { ...useView.getState().heights, [fold]: Math.min(Math.max(value, 56), 420) };
+    const heights = { ...useView.getState().heights, [resize ?? fold]: Math.min(Math.max(value, 56), 420) };
     useView.setState({ heights });
   };
   const grip = (event: ReactPointer) =>

@@ -151,6 +151,7 @@ export function drawDips(ctx: Context, a: Axis, s: Scale, scene: Scene) {
       else ctx.lineTo(x, y);
     }
     ctx.strokeStyle = palette.dip;
+    ctx.globalAlpha = scene.stage === "ride" ? 0.35 : 1;
     if (mark.on && scene.dipsOn) {
       ctx.fillStyle = palette.dipFill;
       ctx.fill();
@@ -164,8 +165,8 @@ export function drawDips(ctx: Context, a: Axis, s: Scale, scene: Scene) {
       ctx.setLineDash([3, 3]);
       ctx.stroke();
       ctx.setLineDash([]);
-      ctx.globalAlpha = 1;
     }
+    ctx.globalAlpha = 1;
     if (chosen && scene.chosen.size === 1 && scene.stage === "details") drawHandles(ctx, a, s, mark, palette);
   }
 }

@@ -2,6 +2,7 @@
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
 import type { Mark } from "../api/client";
 import { duration, focusedClips, focusedMarks, seek } from "../model/actions";
+import { useCurve } from "../model/curve";
 import { changeDepth, hearDips, KIND_NAMES, keepEdges, selectMarks } from "../model/details";
 import { heldDepth } from "../model/session";
 import { type EdgeName, hand, redraw, useView } from "../model/view";
@@ -12,6 +13,7 @@ import { place, takeHold } from "./chartHands";
 import { dipOutline, handles, visibleMarks } from "./drawMarks";
 import { hideAtHand, showAtHand } from "./HandLabel";
 import { axisLock, isFree, snap, startDrag } from "./hands";
+import { rideHover } from "./rideHands";
 import { gainScale } from "./scene";
 import { dragSpan, SNAP } from "./stripHands";
 
@@ -164,10 +166,12 @@ export function hitDip(a: Axis, s: Scale, x: number, y: number): DipHit | null {
 }
 
 export function dipScale(height: number): Scale {
-  return gainScale(focusedClips(), focusedMarks(), useView.getState().stage, height);
+  const { ride, trim } = useCurve.getState();
+  return gainScale(focusedClips(), focusedMarks(), [ride, trim], useView.getState().stage, height);
 }
 
 export function gainHover(event: ReactPointer<HTMLElement>) {
+  if (useView.getState().stage === "ride") return rideHover(event);
   const { x, y, width, height } = place(event.currentTarget, event.clientX, event.clientY);
   const hit = hitDip(axis(useView.getState().window, width), dipScale(height), x, y);
   event.currentTarget.style.cursor = !hit ? "" : hit.part === "body" ? "ns-resize" : "ew-resize";

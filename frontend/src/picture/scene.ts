@@ -25,6 +25,10 @@ export interface Scene {
   trace: Float32Array;
   points: GainPoints;
   dips: GainPoints;
+  /** The drawn lanes, and which of them are on. */
+  ride: GainPoints;
+  trim: GainPoints;
+  lanesOn: { ride: boolean; trim: boolean };
   heard: boolean;
   clipOn: boolean;
   dipsOn: boolean;
@@ -92,14 +96,21 @@ const SHOWN_DEPTH = -30;
 export const GAIN_RANGE = { low: -14, high: 11 };
 
 /** The gain strip: from above the highest clip gain down to the deepest dip that is shown. */
-export function gainScale(clips: Clip[], marks: Mark[], stage: Stage, height: number): Scale {
+export function gainScale(clips: Clip[], marks: Mark[], lanes: GainPoints[], stage: Stage, height: number): Scale {
   let { low, high } = GAIN_RANGE;
   for (const clip of clips) {
     low = Math.min(low, clip.gain - 2);
     high = Math.max(high, clip.gain + 2);
   }
-  for (const mark of marks) {
+  // in the stage Ride dips hang out of the strip, so that the hand has room for what is drawn
+  for (const mark of stage === "ride" ? [] : marks) {
     if (mark.on || stage === "details") low = Math.min(low, Math.max(mark.depth, SHOWN_DEPTH) - 2);
+  }
+  for (const { db } of lanes) {
+    for (const value of db) {
+      low = Math.min(low, Math.max(value, SHOWN_DEPTH) - 2);
+      high = Math.max(high, value + 2);
+    }
   }
   return scale(low, high, 4, height - 4);
 }

@@ -10,6 +10,7 @@ import { dragGain, place, takeHold } from "./chartHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
 import { isFree, snap, startDrag } from "./hands";
 import { dipScale, dragDip, gainStripDouble, hitDip } from "./markHands";
+import { rideDouble, rideDown } from "./rideHands";
 import { BORDER_GRIP } from "./scene";
 
 export const SNAP = 7;
@@ -70,8 +71,8 @@ function dragBorder(down: PointerEvent, a: Axis, clip: Clip) {
 /** Drag across: a span, with the phrases that lie in it. A click places the play line, or does what it is told to. */
 export function dragSpan(down: PointerEvent, a: Axis, x: number, click?: () => void) {
   const clips = focusedClips();
-  const { span: oldSpan, selection: oldSelection, marks: oldMarks } = useView.getState();
-  const before = { span: oldSpan, selection: oldSelection, marks: oldMarks };
+  const { span: oldSpan, selection: oldSelection, marks: oldMarks, points: oldPoints } = useView.getState();
+  const before = { span: oldSpan, selection: oldSelection, marks: oldMarks, points: oldPoints };
   const edges = clips.flatMap((clip) => (clip.phrase_start === null ? [] : [clip.phrase_start, clip.phrase_end!]));
   const pull = (t: number, event: PointerEvent) => (isFree(event) ? t : snap(t, edges, SNAP * a.perPixel));
   startDrag(down, {
@@ -83,7 +84,8 @@ export function dragSpan(down: PointerEvent, a: Axis, x: number, click?: () => v
         const middle = (phraseSpan(clip).start + phraseSpan(clip).end) / 2;
         return clip.after !== null && middle >= span.start && middle <= span.end;
       });
-      useView.setState({ span, selection: new Set(inside.map((clip) => clip.id)), marks: new Set() });
+      const ids = useView.getState().stage === "ride" ? [] : inside.map((clip) => clip.id);
+      useView.setState({ span, selection: new Set(ids), marks: new Set(), points: new Set() });
       showAtHand(event.clientX, event.clientY, [
         `${time(span.start)} to ${time(span.end)}`,
         time(span.end - span.start),
@@ -97,7 +99,7 @@ export function dragSpan(down: PointerEvent, a: Axis, x: number, click?: () => v
     click: () => {
       if (click) return click();
       seek(a.seconds(x));
-      useView.setState({ span: null, selection: new Set(), marks: new Set() });
+      useView.setState({ span: null, selection: new Set(), marks: new Set(), points: new Set() });
     },
   });
 }
@@ -110,6 +112,10 @@ export function gainDown(event: ReactPointer<HTMLElement>) {
   const clips = focusedClips();
   const clip = clips[clipIndexAt(clips, a.seconds(x))];
   const s = dipScale(height);
+  if (useView.getState().stage === "ride") {
+    if (!rideDown(event.nativeEvent, a, s, width, x, y)) dragSpan(event.nativeEvent, a, x);
+    return;
+  }
   const dip = hitDip(a, s, x, y);
   if (dip) return dragDip(event.nativeEvent, a, s, dip);
   if (clip && Math.abs(y - s.y(clip.gain)) <= 6) dragGain(event.nativeEvent, clip, s.perPixel);
@@ -117,6 +123,7 @@ export function gainDown(event: ReactPointer<HTMLElement>) {
 }
 
 export function gainDouble(event: ReactMouse<HTMLElement>) {
+  if (useView.getState().stage === "ride") return rideDouble(event);
   if (gainStripDouble(event)) return;
   const { x, width } = place(event.currentTarget, event.clientX, event.clientY);
   const clips = focusedClips();

@@ -15,6 +15,7 @@ from nivelus.core.deliver.curve_formats import FORMATS, format_of
 from nivelus.core.drafts.ride import RideDraft, RideRule, draft_ride, inner_spread
 from nivelus.core.errors import CurveFileError, NotFound, Refused
 from nivelus.core.gain.curves import (
+    CLOSEST,
     EMPTY,
     Curve,
     Shape,
@@ -173,9 +174,12 @@ def change_points(
 
 
 def change_range(bench: Workbench, track_id: str, revision: int, lane: str, start: float, end: float, what: str) -> Changed:
-    """Delete what lies in a range of a lane, smooth it, or thin it. Outside nothing changes."""
+    """Delete what lies in a range of a lane, smooth it, or thin it. Outside nothing changes.
+
+    The ramps that a lift made beside the range go with what is deleted.
+    """
     ways: dict[str, Drawing] = {
-        "delete": lambda curve: delete_range(curve, start, end),
+        "delete": lambda curve: delete_range(curve, *_with_ramps(curve, start, end)),
         "smooth": lambda curve: smooth(curve, start, end, SMOOTHING),
         "thin": lambda curve: thin(curve, THINNING, start, end),
     }
@@ -247,6 +251,13 @@ def write_out(bench: Workbench, track_id: str, lane: str, ending: str) -> tuple[
     if known is None or not len(curve):
         raise Refused(f"There is no {lane} to write out." if known else "A curve is written as csv or mid.")
     return f"{track.name} {lane}.{ending}", known.write(curve)
+
+
+def _with_ramps(curve: Curve, start: float, end: float) -> tuple[float, float]:
+    """A range with the points that lie beside it no further than the ramps of a lift."""
+    start, end = min(start, end), max(start, end)
+    near = curve.at[(curve.at >= start - RAMP - CLOSEST) & (curve.at <= end + RAMP + CLOSEST)]
+    return min(start, *near[:1].tolist()), max(end, *near[-1:].tolist())
 
 
 def _draw(

@@ -121,6 +121,7 @@ class TrackView(View):
     """A track without its clips and marks. ``target`` is the resolved target, in the session's unit.
 
     ``rules`` say for each kind of mark how it goes down; ``shows_esses`` is False where the sampling rate is too low.
+    ``lanes`` names the lanes in which something is drawn: ride, trim.
     """
 
     id: str
@@ -130,6 +131,7 @@ class TrackView(View):
     target: float
     rules: dict[str, DipRuleView]
     shows_esses: bool
+    lanes: list[str]
     recording: RecordingView
 
 

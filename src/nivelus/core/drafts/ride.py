@@ -8,7 +8,7 @@ evened around its own level, where clip gain has put it, or around a target. For
 1. the level of a short window around every frame: the whole recording is known, so the ride sees what comes;
 2. what is missing to the reference, times the strength; a phrase that never leaves the dead band is left alone;
 3. no further than most up and most down, and never so far up that the room passes the noise limit;
-4. in a pause between two words the gain holds;
+4. at the end of a word and in a pause between two the gain holds;
 5. a lag with an attack (down) and a release (up) that the look-ahead leads, and a limited slope;
 6. a line with few corners, set where the course bends most, their heights by least squares;
 7. the phrase as a whole is put back to its level, and corners that stray less than the stated error go.
@@ -37,7 +37,11 @@ BoolArray = npt.NDArray[np.bool_]
 Indices = npt.NDArray[np.int64]
 
 GATE = 12.0
-"""LU under its phrase from which a window is a pause inside it."""
+"""LU under its phrase from which a window is a pause inside it, and no part of its spread."""
+DECAY = 7.0
+"""LU under its phrase from which a window is the end of a word or a pause, which the ride does not lift but holds through."""
+EDGE = 0.1
+"""Seconds beside such a pause in which the window already holds some of it."""
 SHORTEST = 0.4
 """Seconds of a phrase that has an inside to even out."""
 CORNERS = 0.5
@@ -202,7 +206,7 @@ def _ride_of(power: FloatArray, room: float, rule: RideRule, target: float | Non
     level = to_lufs((total[high] - total[low]) / (high - low))
     own = gated_loudness(power)
     missing = (own if target is None else target) - level
-    voiced = level > own - GATE
+    voiced = _inner(level > own - DECAY, round(EDGE / FRAME))
     if not voiced.any() or np.abs(missing[voiced]).max() <= rule.dead_band:
         return ends, np.zeros(2), "steady"
     most_up = min(rule.most_up, max(rule.noise_limit - room, 0.0))
@@ -231,6 +235,15 @@ def _ride_of(power: FloatArray, room: float, rule: RideRule, target: float | Non
     if furthest_up > most_up:
         reason = "most up" if most_up == rule.most_up else "noise limit"
     return corners, heights, reason
+
+
+def _inner(voiced: BoolArray, edge: int) -> BoolArray:
+    """What of the voiced frames lies further than ``edge`` frames from a pause; all of them if nothing does."""
+    breaks = np.concatenate([[0], np.cumsum(~voiced)])
+    low = np.maximum(np.arange(len(voiced)) - edge, 0)
+    high = np.minimum(np.arange(len(voiced)) + edge + 1, len(voiced))
+    inner = voiced & (breaks[high] == breaks[low])
+    return inner if inner.any() else voiced
 
 
 def _corners(course: FloatArray, pieces: int, closest: int) -> Indices:
