@@ -49,18 +49,17 @@ export function useKeys(table: Command[]) {
       if (event.detail > 0 && !document.querySelector("[role=dialog]")) button?.blur();
     };
     // and so does a slider that was dragged: Up and Down are for what is selected
-    const released = () =>
-      window.setTimeout(() => {
-        const focus = document.activeElement as HTMLElement | null;
-        if (focus?.closest("[class*=Slider-root]")) focus.blur();
-      });
+    const released = () => {
+      const focus = document.activeElement as HTMLElement | null;
+      if (focus?.closest("[class*=Slider-root]")) focus.blur();
+    };
     window.addEventListener("keydown", down);
     window.addEventListener("keyup", up);
     window.addEventListener("click", clicked);
-    window.addEventListener("mouseup", released);
+    window.addEventListener("pointerup", released);
     return () => {
       window.removeEventListener("click", clicked);
-      window.removeEventListener("mouseup", released);
+      window.removeEventListener("pointerup", released);
       window.removeEventListener("keydown", down);
       window.removeEventListener("keyup", up);
     };

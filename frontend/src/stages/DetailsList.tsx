@@ -294,7 +294,7 @@ function Depth({ marks }: { marks: Mark[] }) {
       value={value}
       onChange={setValue}
       onBlur={commit}
-      onKeyDown={(event) => event.key === "Enter" && commit()}
+      onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
       placeholder="several"
       suffix=" dB"
       decimalScale={1}

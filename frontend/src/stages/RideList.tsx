@@ -168,7 +168,6 @@ function Exact({ name, now, keep }: { name: string; now: number | null; keep: (v
   const commit = () => {
     const number = Number(value);
     if (value === "" || !Number.isFinite(number) || number === now) return;
-    // Enter is followed by leaving the field: what was kept is not kept twice
     setValue(now ?? "");
     keep(Math.min(Math.max(number, -60), 24));
   };
@@ -179,7 +178,7 @@ function Exact({ name, now, keep }: { name: string; now: number | null; keep: (v
       value={value}
       onChange={setValue}
       onBlur={commit}
-      onKeyDown={(event) => event.key === "Enter" && commit()}
+      onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
       placeholder="several"
       suffix=" dB"
       decimalScale={2}
