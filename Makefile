@@ -36,6 +36,7 @@ bench: .build/ready .build/tools
 	$(PY) -m bench.speed
 	$(PY) -m bench.marks $(CORPUS)
 	$(PY) -m bench.ride $(CORPUS)
+	$(PY) -m bench.frames
 
 wheel: .build/ready
 	.build/uv/bin/uv build -q --wheel -o .build/wheel

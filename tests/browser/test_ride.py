@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from pathlib import Path
 from typing import Any
@@ -209,3 +210,30 @@ def test_a_curve_is_brought_in_and_a_bad_one_says_why(page: Page, demo_program: 
     page.get_by_role("menuitem", name="Take the ride away").click()
     eventually(lambda: ride_of(demo_program, song)["ride"] == [])
     assert page.get_by_test_id("gain").bounding_box()["width"] > GUTTER
+
+
+def test_a_line_is_drawn_and_a_span_copied_to_another_time(page: Page, demo_program: Program, song: dict) -> None:
+    x, y = place(page, song, 5.0, "gain")
+    page.keyboard.down("Shift")
+    # from right to left, and a little back again
+    page.mouse.move(x, y)
+    page.mouse.down()
+    for step in range(30):
+        page.mouse.move(x - 2 * step, y + 20 * np.sin(step / 8))
+    page.mouse.move(x - 50, y + 10)
+    expect(page.locator(".hand-label")).to_contain_text("dB")
+    page.mouse.up()
+    page.keyboard.up("Shift")
+    eventually(lambda: 4 <= len(ride_of(demo_program, song)["ride"]) <= 25)
+    points = ride_of(demo_program, song)["ride"]
+    assert all(a["at"] < b["at"] for a, b in itertools.pairwise(points))
+
+    select_span(page, song, 2.5, 5.2)
+    page.keyboard.press("Control+c")
+    expect(page.get_by_text("of the ride are copied")).to_be_visible()
+    x, y = place(page, song, 25.0, "wave-overlay")
+    page.mouse.click(x, y)
+    page.keyboard.press("Control+v")
+    eventually(lambda: len(ride_of(demo_program, song)["ride"]) > len(points))
+    later = [p for p in ride_of(demo_program, song)["ride"] if p["at"] > 24]
+    assert max(abs(p["db"]) for p in later) == pytest.approx(max(abs(p["db"]) for p in points), abs=0.5)

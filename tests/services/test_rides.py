@@ -114,6 +114,28 @@ def test_deleting_a_lifted_span_takes_its_ramps_along(bench: Workbench, swaying:
     assert not gain(bench, swaying, "ride").any()
 
 
+def test_what_is_drawn_by_hand_becomes_few_points_whatever_the_direction(bench: Workbench, swaying: str) -> None:
+    at = np.linspace(9.0, 6.0, 200)
+    line = [(float(t), float(-3 + 2 * np.sin(t))) for t in at]
+    rides.draw_line(bench, swaying, revision(bench, swaying), "ride", line)
+    assert gain(bench, swaying, "ride", at=at) == pytest.approx(-3 + 2 * np.sin(at), abs=0.25)
+    outside = np.r_[np.linspace(0, 5.99, 50), np.linspace(9.01, 16, 50)]
+    assert not gain(bench, swaying, "ride", at=outside).any()
+    assert len(rides.view(bench, swaying).ride) < 20
+    with pytest.raises(Refused, match="further"):
+        rides.draw_line(bench, swaying, revision(bench, swaying), "ride", [(1.0, 0.0), (1.1, 2.0)])
+
+
+def test_a_range_is_pasted_at_another_time_and_into_another_lane(bench: Workbench, swaying: str) -> None:
+    rides.lift_span(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, 4.0)
+    source = (swaying, "ride")
+    rides.paste_range(bench, swaying, revision(bench, swaying), "trim", 8.0, 1.5, 3.5, source)
+    at = np.linspace(8.1, 9.9, 100)
+    assert gain(bench, swaying, "trim", at=at) == pytest.approx(gain(bench, swaying, "ride", at=at - 6.5), abs=0.01)
+    with pytest.raises(NotFound):
+        rides.paste_range(bench, swaying, revision(bench, swaying), "trim", 8.0, 1.5, 3.5, ("nothing", "ride"))
+
+
 def test_the_working_range_holds(bench: Workbench, swaying: str) -> None:
     rides.lift_span(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, 100.0)
     assert max(p.db for p in rides.view(bench, swaying).ride) == rides.WORKING_RANGE[1]

@@ -73,6 +73,8 @@ def api_schema(tmp_path_factory: pytest.TempPathFactory) -> schemathesis.BaseSch
         "POST /api/tracks/{track_id}/ride/points",
         "POST /api/tracks/{track_id}/ride/range",
         "POST /api/tracks/{track_id}/ride/clear",
+        "POST /api/tracks/{track_id}/ride/draw",
+        "POST /api/tracks/{track_id}/ride/paste",
         "POST /api/tracks/{track_id}/ride/trim",
         "POST /api/tracks/{track_id}/ride/fold",
         "POST /api/tracks/{track_id}/ride/file",

@@ -140,6 +140,10 @@ export const api = {
     ),
   changeRange: (id: string, body: Schemas["RangeChange"]) =>
     take(client.POST("/api/tracks/{track_id}/ride/range", { ...track(id), body })),
+  drawLine: (id: string, body: Schemas["DrawnLine"]) =>
+    take(client.POST("/api/tracks/{track_id}/ride/draw", { ...track(id), body })),
+  pasteRange: (id: string, body: Schemas["Paste"]) =>
+    take(client.POST("/api/tracks/{track_id}/ride/paste", { ...track(id), body })),
   clearLane: (id: string, revision: number, lane: LaneName) =>
     take(client.POST("/api/tracks/{track_id}/ride/clear", { ...track(id), body: { revision, lane } })),
   trim: (id: string, revision: number, db: number) =>

@@ -15,6 +15,7 @@ const HANDS = [
   ["Drag a dip up or down", "its depth"],
   ["Drag its corners, its ends", "edges, ramps"],
   ["Drag a span in the gain strip", "lifts the ride there"],
+  ["Shift+drag in the gain strip", "draws the ride"],
   ["Double click in the ride", "makes a point"],
   ["Drag a mark's edge in the ribbon", "corrects it"],
 ] as const;

@@ -16,7 +16,11 @@ const SILENT = -100;
 const FADER = { low: -40, high: 12 };
 
 export function Transport() {
-  const { playing, loop, before, focus, stage } = useView();
+  const playing = useView((s) => s.playing);
+  const loop = useView((s) => s.loop);
+  const before = useView((s) => s.before);
+  const focus = useView((s) => s.focus);
+  const stage = useView((s) => s.stage);
   const track = useSession((s) => trackOf(s, focus));
   if (!track) return <footer className="transport" />;
   return (

@@ -30,11 +30,13 @@ import {
 } from "./details";
 import {
   changeSpan,
+  copySpan,
   deleteDrawn,
   draftOrAcceptRide,
   dropRideDraft,
   nudgeRide,
   otherLane,
+  pasteSpan,
   stepRide,
   useRide,
 } from "./ride";
@@ -117,6 +119,8 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
       ["T"],
       inRide(() => changeSpan("thin")),
     ),
+    c("copy", "Ride", "Copy the selected span", ["Mod+C"], inRide(copySpan)),
+    c("paste", "Ride", "Paste at the play line", ["Mod+V"], inRide(pasteSpan)),
     c("lane", "Ride", "Ride / trim in hand", ["A"], inRide(otherLane)),
     c("fit", "Picture", "Fit the selection", ["F"], fitSelection),
     c("fit-all", "Picture", "Fit all", ["Shift+F"], fitAll),

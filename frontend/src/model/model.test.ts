@@ -1,13 +1,15 @@
 import { describe, expect, it } from "vitest";
-import type { Changed } from "../api/client";
+import type { Changed, Ride } from "../api/client";
 import { worst } from "../frame/TrackBar";
+import { liftAt } from "../picture/drawRide";
 import { worklist } from "./actions";
 import { clip, mark } from "./clip.testing";
 import { commands, keyName } from "./commands";
 import { gainAt, toPoints } from "./curve";
 import { markList } from "./details";
+import { heldPoint, rideList, useRide } from "./ride";
 import { deviation, heldDepth, heldEdge, heldGain, isLevel, merge } from "./session";
-import { fitWindow, hand, zoomWindow } from "./view";
+import { fitWindow, hand, useView, zoomWindow } from "./view";
 
 const answer = (values: Partial<Changed>): Changed =>
   ({ tracks: [{ id: "t" }], clips: [], marks: [], whole: [], removed: [], ...values }) as unknown as Changed;
@@ -185,5 +187,41 @@ describe("the vial of a track", () => {
   it("shows the phrase that lies furthest out", () => {
     expect(worst([0.5, -4, 3])).toBe(-4);
     expect(worst([])).toBeNull();
+  });
+});
+
+describe("the ride", () => {
+  const phrases = [
+    { clip: "a", before: 2, after: 1, reason: "" },
+    { clip: "b", before: 3, after: 2.5, reason: "" },
+    { clip: "gone", before: 9, after: 9, reason: "" },
+  ];
+  const ride: Ride = { ride: [{ at: 1, db: -2, shape: "linear" }], trim: [], offset: 1.5, phrases };
+  const clips = [clip({ id: "a" }), clip({ id: "b", start: 1 })];
+
+  it("lists the phrases in which most goes on first, or by time", () => {
+    expect(rideList(ride, clips, "worst").map((item) => item.clip.id)).toEqual(["b", "a"]);
+    expect(rideList(ride, clips, "time").map((item) => item.clip.id)).toEqual(["a", "b"]);
+    expect(rideList(null, clips, "time")).toEqual([]);
+  });
+
+  it("shows a point with the hand that holds it, and a trim with its offset", () => {
+    useRide.setState({ ride });
+    useView.setState({ lane: "ride" });
+    const [point] = ride.ride;
+    expect(heldPoint(point!, 0)).toEqual({ at: 1, db: -2 });
+    hand.points = { ids: new Set([0]), seconds: 0.5, db: 1 };
+    expect(heldPoint(point!, 0)).toEqual({ at: 1.5, db: -1 });
+    hand.points = { ids: new Set(), seconds: 0, db: 0 };
+    useView.setState({ lane: "trim" });
+    expect(heldPoint(point!, 0).db).toBe(-0.5);
+    useView.setState({ lane: "ride" });
+  });
+
+  it("lifts a span with ramps outside of it", () => {
+    hand.lift = { start: 2, end: 3, by: 4 };
+    expect([1.9, 1.97, 2, 3, 3.03, 3.2].map(liftAt)).toEqual([0, expect.closeTo(2), 4, 4, expect.closeTo(2), 0]);
+    hand.lift = null;
+    expect(liftAt(2.5)).toBe(0);
   });
 });

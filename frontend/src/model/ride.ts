@@ -160,6 +160,30 @@ export function changeSpan(what: "delete" | "smooth" | "thin") {
   void editRide((id, revision, lane) => api.changeRange(id, { revision, lane, start, end, what }));
 }
 
+export const drawLine = (points: [number, number][]) =>
+  editRide((track, revision, lane) => api.drawLine(track, { revision, lane, points }));
+
+let copied: { track: string; lane: LaneName; start: number; end: number } | null = null;
+
+/** Remember the selected span of the lane, to be put somewhere else. */
+export function copySpan() {
+  const span = selectedSpan();
+  const track = focused();
+  if (!span || !track) return tell("Select a span first: drag across it.");
+  copied = { track: track.id, lane: useView.getState().lane, ...span };
+  tell(`${(span.end - span.start).toFixed(1)} s of the ${copied.lane} are copied. Place the play line, then paste.`);
+}
+
+/** Put what was copied at the play line. */
+export function pasteSpan() {
+  if (!copied) return tell("Nothing was copied yet: select a span and copy it.");
+  const { track: from_track, lane: from_lane, start, end } = copied;
+  const at = engine.seconds;
+  void editRide((track, revision, lane) =>
+    api.pasteRange(track, { revision, lane, at, start, end, from_track, from_lane }),
+  );
+}
+
 // --- points
 
 export const movePoints = (points: number[], seconds: number, by: number) =>

@@ -96,6 +96,8 @@ export const hand = {
   /** A span of the lane that is being lifted, and points that are being moved. */
   lift: null as null | (Span & { by: number }),
   points: { ids: new Set<number>(), seconds: 0, db: 0 },
+  /** A line that is being drawn: seconds and dB. */
+  line: [] as [number, number][],
   border: null as null | { clip: string; at: number },
   lasso: null as null | { x0: number; y0: number; x1: number; y1: number },
   hover: null as string | null,

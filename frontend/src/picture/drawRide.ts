@@ -6,6 +6,7 @@ import { heldPoint, lanePoints, useRide } from "../model/ride";
 import { hand, useView } from "../model/view";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, GUTTER, type Scale } from "./axis";
+import { strokeLine } from "./drawLine";
 import type { Context, Scene } from "./scene";
 
 const POINT = 4;
@@ -57,6 +58,7 @@ export function drawRide(ctx: Context, width: number, a: Axis, s: Scale, scene: 
     ctx.globalAlpha = (scene.heard && scene.lanesOn[name] ? 1 : 0.4) * (working && !inHand ? 0.6 : 1);
     ctx.lineWidth = inHand ? 2 : 1.5;
     ctx.setLineDash(name === "trim" ? [5, 4] : []);
+    if (inHand && hand.line.length) drawLineInHand(ctx, a, s);
     if (inHand && hand.points.ids.size) drawThroughPoints(ctx, a, s, width);
     else drawLine(ctx, a, s, width, line, scene.track.recording.sample_rate, inHand);
     ctx.setLineDash([]);
@@ -67,30 +69,24 @@ export function drawRide(ctx: Context, width: number, a: Axis, s: Scale, scene: 
   if (working) drawPoints(ctx, a, s, width, palette);
 }
 
-function drawLine(ctx: Context, a: Axis, s: Scale, width: number, line: GainPoints, rate: number, inHand: boolean) {
+/** The line of a lane; where the hand lifts a span of it, with the lift. */
+function drawLine(ctx: Context, a: Axis, s: Scale, width: number, line: GainPoints, rate: number, lifted: boolean) {
+  if (!lifted || !hand.lift) return strokeLine(ctx, a, s, line, rate);
   ctx.beginPath();
-  const start = a.seconds(GUTTER);
-  const end = a.seconds(width);
-  const y = (t: number) => s.y(Math.max(gainAt(line, t * rate) + (inHand ? liftAt(t) : 0), s.low - 6));
-  ctx.moveTo(GUTTER, y(start));
-  if (inHand && hand.lift) {
-    for (let x = GUTTER; x < width; x += 2) ctx.lineTo(x, y(a.seconds(x)));
-  } else {
-    let i = 0;
-    let high = line.at.length;
-    while (i < high) {
-      const middle = (i + high) >> 1;
-      if (line.at[middle]! / rate <= start) i = middle + 1;
-      else high = middle;
-    }
-    for (; i < line.at.length; i++) {
-      const t = line.at[i]! / rate;
-      if (t >= end) break;
-      ctx.lineTo(a.x(t), s.y(Math.max(line.db[i]!, s.low - 6)));
-    }
+  for (let x = GUTTER; x <= width; x += 2) {
+    const t = a.seconds(x);
+    ctx.lineTo(x, s.y(Math.max(gainAt(line, t * rate) + liftAt(t), s.low - 12)));
   }
-  ctx.lineTo(width, y(end));
   ctx.stroke();
+}
+
+function drawLineInHand(ctx: Context, a: Axis, s: Scale) {
+  ctx.save();
+  ctx.lineWidth = 3;
+  ctx.beginPath();
+  for (const [at, db] of hand.line) ctx.lineTo(a.x(at), s.y(db));
+  ctx.stroke();
+  ctx.restore();
 }
 
 /** While points are held, the line is drawn straight from one to the next; on release it is the compiled one again. */

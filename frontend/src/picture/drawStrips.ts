@@ -6,6 +6,7 @@ import { deviation, heldGain } from "../model/session";
 import { hand, useView } from "../model/view";
 import { signed } from "../parts/format";
 import { type Axis, axis, clipIndexAt, GUTTER, type Scale, scale, visible } from "./axis";
+import { strokeLine } from "./drawLine";
 import { drawDips } from "./drawMarks";
 import { drawRide, liftAt } from "./drawRide";
 import { BORDER_GRIP, type Context, clipToPicture, gainScale, label, paper, type Scene, stateColour } from "./scene";
@@ -184,22 +185,11 @@ export function drawGain(ctx: Context, width: number, height: number, scene: Sce
 
 /** The sum of all layers, compiled: a wide pale band. */
 function drawCurve(ctx: Context, a: Axis, s: Scale, scene: Scene) {
-  const { points, window } = scene;
-  const rate = scene.track.recording.sample_rate;
-  if (points.at.length === 0) return;
-  ctx.strokeStyle = scene.palette.sum;
+  if (scene.points.at.length === 0) return;
+  ctx.strokeStyle = ctx.fillStyle = scene.palette.sum;
   ctx.lineWidth = 7;
   ctx.lineJoin = "round";
-  ctx.beginPath();
-  ctx.moveTo(a.x(window.start), s.y(gainAt(points, window.start * rate)));
-  for (let i = 0; i < points.at.length; i++) {
-    const t = points.at[i]! / rate;
-    if (t <= window.start) continue;
-    if (t >= window.end) break;
-    ctx.lineTo(a.x(t), s.y(points.db[i]!));
-  }
-  ctx.lineTo(a.x(window.end), s.y(gainAt(points, window.end * rate)));
-  ctx.stroke();
+  strokeLine(ctx, a, s, scene.points, scene.track.recording.sample_rate);
 }
 
 export function drawOverview(

@@ -4,6 +4,7 @@ import type { RidePoint } from "../api/client";
 import { duration, focusedClips, selectedSpan } from "../model/actions";
 import { gainAt, useCurve } from "../model/curve";
 import {
+  drawLine,
   hearLift,
   heldPoint,
   laneOffset,
@@ -66,8 +67,12 @@ export function rideDown(down: PointerEvent, a: Axis, s: Scale, width: number, x
     dragPoints(down, a, s, hit);
     return true;
   }
+  if (down.shiftKey) {
+    dragLine(down, a, s, x, y);
+    return true;
+  }
   const span = spanUnder(a, x);
-  if (!span || down.shiftKey) return false;
+  if (!span) return false;
   dragLift(down, s, span);
   return true;
 }
@@ -97,6 +102,39 @@ function dragLift(down: PointerEvent, s: Scale, span: Span) {
       reset();
     },
     click: () => useView.setState({ span: null, selection: new Set(), points: new Set() }),
+  });
+}
+
+/** Draw freehand: the gain goes where the hand goes, in whatever direction. */
+function dragLine(down: PointerEvent, a: Axis, s: Scale, x: number, y: number) {
+  const reset = () => {
+    hand.line = [];
+    hideAtHand();
+    redraw();
+  };
+  let last = a.seconds(x);
+  const gainAtHand = (at: number) => s.high - (at - s.y(s.high)) * s.perPixel;
+  startDrag(down, {
+    move: (dx, dy, event) => {
+      const at = Math.min(Math.max(a.seconds(x + dx), 0), duration());
+      const value = Math.round(gainAtHand(y + dy) * 10) / 10;
+      // what the hand passes over again is drawn anew
+      const [low, high] = last < at ? [last, at] : [at, last];
+      hand.line = [...hand.line.filter(([t]) => t === last || t < low || t > high), [at, value]];
+      hand.line.sort((m, n) => m[0] - n[0]);
+      last = at;
+      showAtHand(event.clientX, event.clientY, [db(value), time(at)]);
+      redraw();
+    },
+    end: () => {
+      const offset = laneOffset();
+      const line = hand.line.map(([at, value]): [number, number] => [at, value - offset]);
+      hideAtHand();
+      if (line.length < 2) return reset();
+      void drawLine(line).finally(reset);
+    },
+    cancel: reset,
+    click: reset,
   });
 }
 

@@ -95,6 +95,21 @@ export const BORDER_GRIP = 14;
 const SHOWN_DEPTH = -30;
 export const GAIN_RANGE = { low: -14, high: 11 };
 
+const reaches = new WeakMap<GainPoints, [number, number]>();
+
+/** The lowest and highest gain of a line, 0 dB among them; worked out once. */
+function reach(line: GainPoints): [number, number] {
+  const known = reaches.get(line);
+  if (known) return known;
+  const found: [number, number] = [0, 0];
+  for (const value of line.db) {
+    found[0] = Math.min(found[0], value);
+    found[1] = Math.max(found[1], value);
+  }
+  reaches.set(line, found);
+  return found;
+}
+
 /** The gain strip: from above the highest clip gain down to the deepest dip that is shown. */
 export function gainScale(clips: Clip[], marks: Mark[], lanes: GainPoints[], stage: Stage, height: number): Scale {
   let { low, high } = GAIN_RANGE;
@@ -106,11 +121,10 @@ export function gainScale(clips: Clip[], marks: Mark[], lanes: GainPoints[], sta
   for (const mark of stage === "ride" ? [] : marks) {
     if (mark.on || stage === "details") low = Math.min(low, Math.max(mark.depth, SHOWN_DEPTH) - 2);
   }
-  for (const { db } of lanes) {
-    for (const value of db) {
-      low = Math.min(low, Math.max(value, SHOWN_DEPTH) - 2);
-      high = Math.max(high, value + 2);
-    }
+  for (const lane of lanes) {
+    const [least, most] = reach(lane);
+    low = Math.min(low, Math.max(least, SHOWN_DEPTH) - 2);
+    high = Math.max(high, most + 2);
   }
   return scale(low, high, 4, height - 4);
 }

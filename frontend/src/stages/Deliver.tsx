@@ -84,6 +84,7 @@ export function DeliverRule() {
 }
 
 const HINTS: Record<string, string> = {
+  Inside: "Spread of 400 ms loudness inside the phrases",
   Breaths: "The middle one, against the level of its phrase",
   Esses: "Nine in ten stand out less than this",
   Knocks: "Nine in ten stand out less than this",
@@ -103,6 +104,7 @@ export function DeliverList() {
     ["Level", (f) => `${f.level} of ${f.count}`],
     ["Spread", (f) => `${f.spread.toFixed(1)} ${unit}`],
     ["10-90 %", (f) => `${f.width.toFixed(1)} ${unit}`],
+    ["Inside", (f) => `${f.inside.toFixed(1)} LU`],
     ["Integrated", (f) => loud(f.integrated, "LUFS")],
     ["Range", (f) => `${f.loudness_range.toFixed(1)} LU`],
     ["Short-term max", (f) => loud(f.short_term_max, "LUFS")],

@@ -31,7 +31,12 @@ const NO_MARKS: Mark[] = [];
 const NO_CLIPS: Clip[] = [];
 
 export function DetailsList() {
-  const { focus, order, marks: chosen, kinds, span, twice } = useView();
+  const focus = useView((s) => s.focus);
+  const order = useView((s) => s.order);
+  const chosen = useView((s) => s.marks);
+  const kinds = useView((s) => s.kinds);
+  const span = useView((s) => s.span);
+  const twice = useView((s) => s.twice);
   const track = useSession((s) => trackOf(s, focus));
   const marks = useSession((s) => s.marks[track?.id ?? ""]) ?? NO_MARKS;
   const clips = useSession((s) => s.clips[track?.id ?? ""]) ?? NO_CLIPS;

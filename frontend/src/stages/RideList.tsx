@@ -16,7 +16,12 @@ const NO_CLIPS: Clip[] = [];
 const NO_POINTS: RidePoint[] = [];
 
 export function RideList() {
-  const { focus, order, selection, span, lane, points } = useView();
+  const focus = useView((s) => s.focus);
+  const order = useView((s) => s.order);
+  const selection = useView((s) => s.selection);
+  const span = useView((s) => s.span);
+  const lane = useView((s) => s.lane);
+  const points = useView((s) => s.points);
   const track = useSession((s) => trackOf(s, focus));
   const clips = useSession((s) => s.clips[track?.id ?? ""]) ?? NO_CLIPS;
   const { ride, draft } = useRide();

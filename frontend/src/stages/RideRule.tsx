@@ -21,7 +21,9 @@ import { db } from "../parts/format";
 import { useHeld } from "../parts/useHeld";
 
 export function RideRule() {
-  const { focus, lane, selection } = useView();
+  const focus = useView((s) => s.focus);
+  const lane = useView((s) => s.lane);
+  const selection = useView((s) => s.selection);
   const track = useSession((s) => trackOf(s, focus));
   const { ride, draft, rule } = useRide();
   const picker = useRef<HTMLInputElement>(null);

@@ -21,10 +21,13 @@ from nivelus.core.gain.curves import (
     Shape,
     add,
     add_point,
+    copy_range,
     delete_points,
     delete_range,
+    draw,
     lift,
     move_points,
+    paste,
     set_points,
     smooth,
     thin,
@@ -44,6 +47,7 @@ WORKING_RANGE = (-60.0, 24.0)
 RAMP = 0.06
 """Seconds of the ramps of a lift."""
 SMOOTHING = 0.4
+DRAWING = 0.2
 THINNING = 0.3
 MOST_POINTS = 100_000
 MOST_BYTES = 16 << 20
@@ -185,6 +189,31 @@ def change_range(bench: Workbench, track_id: str, revision: int, lane: str, star
     }
     label = {"delete": "Delete a range of the", "smooth": "Smooth the", "thin": "Thin the"}[what]
     return _draw(bench, track_id, revision, lane, f"{label} {lane}", ways[what], needs_points=True)
+
+
+def draw_line(bench: Workbench, track_id: str, revision: int, lane: str, points: list[tuple[float, float]]) -> Changed:
+    """Put what the hand drew (seconds and dB, in whatever direction) in place of what was there, in few points."""
+    at, db = np.array(points, np.float64).T
+    if np.ptp(at) < 4 * RAMP:
+        raise Refused("Draw a little further: a line needs a quarter of a second.")
+    return _draw(bench, track_id, revision, lane, f"Draw the {lane}", lambda curve: draw(curve, at, db, DRAWING))
+
+
+def paste_range(
+    bench: Workbench,
+    track_id: str,
+    revision: int,
+    lane: str,
+    at: float,
+    start: float,
+    end: float,
+    source: tuple[str, str],
+) -> Changed:
+    """Put a range of a lane, maybe of another track (``source``: its track and lane), at a moment of this one."""
+    with bench.database.reading() as db:
+        require(db, Track, source[0], "track")
+        piece = copy_range(lane_curve(lane_values(db, source[0]).get(source[1], ("", 0.0))[0], 0.0), start, end)
+    return _draw(bench, track_id, revision, lane, f"Paste into the {lane}", lambda curve: paste(curve, at, piece))
 
 
 def clear(bench: Workbench, track_id: str, revision: int, lane: str) -> Changed:

@@ -14,6 +14,7 @@ import numpy as np
 import numpy.typing as npt
 from sqlalchemy.orm import Session as DbSession
 
+from nivelus.core.drafts.ride import inner_spread
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.curve import GainCurve, add_curves
 from nivelus.core.marks.mark import KINDS
@@ -193,7 +194,9 @@ def _figures(
     even = evenness(levels, target, session.tolerance)
     rate = recording.sample_rate
     spans = [grid.span((c.phrase_start or 0) / rate, (c.phrase_end or 0) / rate) for c in clips if c.loudness is not None]
+    power = np.asarray(grid.column("k"), np.float64) * (1.0 if gain is None else gain[:, 0])
     return FiguresView(
+        inside=float(np.mean([inner_spread(power[span]) for span in spans])) if spans else 0.0,
         integrated=_finite(f.integrated),
         loudness_range=f.loudness_range,
         momentary_max=_finite(f.momentary_max),

@@ -278,7 +278,8 @@ class FiguresView(View):
 
     ``overs`` is the number of phrases whose clip passes the ceiling. ``breath`` is the middle level of breaths against
     their phrases, ``ess`` and ``knock`` the excess that nine in ten stay under, dB; ``lisps`` counts the esses that are
-    pulled too far under their neighbours; ``down`` the dips that are on.
+    pulled too far under their neighbours; ``down`` the dips that are on. ``inside`` is the mean spread of 400 ms loudness
+    inside the phrases, LU.
     """
 
     integrated: float | None
@@ -297,6 +298,7 @@ class FiguresView(View):
     knock: float | None
     lisps: int
     down: int
+    inside: float
 
 
 class BeforeAfter(View):

@@ -313,6 +313,24 @@ class RangeChange(Revised):
     what: Literal["delete", "smooth", "thin"]
 
 
+class DrawnLine(Revised):
+    """What the hand drew: seconds and dB, in the order in which it was drawn."""
+
+    lane: LaneName
+    points: Annotated[list[tuple[Seconds, Db]], Field(min_length=2, max_length=20_000)]
+
+
+class Paste(Revised):
+    """A range of a lane to put at a moment; ``from_track`` and ``from_lane`` say where it comes from."""
+
+    lane: LaneName
+    at: Seconds
+    start: Seconds
+    end: Seconds
+    from_track: Id
+    from_lane: LaneName
+
+
 class LaneChange(Revised):
     """A lane."""
 

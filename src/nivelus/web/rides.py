@@ -12,9 +12,11 @@ from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
 from nivelus.web.models import (
     CurveQuery,
+    DrawnLine,
     LaneChange,
     Lift,
     NewPoint,
+    Paste,
     PointsChange,
     RangeChange,
     Revised,
@@ -87,6 +89,19 @@ def change_points(path: TrackPath, body: PointsChange) -> Response:
 def change_range(path: TrackPath, body: RangeChange) -> Response:
     """Delete, smooth or thin a range."""
     return answer(rides.change_range(bench(), path.track_id, body.revision, body.lane, body.start, body.end, body.what))
+
+
+@api.post("/draw", responses={200: Changed})
+def draw_line(path: TrackPath, body: DrawnLine) -> Response:
+    """Draw freehand."""
+    return answer(rides.draw_line(bench(), path.track_id, body.revision, body.lane, body.points))
+
+
+@api.post("/paste", responses={200: Changed})
+def paste_range(path: TrackPath, body: Paste) -> Response:
+    """Put a copied range at a moment."""
+    source = (body.from_track, body.from_lane)
+    return answer(rides.paste_range(bench(), path.track_id, body.revision, body.lane, body.at, body.start, body.end, source))
 
 
 @api.post("/clear", responses={200: Changed})
