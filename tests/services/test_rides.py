@@ -235,6 +235,20 @@ def test_a_track_goes_with_its_lanes_and_comes_back_with_them(bench: Workbench, 
     assert rides.view(bench, swaying) == ride
 
 
+def test_what_moves_a_phrase_and_its_details_alike_is_no_difference_between_them(bench: Workbench, detailed: str) -> None:
+    before = {m.id: m for m in state_of(bench, detailed).marks if m.kind in ("breath", "ess", "knock")}
+    rides.set_offset(bench, detailed, revision(bench, detailed), -4.0)
+    for m in state_of(bench, detailed).marks:
+        if m.id in before:
+            assert m.after == pytest.approx(before[m.id].after, abs=0.05)
+    # a ride under an ess moves the voice around it as well, under a breath it moves the breath alone
+    rides.clear(bench, detailed, revision(bench, detailed), "trim")
+    breath = next(m for m in before.values() if m.kind == "breath")
+    rides.lift_span(bench, detailed, revision(bench, detailed), "ride", breath.start, breath.end, 3.0)
+    now = next(m for m in state_of(bench, detailed).marks if m.id == breath.id)
+    assert now.after == pytest.approx((breath.after or 0.0) + 3.0, abs=0.2)
+
+
 def test_details_are_told_with_the_ride_in(bench: Workbench, detailed: str) -> None:
     details.set_rule(bench, detailed, revision(bench, detailed), "gap", {"on": True})
     gap = next(m for m in state_of(bench, detailed).marks if m.kind == "gap")

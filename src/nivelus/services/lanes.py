@@ -39,9 +39,8 @@ def drawn_gain(db: DbSession, track_id: str, rate: int, names: Collection[str] =
     return _compiled(drawn, rate) if drawn else None
 
 
-def with_drawn(db: DbSession, track_id: str, rate: int, dips: GainCurve) -> GainCurve:
+def with_drawn(dips: GainCurve, drawn: GainCurve | None) -> GainCurve:
     """All gain beyond that of the clips: ``dips`` with what is drawn."""
-    drawn = drawn_gain(db, track_id, rate)
     return dips if drawn is None else add_curves([dips, drawn])
 
 

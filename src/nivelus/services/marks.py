@@ -141,15 +141,17 @@ def view_marks(
     curve: GainCurve,
     chosen: Sequence[int] | None = None,
     gain: FloatArray | None = None,
+    drawn: GainCurve | None = None,
 ) -> list[MarkView]:
     """Marks as the interface shows them: all of them, or those at the places ``chosen``.
 
-    ``curve`` is the gain of all layers, ``gain`` the same per frame where that is known already.
+    ``curve`` is the gain of all layers, ``gain`` the same per frame where that is known already, ``drawn`` that of ride and
+    trim alone.
     """
     places = np.arange(len(marks.ids)) if chosen is None else np.array(sorted(chosen), np.int64)
     if not len(places):
         return []
-    before, after = _stand(recording, grid, clips, marks, curve, places, gain)
+    before, after = _stand(recording, grid, clips, marks, curve, places, gain, drawn)
     rate, dips, arrays = recording.sample_rate, marks.draft.dips, marks.arrays
     views = []
     for number, place in enumerate(places.tolist()):
@@ -196,11 +198,13 @@ def _stand(
     curve: GainCurve,
     places: npt.NDArray[np.int64],
     gain: FloatArray | None,
+    drawn: GainCurve | None,
 ) -> tuple[FloatArray, FloatArray]:
     """How marks stand before gain and after it, by what matters for their kind, dB.
 
     A breath against the RMS level of the phrase of its clip, an ess and a knock by their excess, a gap by its level in
-    dBFS; a dip made by hand by its level. NaN where there is nothing to compare with.
+    dBFS; a dip made by hand by its level. NaN where there is nothing to compare with. What moves the phrase of a breath,
+    or the voice around an ess or a knock, as much as them is no difference.
     """
     arrays = marks.arrays
     start, end = arrays.start[places], arrays.end[places]
@@ -216,6 +220,12 @@ def _stand(
         return before, before
     moved = _moved_by(recording, grid, curve, start, end, kind == KINDS.index("ess"), gain)
     against = np.where(is_breath | is_excess, clip_gain, 0.0)
+    if drawn is not None:
+        phrases = np.array([(c.phrase_start or c.start, c.phrase_end or c.end) for c in clips], np.float64)[owner]
+        inside = phrases[:, :1] + np.linspace(0.05, 0.95, 9) * (phrases[:, 1:] - phrases[:, :1])
+        around = np.where(is_breath, np.interp(inside, drawn.at, drawn.db).mean(axis=1), 0.0)
+        around[is_excess] = np.interp((start + end)[is_excess] / 2, drawn.at, drawn.db)
+        against += around
     return before, before + moved - against
 
 

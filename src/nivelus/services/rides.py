@@ -32,7 +32,7 @@ from nivelus.core.gain.curves import (
     smooth,
     thin,
 )
-from nivelus.services.lanes import LANES, lane_curve, lane_values, with_drawn
+from nivelus.services.lanes import LANES, drawn_gain, lane_curve, lane_values, with_drawn
 from nivelus.services.levels import clip_rows, clips_of, gain_curve, gain_per_frame
 from nivelus.services.marks import marks_of
 from nivelus.services.sessions import run_edit
@@ -67,7 +67,8 @@ def view(bench: Workbench, track_id: str) -> RideView:
         if not recording.missing:
             power, gain = _before_ride(bench, db, track, recording)
             dips = marks_of(db, track, recording, clip_rows(db, track_id)).curve()
-            whole = gain_curve(clip_rows(db, track_id), recording, with_drawn(db, track_id, recording.sample_rate, dips))
+            drawn = drawn_gain(db, track_id, recording.sample_rate)
+            whole = gain_curve(clip_rows(db, track_id), recording, with_drawn(dips, drawn))
             after = power * gain_per_frame(whole, recording)[:, 0]
             grid = bench.vault.grid(recording)
             for clip in clips:

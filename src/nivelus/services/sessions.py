@@ -15,7 +15,7 @@ from nivelus.core.errors import Refused
 from nivelus.core.gain.curves import EMPTY, changed_span
 from nivelus.core.marks.esses import LEAST_RATE
 from nivelus.core.sound.reader import SoundInfo
-from nivelus.services.lanes import lane_curve, lane_values, with_drawn
+from nivelus.services.lanes import drawn_gain, lane_curve, lane_values, with_drawn
 from nivelus.services.levels import (
     ALWAYS_WHOLE,
     clip_rows,
@@ -229,14 +229,15 @@ def _view(bench: Workbench, db: DbSession, session: Session, scope: Scope, remov
         grid = None if recording.missing else bench.vault.grid(recording)
         marks = track_marks(db, track, recording)
         near = marks.overlapping(clips[0].start, clips[-1].end)
-        beyond = with_drawn(db, track.id, recording.sample_rate, marks.curve(near))
+        drawn = drawn_gain(db, track.id, recording.sample_rate)
+        beyond = with_drawn(marks.curve(near), drawn)
         curve = gain_curve(clips, recording, beyond)
         gain = gain_per_frame(curve, recording) if len(wanted) >= ALWAYS_WHOLE else None
         after = {} if grid is None else levels_after(grid, session, recording, clips, beyond, curve, gain)
         clip_views += view_clips(session, recording, wanted, after)
         if whole or scope.clips is not None:
             chosen = np.flatnonzero(marks.overlapping(wanted[0].start, wanted[-1].end)).tolist()
-            mark_views += view_marks(track, recording, grid, clips, marks, curve, None if whole else chosen, gain)
+            mark_views += view_marks(track, recording, grid, clips, marks, curve, None if whole else chosen, gain, drawn)
     undo_label, redo_label = history.labels(db, session.id)
     rule = RuleView(**{name: getattr(session, name) for name in RULE_FIELDS})
     return Changed(

@@ -142,13 +142,14 @@ def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
         target = target_of(db, session, recording, clips)
         judged = [clip for clip in clips if is_judged(clip)]
         marks = marks_of(db, track, recording, clips)
-        beyond = with_drawn(db, track_id, recording.sample_rate, marks.curve())
+        drawn = drawn_gain(db, track_id, recording.sample_rate)
+        beyond = with_drawn(marks.curve(), drawn)
         curve = gain_curve(clips, recording, beyond)
         gain = gain_per_frame(curve, recording)
         after = levels_after(grid, session, recording, clips, beyond, curve, gain)
     before = np.array([level_before(session, recording, clip) for clip in judged], np.float64)
     now = np.array([after[clip.id] for clip in judged], np.float64)
-    details = view_marks(track, recording, grid, clips, marks, curve, gain=gain)
+    details = view_marks(track, recording, grid, clips, marks, curve, gain=gain, drawn=drawn)
     plain = np.array([clip.true_peak for clip in judged], np.float64)
     moved = _peaks_after(grid, judged, gain)
     old, new = _details(details, "before"), _details(details, "after")
@@ -175,7 +176,7 @@ def render_source(bench: Workbench, track_id: str) -> tuple[Path, Track, Recordi
         _, track, recording = _load(db, track_id)
         clips = clip_rows(db, track_id)
         dips = marks_of(db, track, recording, clips).curve()
-        curve = gain_curve(clips, recording, with_drawn(db, track_id, recording.sample_rate, dips))
+        curve = gain_curve(clips, recording, with_drawn(dips, drawn_gain(db, track_id, recording.sample_rate)))
         return bench.vault.source(recording), track, recording, curve
 
 
