@@ -114,6 +114,19 @@ def test_between_phrases_the_ride_holds_and_glides_just_before_the_next(voice: V
         assert np.ptp(held) < 0.35
 
 
+def test_in_a_long_pause_the_room_is_not_lifted() -> None:
+    sound = np.concatenate([wavering()[: round(9.9 * RATE)], room(-70.0, 5.0, seed=8), wavering()[round(5.7 * RATE) :]])
+    found = voice_of(measure_samples(sound, RATE))
+    curve, spans = ridden(found).curve, spans_of(found)
+    pauses = [(a[1], b[0]) for a, b in pairwise(spans)]
+    lasting = [pause for pause in pauses if pause[1] - pause[0] > 4.0]
+    assert len(lasting) == 1
+    for start, end in lasting:
+        assert curve(np.linspace(start + 0.35, end - 0.15, 40)).max() <= 1e-6
+    # after the last phrase there is as much room as in a short pause, so it holds
+    assert len(sound) / RATE - spans[-1][1] < 1.25
+
+
 def test_a_target_moves_phrases_that_are_off_as_far_as_the_limits_let_it(voice: Voice) -> None:
     level = ridden(voice).phrases[0].before
     draft = ridden(voice, target=level + 2.0)

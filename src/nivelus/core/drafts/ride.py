@@ -13,7 +13,8 @@ evened around its own level, where clip gain has put it, or around a target. For
 6. a line with few corners, set where the course bends most, their heights by least squares;
 7. the phrase as a whole is put back to its level, and corners that stray less than the stated error go.
 
-Between phrases the gain holds, and glides to the next just before it begins. Rides of this kind are common practice; the
+Between phrases the gain holds, and glides to the next just before it begins; in a longer pause it first comes down to 0 dB
+if it was above, so that the room is not lifted where nobody speaks. Rides of this kind are common practice; the
 numbers are our own, chosen on labelled programmes.
 """
 
@@ -42,6 +43,10 @@ DECAY = 7.0
 """LU under its phrase from which a window is the end of a word or a pause, which the ride does not lift but holds through."""
 EDGE = 0.1
 """Seconds beside such a pause in which the window already holds some of it."""
+LONG_PAUSE = 1.2
+"""Seconds of a pause in which the ride does not stay up, and ..."""
+COME_DOWN = 0.3
+"""... in which it comes down then."""
 SHORTEST = 0.4
 """Seconds of a phrase that has an inside to even out."""
 CORNERS = 0.5
@@ -153,12 +158,14 @@ def draft_ride(
     glide = round(max(rule.attack, rule.release) / FRAME)
     curve = present
     for first, last in _runs(picked):
-        points = _points(rides[first : last + 1], glide, rule.error)
+        following = frames[last + 1].start if last + 1 < len(frames) else len(power)
+        free = (following - frames[last].stop) * FRAME
+        points = _points(rides[first : last + 1], glide, rule.error, free)
         if len(present) == 0 and not points.db.any():
             continue
         # the way from what was there to the new begins and ends in the middle of the pauses
         before = (frames[first - 1].stop if first > 0 else 0) + frames[first].start
-        after = (frames[last + 1].start if last + 1 < len(frames) else len(power)) + frames[last].stop
+        after = following + frames[last].stop
         start = max(before / 2, frames[first].start - glide) * FRAME
         end = min(after / 2, frames[last].stop + glide) * FRAME
         is_all = chosen is None and len(present) == 0
@@ -318,11 +325,19 @@ def _runs(chosen: BoolArray) -> list[tuple[int, int]]:
     return [(int(a), int(b) - 1) for a, b in edges.reshape(-1, 2)]
 
 
-def _points(rides: Sequence[tuple[Indices, FloatArray]], glide: int, error: float) -> Curve:
-    """Points of a run of phrases: held in the pauses, gliding to the next phrase just before it begins."""
+def _points(rides: Sequence[tuple[Indices, FloatArray]], glide: int, error: float, free: float) -> Curve:
+    """Points of a run of phrases: held in the pauses, gliding to the next phrase just before it begins.
+
+    ``free`` is how many seconds there are after the last of them.
+    """
     points: list[tuple[float, float]] = []
     for corners, heights in rides:
-        if points and corners[0] * FRAME - points[-1][0] > 2 * glide * FRAME:
+        pause = corners[0] * FRAME - points[-1][0] if points else 0.0
+        if pause > LONG_PAUSE and points[-1][1] > 0:
+            points.append((points[-1][0] + COME_DOWN, 0.0))
+        if pause > 2 * glide * FRAME:
             points.append(((corners[0] - glide + 0.5) * FRAME, points[-1][1]))
         points += zip(((corners + 0.5) * FRAME).tolist(), heights.tolist(), strict=True)
+    if free > LONG_PAUSE and points[-1][1] > 0:
+        points.append((points[-1][0] + COME_DOWN, 0.0))
     return thin(curve_of(points), error)
