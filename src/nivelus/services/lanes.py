@@ -15,6 +15,8 @@ from nivelus.store.packing import unpack_curve
 from nivelus.store.tables import Lane
 
 LANES = ("ride", "trim")
+NOTHING = ("", 0.0)
+"""Points and offset of a lane in which nothing is drawn."""
 
 
 def lane_curve(points: str, offset: float) -> Curve:
@@ -26,16 +28,16 @@ def lane_curve(points: str, offset: float) -> Curve:
 
 
 def lane_values(db: DbSession, track_id: str) -> dict[str, tuple[str, float]]:
-    """Packed points and offset of every lane that was ever drawn, by name."""
+    """Packed points and offset of every lane by name; NOTHING where none was drawn."""
     c = inspect(Lane).local_table.c
     rows = db.execute(select(c.name, c.points, c.offset).where(c.track_id == track_id))
-    return {name: (points, offset) for name, points, offset in rows}
+    return dict.fromkeys(LANES, NOTHING) | {name: (points, offset) for name, points, offset in rows}
 
 
 def drawn_gain(db: DbSession, track_id: str, rate: int, names: Collection[str] = LANES) -> GainCurve | None:
     """The compiled gain of some lanes; None where they do nothing."""
     values = lane_values(db, track_id)
-    drawn = tuple(values[name] for name in LANES if name in names and values.get(name, ("", 0.0)) != ("", 0.0))
+    drawn = tuple(values[name] for name in LANES if name in names and values[name] != NOTHING)
     return _compiled(drawn, rate) if drawn else None
 
 

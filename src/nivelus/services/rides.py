@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import replace
 from pathlib import PurePath
 from typing import Any
@@ -11,9 +11,10 @@ import numpy as np
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col, select
 
-from nivelus.core.deliver.curve_formats import FORMATS, format_of
+from nivelus.core.deliver.curve_formats import FORMATS, parse_curve
 from nivelus.core.drafts.ride import RideDraft, RideRule, draft_ride, inner_spread
 from nivelus.core.errors import CurveFileError, NotFound, Refused
+from nivelus.core.gain.curve import GainCurve
 from nivelus.core.gain.curves import (
     CLOSEST,
     EMPTY,
@@ -32,14 +33,14 @@ from nivelus.core.gain.curves import (
     smooth,
     thin,
 )
-from nivelus.services.lanes import LANES, drawn_gain, lane_curve, lane_values, with_drawn
-from nivelus.services.levels import clip_rows, clips_of, gain_curve, gain_per_frame
+from nivelus.services.lanes import NOTHING, drawn_gain, lane_curve, lane_values, with_drawn
+from nivelus.services.levels import clip_rows, gain_curve, gain_per_frame
 from nivelus.services.marks import marks_of
 from nivelus.services.sessions import run_edit
 from nivelus.services.views import Changed, RideDraftView, RidePhraseView, RidePoint, RideView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
-from nivelus.store.packing import pack_curve
+from nivelus.store.packing import pack_curve, unpack_curve
 from nivelus.store.tables import Clip, Lane, Recording, Session, Track
 
 WORKING_RANGE = (-60.0, 24.0)
@@ -61,30 +62,23 @@ def view(bench: Workbench, track_id: str) -> RideView:
         track = require(db, Track, track_id, "track")
         recording = require(db, Recording, track.recording_id, "recording")
         values = lane_values(db, track_id)
-        curves = {name: lane_curve(values.get(name, ("", 0.0))[0], 0.0) for name in LANES}
-        clips = [clip for clip in clip_rows(db, track_id) if clip.phrase_start is not None]
         phrases: list[RidePhraseView] = []
         if not recording.missing:
-            power, gain = _before_ride(bench, db, track, recording)
-            dips = marks_of(db, track, recording, clip_rows(db, track_id)).curve()
-            drawn = drawn_gain(db, track_id, recording.sample_rate)
-            whole = gain_curve(clip_rows(db, track_id), recording, with_drawn(dips, drawn))
-            after = power * gain_per_frame(whole, recording)[:, 0]
+            clips = clip_rows(db, track_id)
+            curve = _before_ride(db, track, recording, clips)
+            whole = with_drawn(curve, drawn_gain(db, track_id, recording.sample_rate))
             grid = bench.vault.grid(recording)
+            power = np.asarray(grid.column("k"), np.float64)
+            before, after = (power * gain_per_frame(side, recording)[:, 0] for side in (curve, whole))
             for clip in clips:
-                span = grid.span(*_seconds(clip, recording))
-                phrases.append(
-                    RidePhraseView(
-                        clip=clip.id,
-                        before=inner_spread(power[span] * gain[span, 0]),
-                        after=inner_spread(after[span]),
-                        reason="",
-                    )
-                )
+                if clip.phrase_start is not None:
+                    span = grid.span(*_seconds(clip, recording))
+                    spreads = inner_spread(before[span]), inner_spread(after[span])
+                    phrases.append(RidePhraseView(clip=clip.id, before=spreads[0], after=spreads[1], reason=""))
         return RideView(
-            ride=_points(curves["ride"]),
-            trim=_points(curves["trim"]),
-            offset=values.get("trim", ("", 0.0))[1],
+            ride=_points(unpack_curve(values["ride"][0])),
+            trim=_points(unpack_curve(values["trim"][0])),
+            offset=values["trim"][1],
             phrases=phrases,
         )
 
@@ -213,7 +207,7 @@ def paste_range(
     """Put a range of a lane, maybe of another track (``source``: its track and lane), at a moment of this one."""
     with bench.database.reading() as db:
         require(db, Track, source[0], "track")
-        piece = copy_range(lane_curve(lane_values(db, source[0]).get(source[1], ("", 0.0))[0], 0.0), start, end)
+        piece = copy_range(unpack_curve(lane_values(db, source[0])[source[1]][0]), start, end)
     return _draw(bench, track_id, revision, lane, f"Paste into the {lane}", lambda curve: paste(curve, at, piece))
 
 
@@ -255,11 +249,7 @@ def fold(bench: Workbench, track_id: str, revision: int) -> Changed:
 
 def bring_in(bench: Workbench, track_id: str, revision: int, lane: str, name: str, data: bytes) -> Changed:
     """Bring in a curve that was drawn elsewhere, in place of what is in a lane."""
-    known = format_of(PurePath(name))
-    try:
-        curve = known.read(data)
-    except CurveFileError as error:
-        raise CurveFileError(f"“{PurePath(name).name}”: {error.sentence}") from error
+    curve = parse_curve(PurePath(name), data)
     if len(curve) > MOST_POINTS:
         curve = thin(curve, 0.05)
     if len(curve) > MOST_POINTS:
@@ -276,7 +266,7 @@ def write_out(bench: Workbench, track_id: str, lane: str, ending: str) -> tuple[
     """A lane as a file: its name and its bytes."""
     with bench.database.reading() as db:
         track = require(db, Track, track_id, "track")
-        curve = lane_curve(*lane_values(db, track_id).get(lane, ("", 0.0))) if lane in LANES else EMPTY
+        curve = lane_curve(*lane_values(db, track_id).get(lane, NOTHING))
     known = next((known for known in FORMATS if f".{ending}" == known.endings[0]), None)
     if known is None or not len(curve):
         raise Refused(f"There is no {lane} to write out." if known else "A curve is written as csv or mid.")
@@ -295,7 +285,7 @@ def _draw(
 ) -> Changed:
     def run(edit: Edit, track: Track, recording: Recording) -> None:
         row = _row(edit, track, lane)
-        curve = lane_curve(row.points, 0.0)
+        curve = unpack_curve(row.points)
         if needs_points and not len(curve):
             raise Refused(f"There is no {lane} here yet.")
         drawn = work(curve)
@@ -324,18 +314,18 @@ def _propose(
 ) -> tuple[list[Clip], RideDraft]:
     if recording.missing:
         raise Refused("The sound file of this track is missing. Bring it in again.")
-    clips = [clip for clip in clips_of(db, track.id) if clip.phrase_start is not None]
+    every = clip_rows(db, track.id)
+    clips = [clip for clip in every if clip.phrase_start is not None]
     chosen = np.array([(ids is None or clip.id in ids) and not (clip.locked or clip.left_out) for clip in clips], bool)
     if not chosen.any():
         raise Refused("There is no phrase here to ride.")
-    _, gain = _before_ride(bench, db, track, recording)
     given = {name: value / 100 if name == "strength" else value for name, value in values.items()}
     rule = RideRule(**{"noise_limit": session.noise_limit, "dead_band": session.tolerance} | given)
-    present = lane_curve(*lane_values(db, track.id).get("ride", ("", 0.0)))
+    present = lane_curve(*lane_values(db, track.id)["ride"])
     whole = bool(chosen.all())
     result = draft_ride(
         bench.vault.grid(recording),
-        gain,
+        gain_per_frame(_before_ride(db, track, recording, every), recording),
         [_seconds(clip, recording) for clip in clips],
         np.array([clip.room_tone for clip in clips]),
         rule,
@@ -345,11 +335,9 @@ def _propose(
     return clips, result
 
 
-def _before_ride(bench: Workbench, db: DbSession, track: Track, recording: Recording) -> tuple[np.ndarray, np.ndarray]:
-    """The power of every frame of the recording, and all gain that comes before the ride."""
-    clips = clip_rows(db, track.id)
-    curve = gain_curve(clips, recording, marks_of(db, track, recording, clips).curve())
-    return np.asarray(bench.vault.grid(recording).column("k"), np.float64), gain_per_frame(curve, recording)
+def _before_ride(db: DbSession, track: Track, recording: Recording, clips: Sequence[Clip]) -> GainCurve:
+    """All gain that comes before the ride, for the clips of a whole track."""
+    return gain_curve(clips, recording, marks_of(db, track, recording, clips).curve())
 
 
 def _seconds(clip: Clip, recording: Recording) -> tuple[float, float]:

@@ -15,7 +15,7 @@ from nivelus.core.errors import Refused
 from nivelus.core.gain.curves import EMPTY, changed_span
 from nivelus.core.marks.esses import LEAST_RATE
 from nivelus.core.sound.reader import SoundInfo
-from nivelus.services.lanes import drawn_gain, lane_curve, lane_values, with_drawn
+from nivelus.services.lanes import NOTHING, drawn_gain, lane_curve, lane_values, with_drawn
 from nivelus.services.levels import (
     ALWAYS_WHOLE,
     clip_rows,
@@ -219,7 +219,7 @@ def _view(bench: Workbench, db: DbSession, session: Session, scope: Scope, remov
                 target=target,
                 rules=rules_of(track),
                 shows_esses=recording.sample_rate >= LEAST_RATE,
-                lanes=[name for name, values in lane_values(db, track.id).items() if values != ("", 0.0)],
+                lanes=[name for name, values in lane_values(db, track.id).items() if values != NOTHING],
                 recording=view_recording(recording),
             )
         )

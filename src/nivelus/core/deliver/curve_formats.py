@@ -42,6 +42,21 @@ def format_of(path: PurePath) -> CurveFormat:
     raise CurveFileError(f"“{path.name}”: a curve is a CSV file (seconds,dB) or a MIDI file (.mid).")
 
 
+def parse_curve(path: PurePath, data: bytes) -> Curve:
+    """A curve from the bytes of a file, in the format that its name says.
+
+    Raises
+    ------
+    CurveFileError
+        If the name says no format, or the bytes hold no curve.
+    """
+    known = format_of(path)
+    try:
+        return known.read(data)
+    except CurveFileError as error:
+        raise CurveFileError(f"“{path.name}”: {error.sentence}") from error
+
+
 def read_curve(path: Path) -> Curve:
     """Read a curve from a file.
 
@@ -50,10 +65,9 @@ def read_curve(path: Path) -> Curve:
     CurveFileError
         If the file is not there, or holds no curve.
     """
-    known = format_of(path)
+    format_of(path)
     try:
-        return known.read(path.read_bytes())
+        data = path.read_bytes()
     except OSError as error:
         raise CurveFileError(f"“{path}” could not be read: {error.strerror}.") from error
-    except CurveFileError as error:
-        raise CurveFileError(f"“{path.name}”: {error.sentence}") from error
+    return parse_curve(path, data)
