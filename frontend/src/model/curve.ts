@@ -2,6 +2,7 @@
 import { create } from "zustand";
 import { api, type LaneName } from "../api/client";
 import { complain } from "../parts/messages";
+import { firstPlace } from "../parts/search";
 import { engine } from "../sound/engine";
 import type { GainPoints } from "../sound/worklet";
 import { focused } from "./actions";
@@ -44,14 +45,8 @@ export function toPoints(pairs: Float64Array): GainPoints {
 /** Gain of the compiled curve at a sample position; linear in dB between points. */
 export function gainAt(points: GainPoints, position: number): number {
   const { at, db } = points;
-  let low = 0;
-  let high = at.length;
-  while (low < high) {
-    const middle = (low + high) >> 1;
-    if (at[middle]! <= position) low = middle + 1;
-    else high = middle;
-  }
   if (at.length === 0) return 0;
+  const low = firstPlace(at.length, (i) => at[i]! > position);
   if (low === 0) return db[0]!;
   if (low === at.length) return db[low - 1]!;
   const share = (position - at[low - 1]!) / (at[low]! - at[low - 1]!);

@@ -1,6 +1,7 @@
 /** The one time axis of all strips, and the scales of level and gain. */
 import type { Clip } from "../api/client";
 import type { Span } from "../model/view";
+import { firstPlace } from "../parts/search";
 
 export const GUTTER = 46;
 export const RULER = 18;
@@ -54,14 +55,7 @@ export function tickStep(perPixel: number, room: number): number {
 
 /** Index of the first clip that ends after a moment; clips tile the recording in order. */
 export function clipIndexAt(clips: Clip[], seconds: number): number {
-  let low = 0;
-  let high = clips.length;
-  while (low < high) {
-    const middle = (low + high) >> 1;
-    if (clips[middle]!.end <= seconds) low = middle + 1;
-    else high = middle;
-  }
-  return low;
+  return firstPlace(clips.length, (i) => clips[i]!.end > seconds);
 }
 
 /** The clips that a window shows. */

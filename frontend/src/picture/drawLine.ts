@@ -1,5 +1,6 @@
 /** Drawing a compiled gain: as a line, or column by column where its points lie closer than the pixels. */
 import { gainAt } from "../model/curve";
+import { firstPlace } from "../parts/search";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, GUTTER, type Scale } from "./axis";
 import type { Context } from "./scene";
@@ -8,15 +9,8 @@ import type { Context } from "./scene";
 const DENSE = 0.35;
 
 /** The first point after a moment (seconds). */
-export function pointAfter(line: GainPoints, rate: number, seconds: number): number {
-  let low = 0;
-  let high = line.at.length;
-  while (low < high) {
-    const middle = (low + high) >> 1;
-    if (line.at[middle]! / rate <= seconds) low = middle + 1;
-    else high = middle;
-  }
-  return low;
+function pointAfter(line: GainPoints, rate: number, seconds: number): number {
+  return firstPlace(line.at.length, (i) => line.at[i]! / rate > seconds);
 }
 
 /** Stroke what a window shows of a gain, with the line that is set; what is far below the scale leaves the strip. */

@@ -4,6 +4,7 @@ import type { Palette } from "../frame/theme";
 import { heldDepth, heldEdge } from "../model/session";
 import type { Span } from "../model/view";
 import { SIGN, SIGNS } from "../parts/MarkSign";
+import { firstPlace } from "../parts/search";
 import { type Axis, GUTTER, type Scale } from "./axis";
 import { type Context, clipToPicture, label, paper, type Scene } from "./scene";
 
@@ -23,15 +24,13 @@ export function visibleMarks(marks: Mark[], window: Span): Mark[] {
     reach = marks.reduce((most, mark) => Math.max(most, mark.end - mark.start), 0);
     longest.set(marks, reach);
   }
-  let low = 0;
-  let high = marks.length;
-  while (low < high) {
-    const middle = (low + high) >> 1;
-    if (marks[middle]!.start < window.start - reach) low = middle + 1;
-    else high = middle;
-  }
+  const earliest = window.start - reach;
   const shown: Mark[] = [];
-  for (let i = low; i < marks.length && marks[i]!.start < window.end; i++) {
+  for (
+    let i = firstPlace(marks.length, (k) => marks[k]!.start >= earliest);
+    i < marks.length && marks[i]!.start < window.end;
+    i++
+  ) {
     if (marks[i]!.end > window.start) shown.push(marks[i]!);
   }
   return shown;

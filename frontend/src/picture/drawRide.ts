@@ -4,6 +4,7 @@ import type { Palette } from "../frame/theme";
 import { gainAt } from "../model/curve";
 import { heldPoint, lanePoints, useRide } from "../model/ride";
 import { hand, useView } from "../model/view";
+import { firstPlace } from "../parts/search";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, GUTTER, type Scale } from "./axis";
 import { strokeLine } from "./drawLine";
@@ -36,14 +37,7 @@ export function shownPoints(a: Axis, width: number): { point: RidePoint; place: 
 }
 
 function firstFrom(points: RidePoint[], seconds: number): number {
-  let low = 0;
-  let high = points.length;
-  while (low < high) {
-    const middle = (low + high) >> 1;
-    if (points[middle]!.at < seconds) low = middle + 1;
-    else high = middle;
-  }
-  return low;
+  return firstPlace(points.length, (i) => points[i]!.at >= seconds);
 }
 
 export function drawRide(ctx: Context, width: number, a: Axis, s: Scale, scene: Scene) {

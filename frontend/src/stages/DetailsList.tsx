@@ -1,8 +1,7 @@
 /** The worklist of the stage Details: what was found, what stands out first or by time, and the one that is worked on. */
 import { ActionIcon, Button, NativeSelect, NumberInput, Tooltip } from "@mantine/core";
 import { IconAlertTriangle, IconArrowBackUp, IconHandStop, IconRepeatOnce, IconX } from "@tabler/icons-react";
-import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useMemo, useState } from "react";
 import type { Clip, Mark } from "../api/client";
 import { reveal, seek } from "../model/actions";
 import {
@@ -23,6 +22,7 @@ import { KINDS, type Kind, useView } from "../model/view";
 import { clock, db, plain, signed, time } from "../parts/format";
 import { MarkSign } from "../parts/MarkSign";
 import { OrderSwitch } from "../parts/OrderSwitch";
+import { afterClick, isMore, useRows } from "../parts/useRows";
 import { clipIndexAt } from "../picture/axis";
 import { standsIn } from "../picture/markHands";
 
@@ -40,18 +40,9 @@ export function DetailsList() {
   const track = useSession((s) => trackOf(s, focus));
   const marks = useSession((s) => s.marks[track?.id ?? ""]) ?? NO_MARKS;
   const clips = useSession((s) => s.clips[track?.id ?? ""]) ?? NO_CLIPS;
-  const box = useRef<HTMLDivElement>(null);
   const items = useMemo(() => markList(marks, kinds, order), [marks, kinds, order]);
-  const rows = useVirtualizer({
-    count: items.length,
-    getScrollElement: () => box.current,
-    estimateSize: () => ROW,
-    overscan: 8,
-  });
   const first = items.findIndex((mark) => chosen.has(mark.id));
-  useEffect(() => {
-    if (first >= 0) rows.scrollToIndex(first, { align: "auto" });
-  }, [first, rows]);
+  const { box, rows } = useRows(items.length, ROW, first);
   if (!track) return null;
   return (
     <section className="worklist" aria-label="Worklist">
@@ -86,10 +77,8 @@ export function DetailsList() {
                 aria-label={describeMark(mark)}
                 style={{ transform: `translateY(${row.start}px)` }}
                 onClick={(event) => {
-                  const more = event.shiftKey || event.ctrlKey || event.metaKey;
-                  const ids = new Set(more ? chosen : []);
-                  if (more && ids.has(mark.id)) ids.delete(mark.id);
-                  else ids.add(mark.id);
+                  const more = isMore(event);
+                  const ids = afterClick(chosen, mark.id, more);
                   selectMarks(ids);
                   reveal({ start: mark.start - 0.5, end: mark.end + 0.5 });
                   if (!more) seek(mark.start);

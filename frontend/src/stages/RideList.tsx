@@ -1,8 +1,7 @@
 /** The worklist of the stage Ride: the phrases in which most goes on, and the points that are worked on. */
 import { ActionIcon, NativeSelect, NumberInput, Tooltip } from "@mantine/core";
 import { IconX } from "@tabler/icons-react";
-import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useMemo, useState } from "react";
 import type { Clip, RidePoint } from "../api/client";
 import { goTo, phraseSpan, reveal, seek } from "../model/actions";
 import { deleteDrawn, liftSpan, rideList, setPoints, useRide } from "../model/ride";
@@ -10,6 +9,7 @@ import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { db, time } from "../parts/format";
 import { OrderSwitch } from "../parts/OrderSwitch";
+import { afterClick, isMore, useRows } from "../parts/useRows";
 
 const ROW = 30;
 const NO_CLIPS: Clip[] = [];
@@ -25,19 +25,10 @@ export function RideList() {
   const track = useSession((s) => trackOf(s, focus));
   const clips = useSession((s) => s.clips[track?.id ?? ""]) ?? NO_CLIPS;
   const { ride, draft } = useRide();
-  const box = useRef<HTMLDivElement>(null);
   const items = useMemo(() => rideList(ride, clips, order), [ride, clips, order]);
   const drafted = useMemo(() => new Map(draft?.phrases.map((phrase) => [phrase.clip, phrase])), [draft]);
-  const rows = useVirtualizer({
-    count: items.length,
-    getScrollElement: () => box.current,
-    estimateSize: () => ROW,
-    overscan: 8,
-  });
   const first = items.findIndex((item) => selection.has(item.clip.id));
-  useEffect(() => {
-    if (first >= 0) rows.scrollToIndex(first, { align: "auto" });
-  }, [first, rows]);
+  const { box, rows } = useRows(items.length, ROW, first);
   const all = ride?.[lane] ?? NO_POINTS;
   const chosen = [...points].flatMap((place) => (all[place] ? [place] : []));
   return (
@@ -65,10 +56,8 @@ export function RideList() {
                 aria-label={`${words}, ${before.toFixed(1)} LU inside, ${now.toFixed(1)} with the ride`}
                 style={{ transform: `translateY(${row.start}px)` }}
                 onClick={(event) => {
-                  const more = event.shiftKey || event.ctrlKey || event.metaKey;
-                  const ids = more ? new Set(selection) : new Set<string>();
-                  if (more && ids.has(clip.id)) ids.delete(clip.id);
-                  else ids.add(clip.id);
+                  const more = isMore(event);
+                  const ids = afterClick(selection, clip.id, more);
                   useView.setState({ selection: ids, span: null, points: new Set() });
                   reveal(phraseSpan(clip));
                   if (!more) seek(phraseSpan(clip).start);

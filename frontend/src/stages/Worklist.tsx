@@ -1,13 +1,13 @@
 /** The order of the work: every phrase with its vial, worst first or by time. Long lists only hold the rows in sight. */
 import { Tooltip } from "@mantine/core";
 import { IconHandStop, IconLock, IconTargetArrow } from "@tabler/icons-react";
-import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useMemo, useRef } from "react";
+import { useMemo } from "react";
 import { goTo, phraseSpan, reveal, seek, worklist } from "../model/actions";
 import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { distanceUnit, signed } from "../parts/format";
 import { OrderSwitch } from "../parts/OrderSwitch";
+import { afterClick, isMore, useRows } from "../parts/useRows";
 import { Vial } from "../parts/Vial";
 import { describe } from "../picture/Capsules";
 
@@ -21,23 +21,14 @@ export function Worklist() {
   const header = useSession((s) => s.header);
   const track = useSession((s) => trackOf(s, focus));
   const clips = useSession((s) => s.clips[track?.id ?? ""]);
-  const box = useRef<HTMLDivElement>(null);
   const tolerance = header?.rule.tolerance ?? 1.5;
   const items = useMemo(
     () => worklist(clips ?? [], track?.target ?? 0, tolerance, order),
     [clips, track?.target, tolerance, order],
   );
   const drafted = useMemo(() => new Map(draft?.items.map((item) => [item.clip, item])), [draft]);
-  const rows = useVirtualizer({
-    count: items.length,
-    getScrollElement: () => box.current,
-    estimateSize: () => ROW,
-    overscan: 8,
-  });
   const first = items.findIndex((item) => selection.has(item.clip.id));
-  useEffect(() => {
-    if (first >= 0) rows.scrollToIndex(first, { align: "auto" });
-  }, [first, rows]);
+  const { box, rows } = useRows(items.length, ROW, first);
   if (!header || !track) return null;
   const unit = header.rule.unit;
   const off = items.filter((item) => !item.level && !item.clip.left_out).length;
@@ -68,10 +59,8 @@ export function Worklist() {
                 aria-label={describe(clip, item.number, item.deviation, tolerance, unit)}
                 style={{ transform: `translateY(${row.start}px)` }}
                 onClick={(event) => {
-                  const more = event.shiftKey || event.ctrlKey || event.metaKey;
-                  const ids = more ? new Set(selection) : new Set<string>();
-                  if (more && ids.has(clip.id)) ids.delete(clip.id);
-                  else ids.add(clip.id);
+                  const more = isMore(event);
+                  const ids = afterClick(selection, clip.id, more);
                   useView.setState({ selection: ids, span: null });
                   reveal(phraseSpan(clip));
                   if (!more) seek(phraseSpan(clip).start);

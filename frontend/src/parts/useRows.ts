@@ -1,0 +1,27 @@
+/** The rows of a long list: only those in sight are held, and the first that is chosen is brought into sight. */
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { type MouseEvent, useEffect, useRef } from "react";
+
+export function useRows(count: number, height: number, chosen: number) {
+  const box = useRef<HTMLDivElement>(null);
+  const rows = useVirtualizer({
+    count,
+    getScrollElement: () => box.current,
+    estimateSize: () => height,
+    overscan: 8,
+  });
+  useEffect(() => {
+    if (chosen >= 0) rows.scrollToIndex(chosen, { align: "auto" });
+  }, [chosen, rows]);
+  return { box, rows };
+}
+
+/** Whether a click takes one more, or only what was clicked. */
+export const isMore = (event: MouseEvent) => event.shiftKey || event.ctrlKey || event.metaKey;
+
+/** What is chosen after a click: what was clicked, or that with the others; if it was among them, without it. */
+export function afterClick(chosen: Set<string>, id: string, more: boolean): Set<string> {
+  const ids = new Set(more ? chosen : []);
+  if (!(more && ids.delete(id))) ids.add(id);
+  return ids;
+}
