@@ -11,21 +11,15 @@ from hypothesis import strategies as st
 
 from nivelus.core.errors import GainError
 from nivelus.core.gain.clips import DECLICK_SECONDS
-from nivelus.core.gain.curves import (
-    EMPTY,
-    FINE,
-    Curve,
-    Shape,
-    add,
+from nivelus.core.gain.compile import compile_curves
+from nivelus.core.gain.curves import EMPTY, FINE, Curve, Shape, add, curve_of, flatten, with_points
+from nivelus.core.gain.edits import (
     add_point,
     border_points,
-    compile_curves,
     copy_range,
-    curve_of,
     delete_points,
     delete_range,
     draw,
-    flatten,
     lift,
     move_points,
     paste,
@@ -34,7 +28,6 @@ from nivelus.core.gain.curves import (
     shift,
     smooth,
     thin,
-    with_points,
 )
 from tests.conftest import RATE
 

@@ -9,8 +9,9 @@ from functools import lru_cache
 from sqlalchemy import inspect, select
 from sqlalchemy.orm import Session as DbSession
 
+from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.curve import GainCurve, add_curves
-from nivelus.core.gain.curves import Curve, compile_curves, curve_of
+from nivelus.core.gain.curves import Curve, curve_of
 from nivelus.store.packing import unpack_curve
 from nivelus.store.tables import Lane
 

@@ -15,12 +15,8 @@ from nivelus.core.deliver.curve_formats import FORMATS, parse_curve
 from nivelus.core.drafts.ride import RideDraft, RideRule, draft_ride, inner_spread
 from nivelus.core.errors import CurveFileError, NotFound, Refused
 from nivelus.core.gain.curve import GainCurve
-from nivelus.core.gain.curves import (
-    CLOSEST,
-    EMPTY,
-    Curve,
-    Shape,
-    add,
+from nivelus.core.gain.curves import CLOSEST, EMPTY, Curve, Shape, add
+from nivelus.core.gain.edits import (
     add_point,
     copy_range,
     delete_points,

@@ -13,8 +13,9 @@ from nivelus.core.drafts.clip_gain import ClipGainRule, draft_clip_gain
 from nivelus.core.drafts.dips import ALL_KINDS, DipRule, draft_dips, place_marks
 from nivelus.core.drafts.ride import RideDraft, RideRule, draft_ride
 from nivelus.core.gain.clips import ClipGain, compile_clip_gains
+from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.curve import GainCurve, add_curves, frame_gain
-from nivelus.core.gain.curves import EMPTY, Curve, add, compile_curves
+from nivelus.core.gain.curves import EMPTY, Curve, add
 from nivelus.core.gain.dips import compile_dips
 from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import RecordingMarks, find_marks

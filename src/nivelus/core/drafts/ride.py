@@ -30,7 +30,8 @@ import numpy.typing as npt
 
 from nivelus.core.errors import LevelError
 from nivelus.core.gain.curve import FloatArray
-from nivelus.core.gain.curves import EMPTY, Curve, curve_of, replace_range, thin
+from nivelus.core.gain.curves import EMPTY, Curve, curve_of
+from nivelus.core.gain.edits import replace_range, thin
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.core.measure.loudness import MOMENTARY, gated_loudness, power_to_db, sliding_power, to_lufs
 

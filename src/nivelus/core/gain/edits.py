@@ -1,0 +1,231 @@
+"""Edits of curves: pure functions from a curve to a curve. An edit that is confined to a range leaves the outside identical.
+
+Conventions are those of ``core.gain.curves``: seconds, dB.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+import numpy.typing as npt
+
+from nivelus.core.errors import GainError
+from nivelus.core.gain.clips import DECLICK_SECONDS
+from nivelus.core.gain.curve import FloatArray
+from nivelus.core.gain.curves import CLOSEST, FINE, Curve, Shape, add, area, curve_of, finite, flatten, plain, with_points
+
+Indices = npt.NDArray[np.int64]
+
+# --- single points
+
+
+def add_point(curve: Curve, at: float, db: float, shape: Shape = Shape.LINEAR) -> Curve:
+    """A curve with one point more; a point that is there already gets the new gain and shape."""
+    near = np.flatnonzero(np.abs(curve.at - at) < CLOSEST / 2)
+    if len(near):
+        return set_points(curve, near, db=db, shape=shape)
+    i = int(np.searchsorted(curve.at, at))
+    # a way that is parted is no longer part of a cosine that was cut
+    phase = curve.phase.copy()
+    if i > 0:
+        phase[i - 1] = (0.0, 1.0)
+    return Curve(
+        np.insert(curve.at, i, at),
+        np.insert(curve.db, i, db),
+        np.insert(curve.shape, i, np.int8(shape)),
+        np.insert(phase, i, (0.0, 1.0), axis=0),
+    )
+
+
+def set_points(curve: Curve, points: Indices, db: float | None = None, shape: Shape | None = None) -> Curve:
+    """Give points an exact gain, a shape, or both; where nothing is given they stay."""
+    gains, shapes, phase = curve.db.copy(), curve.shape.copy(), curve.phase.copy()
+    if db is not None:
+        gains[points] = db
+    if shape is not None:
+        shapes[points] = np.int8(shape)
+        phase[points] = (0.0, 1.0)
+    return Curve(curve.at, gains, shapes, phase)
+
+
+def move_points(curve: Curve, points: Indices, seconds: float = 0.0, db: float = 0.0) -> Curve:
+    """Move points in time, in gain, or both. In time they go as far as their neighbours that stay let them."""
+    chosen = np.zeros(len(curve), bool)
+    chosen[points] = True
+    if not chosen.any():
+        return curve
+    gaps = np.diff(curve.at) - CLOSEST
+    back, forth = chosen[1:] & ~chosen[:-1], chosen[:-1] & ~chosen[1:]
+    least = max(-float(np.min(gaps[back], initial=np.inf)), -float(curve.at[chosen][0]))
+    seconds = min(max(seconds, least), float(np.min(gaps[forth], initial=np.inf)))
+    return replace(curve, at=curve.at + seconds * chosen, db=curve.db + db * chosen)
+
+
+def delete_points(curve: Curve, points: Indices) -> Curve:
+    """A curve without some of its points."""
+    chosen = np.zeros(len(curve), bool)
+    chosen[points] = True
+    phase = curve.phase.copy()
+    phase[:-1][chosen[1:]] = (0.0, 1.0)
+    return replace(curve, phase=phase).keep(~chosen)
+
+
+def shift(curve: Curve, seconds: float) -> Curve:
+    """The whole curve earlier or later."""
+    return replace(curve, at=curve.at + seconds)
+
+
+# --- ranges
+
+
+def lift(curve: Curve, start: float, end: float, db: float, ramp_in: float, ramp_out: float) -> Curve:
+    """Raise or lower a span by ``db``, with ramps (seconds) that lie outside of it.
+
+    Both edges move by the same amount, and a second lift of the span uses the points of the first. Outside of span and
+    ramps the curve is identical.
+
+    Raises
+    ------
+    GainError
+        If the span or a ramp is shorter than CLOSEST.
+    """
+    start, end = _ordered(start, end)
+    if min(ramp_in, ramp_out, end - start) < CLOSEST:
+        raise GainError("A lift needs a span and two ramps.")
+    edges = (start - ramp_in, start, end, end + ramp_out)
+    return add(with_points(curve, edges), curve_of(zip(edges, (0.0, db, db, 0.0), strict=True)))
+
+
+def scale(curve: Curve, start: float, end: float, factor: float, around: float) -> Curve:
+    """Make the moves of a range larger or smaller around a gain; border points keep the outside as it is."""
+    cut, inner, _ = _bordered(curve, start, end)
+    return replace(cut, db=np.where(inner, around + factor * (cut.db - around), cut.db))
+
+
+def delete_range(curve: Curve, start: float, end: float) -> Curve:
+    """Delete what lies in a range: border points keep the outside as it is, and a straight line leads from one to the other."""
+    cut, inner, borders = _bordered(curve, start, end)
+    return set_points(cut, borders[:1], shape=Shape.LINEAR).keep(~inner)
+
+
+def copy_range(curve: Curve, start: float, end: float) -> Curve:
+    """What lies in a range, in seconds from its start."""
+    cut, inner, borders = _bordered(curve, start, end)
+    inner[borders] = True
+    return shift(cut.keep(inner), -min(start, end))
+
+
+def paste(curve: Curve, at: float, piece: Curve) -> Curve:
+    """Put what was copied at a moment. The curve reaches it within the de-click ramp at both ends, inside of its range."""
+    length = float(piece.at[-1] - piece.at[0]) if len(piece) else 0.0
+    if length < 3 * DECLICK_SECONDS:
+        raise GainError("What is pasted is too short.")
+    edges = piece.at[0] + DECLICK_SECONDS, piece.at[-1] - DECLICK_SECONDS
+    inner = with_points(piece, edges)
+    inner = inner.keep(inner.inside(edges[0] - CLOSEST, edges[1] + CLOSEST))
+    return replace_range(curve, at + float(piece.at[0]), at + float(piece.at[-1]), shift(inner, at))
+
+
+def draw(curve: Curve, at: FloatArray, db: FloatArray, error: float = 0.1) -> Curve:
+    """What the hand drew, in whatever direction, in place of what was there; thinned to ``error`` dB."""
+    if len(at) < 2:
+        return curve
+    drawn = thin(curve_of(zip(at.tolist(), db.tolist(), strict=True)), error)
+    start, end = float(drawn.at[0]), float(drawn.at[-1])
+    return replace_range(curve, start - DECLICK_SECONDS, end + DECLICK_SECONDS, drawn)
+
+
+def replace_range(curve: Curve, start: float, end: float, inner: Curve) -> Curve:
+    """A curve with the points of ``inner`` in place of what lay between two moments, where border points keep the outside.
+
+    Raises
+    ------
+    GainError
+        If ``inner`` does not lie between them.
+    """
+    cut, _, (left, right) = _bordered(curve, start, end)
+    before = set_points(cut.keep(np.arange(len(cut)) <= left), np.array([left]), shape=Shape.LINEAR)
+    parts = (before, inner, cut.keep(np.arange(len(cut)) >= right))
+    return Curve(*(np.concatenate([getattr(part, name) for part in parts]) for name in ("at", "db", "shape", "phase")))
+
+
+def border_points(curve: Curve, spans: Sequence[tuple[float, float]], ramp: float | None = None) -> Curve:
+    """Make a point at both ends of spans - clips, sections -, or two at each end with a ``ramp`` (seconds) outside."""
+    edges = [edge for span in spans for edge in span]
+    if ramp is not None:
+        edges += [edge for start, end in spans for edge in (start - ramp, end + ramp)]
+    return with_points(curve, edges)
+
+
+def smooth(curve: Curve, start: float, end: float, seconds: float, error: float = 0.1) -> Curve:
+    """Smooth a range by the mean over ``seconds`` around each moment, thinned to ``error`` dB; the borders stay."""
+    start, end = _ordered(start, end)
+    count = max(int(np.ceil((end - start) / min(seconds / 8, 0.05))), 2)
+    at = np.linspace(start, end, count + 1)
+    straight = flatten(curve)
+    # nothing is taken from outside: towards the borders the mean is over less, and at them over nothing
+    half = np.minimum(seconds / 2, np.minimum(at - start, end - at))
+    mean = (area(straight, at + half) - area(straight, at - half)) / np.where(half > 0, 2 * half, 1.0)
+    mean = np.where(half > 0, mean, straight.finite_at(at))
+    return replace_range(curve, start, end, _inner(thin(plain(at, mean), error)))
+
+
+def thin(curve: Curve, error: float, start: float = -np.inf, end: float = np.inf) -> Curve:
+    """As few points as stray no more than ``error`` dB from the curve, in a range or everywhere.
+
+    Douglas and Peucker's way (Cartographica 10, 1973), with the distance taken along the axis of gain. O(n log n) as a rule.
+    """
+    if len(curve) < 3:
+        return curve
+    first, last = max(start, float(curve.at[0])), min(end, float(curve.at[-1]))
+    if last - first < CLOSEST:
+        return curve
+    part = copy_range(curve, first, last)
+    straight = flatten(part, min(FINE, error / 4))
+    kept = straight.keep(_worth_keeping(straight.at, finite(straight.db), error))
+    return replace_range(curve, first, last, _inner(shift(kept, first)))
+
+
+# --- how it is done
+
+
+def _ordered(start: float, end: float) -> tuple[float, float]:
+    return (start, end) if start <= end else (end, start)
+
+
+def _bordered(curve: Curve, start: float, end: float) -> tuple[Curve, npt.NDArray[np.bool_], Indices]:
+    """A curve with points at the borders of a range, which points lie between them, and which are the borders."""
+    start, end = _ordered(start, end)
+    if end - start < 2 * CLOSEST:
+        raise GainError("The range is too short.")
+    cut = with_points(curve, (start, end))
+    borders = np.array([np.abs(cut.at - edge).argmin() for edge in (start, end)], np.int64)
+    inner = np.zeros(len(cut), bool)
+    inner[borders[0] + 1 : borders[1]] = True
+    return cut, inner, borders
+
+
+def _inner(curve: Curve) -> Curve:
+    """A curve without its first and last point."""
+    return curve.keep((np.arange(len(curve)) > 0) & (np.arange(len(curve)) < len(curve) - 1))
+
+
+def _worth_keeping(at: FloatArray, db: FloatArray, error: float) -> npt.NDArray[np.bool_]:
+    """Which points Douglas and Peucker keep, (n,)."""
+    kept = np.zeros(len(at), bool)
+    kept[[0, -1]] = True
+    spans = [(0, len(at) - 1)]
+    while spans:
+        a, b = spans.pop()
+        if b - a < 2:
+            continue
+        line = db[a] + (at[a + 1 : b] - at[a]) * ((db[b] - db[a]) / (at[b] - at[a]))
+        away = np.abs(db[a + 1 : b] - line)
+        middle = int(away.argmax())
+        if away[middle] > error:
+            middle += a + 1
+            kept[middle] = True
+            spans += [(a, middle), (middle, b)]
+    return kept
