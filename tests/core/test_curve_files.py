@@ -126,6 +126,13 @@ def test_what_is_no_midi_file_is_said(data: bytes) -> None:
         read_midi(midi((0.0, 1, 5)))
 
 
+def test_lines_may_end_in_any_way_and_a_broken_table_gets_a_sentence() -> None:
+    for end in (b"\n", b"\r\n", b"\r"):
+        assert read_csv(end.join([b"seconds,dB", b"0,-1", b"2,3"])).db.tolist() == [-1.0, 3.0]
+    with pytest.raises(CurveFileError, match="no table"):
+        read_csv(b"0," + b"1" * 200_000)
+
+
 @given(data=st.binary(max_size=200), at=st.integers(0, 60))
 @settings(max_examples=100, deadline=None)
 def test_broken_files_never_end_otherwise(data: bytes, at: int) -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nivelus.core.errors import EmptySound, NotSound, Refused, SoundError, TruncatedSound, UnfitSound
@@ -127,6 +127,7 @@ def test_a_bad_file_is_named_with_the_reason(tmp_path: Path, kind: str) -> None:
 
 
 @given(st.binary(max_size=400))
+@settings(deadline=None)
 def test_any_bytes_end_in_a_sentence(tmp_path_factory: pytest.TempPathFactory, content: bytes) -> None:
     path = tmp_path_factory.mktemp("any") / "any.wav"
     for head in (b"", b"RIFF\x10\0\0\0WAVE", b"FORM\0\0\0\x10AIFF", b"fLaC", b"OggS"):

@@ -9,7 +9,7 @@ import pytest
 
 from nivelus.core.deliver.curve_csv import read_csv
 from nivelus.core.errors import CurveFileError, NivelusError, NotFound, Refused
-from nivelus.services import clips, details, rides, sessions, sound, tracks
+from nivelus.services import clips, details, drawing, rides, sessions, sound, tracks
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from tests.conftest import bring_in, write_sound
@@ -57,7 +57,7 @@ def test_a_draft_shows_what_it_does_and_accepting_does_it(bench: Workbench, sway
 
 
 def test_a_draft_for_some_phrases_leaves_the_rest_of_the_ride(bench: Workbench, swaying: str) -> None:
-    rides.lift_span(bench, swaying, revision(bench, swaying), "ride", 11.0, 12.0, 3.0)
+    drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", 11.0, 12.0, 3.0)
     first = state_of(bench, swaying).clips[0].id
     rides.accept(bench, swaying, revision(bench, swaying), {"strength": 50.0}, {first})
     at = np.linspace(6.0, 16.0, 500)
@@ -77,7 +77,7 @@ def test_locked_and_left_out_phrases_are_not_ridden(bench: Workbench, swaying: s
 
 
 def test_a_lift_is_heard_where_it_is_and_nowhere_else(bench: Workbench, swaying: str) -> None:
-    changed = rides.lift_span(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, -4.0)
+    changed = drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, -4.0)
     assert changed.label == "Lift the ride by -4.0 dB"
     a, b = rendered(bench, swaying)
     assert power(b, 2.0, 3.0) - power(a, 2.0, 3.0) == pytest.approx(-4.0, abs=0.01)
@@ -88,67 +88,244 @@ def test_a_lift_is_heard_where_it_is_and_nowhere_else(bench: Workbench, swaying:
     assert {clip.id for clip in changed.clips} <= {clip.id for clip in state.clips[:2]}
     assert state.clips[0].after < state.clips[0].before - 0.2
     # a second lift of the span uses its points
-    rides.lift_span(bench, swaying, revision(bench, swaying), "ride", 3.0, 2.0, 1.5)
+    drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", 3.0, 2.0, 1.5)
     assert len(rides.view(bench, swaying).ride) == 4
 
 
 def test_points_are_made_moved_set_and_deleted(bench: Workbench, swaying: str) -> None:
     for at, db in ((1.0, 0.0), (2.0, None), (3.0, 4.0), (4.0, 0.0)):
-        rides.put_point(bench, swaying, revision(bench, swaying), "ride", at, db)
+        drawing.put_point(bench, swaying, revision(bench, swaying), "ride", at, db)
     assert [(p.at, p.db) for p in rides.view(bench, swaying).ride] == [(1.0, 0.0), (2.0, 0.0), (3.0, 4.0), (4.0, 0.0)]
-    rides.change_points(bench, swaying, revision(bench, swaying), "ride", [1, 2], seconds=0.25, by=-1.0)
-    rides.change_points(bench, swaying, revision(bench, swaying), "ride", [2], to=-3.0, shape="hold")
+    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [1, 2], seconds=0.25, by=-1.0)
+    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [2], to=-3.0, shape="hold")
     assert [(p.at, p.db, p.shape) for p in rides.view(bench, swaying).ride][1:3] == [
         (2.25, -1.0, "linear"),
         (3.25, -3.0, "hold"),
     ]
-    rides.change_points(bench, swaying, revision(bench, swaying), "ride", [0, 1], gone=True)
+    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [0, 1], gone=True)
     assert len(rides.view(bench, swaying).ride) == 2
     with pytest.raises(NotFound, match="not there any more"):
-        rides.change_points(bench, swaying, revision(bench, swaying), "ride", [7], by=1.0)
+        drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [7], by=1.0)
 
 
 def test_deleting_a_lifted_span_takes_its_ramps_along(bench: Workbench, swaying: str) -> None:
-    rides.lift_span(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, 4.0)
-    rides.change_range(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, "delete")
+    drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, 4.0)
+    drawing.change_range(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, "delete")
     assert not gain(bench, swaying, "ride").any()
 
 
 def test_what_is_drawn_by_hand_becomes_few_points_whatever_the_direction(bench: Workbench, swaying: str) -> None:
     at = np.linspace(9.0, 6.0, 200)
     line = [(float(t), float(-3 + 2 * np.sin(t))) for t in at]
-    rides.draw_line(bench, swaying, revision(bench, swaying), "ride", line)
+    drawing.draw_line(bench, swaying, revision(bench, swaying), "ride", line)
     assert gain(bench, swaying, "ride", at=at) == pytest.approx(-3 + 2 * np.sin(at), abs=0.25)
     outside = np.r_[np.linspace(0, 5.99, 50), np.linspace(9.01, 16, 50)]
     assert not gain(bench, swaying, "ride", at=outside).any()
     assert len(rides.view(bench, swaying).ride) < 20
     with pytest.raises(Refused, match="further"):
-        rides.draw_line(bench, swaying, revision(bench, swaying), "ride", [(1.0, 0.0), (1.1, 2.0)])
+        drawing.draw_line(bench, swaying, revision(bench, swaying), "ride", [(1.0, 0.0), (1.1, 2.0)])
 
 
 def test_a_range_is_pasted_at_another_time_and_into_another_lane(bench: Workbench, swaying: str) -> None:
-    rides.lift_span(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, 4.0)
+    drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, 4.0)
     source = (swaying, "ride")
-    rides.paste_range(bench, swaying, revision(bench, swaying), "trim", 8.0, 1.5, 3.5, source)
+    drawing.paste_range(bench, swaying, revision(bench, swaying), "trim", 8.0, 1.5, 3.5, source)
     at = np.linspace(8.1, 9.9, 100)
     assert gain(bench, swaying, "trim", at=at) == pytest.approx(gain(bench, swaying, "ride", at=at - 6.5), abs=0.01)
     with pytest.raises(NotFound):
-        rides.paste_range(bench, swaying, revision(bench, swaying), "trim", 8.0, 1.5, 3.5, ("nothing", "ride"))
+        drawing.paste_range(bench, swaying, revision(bench, swaying), "trim", 8.0, 1.5, 3.5, ("nothing", "ride"))
 
 
-def test_the_working_range_holds(bench: Workbench, swaying: str) -> None:
-    rides.lift_span(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, 100.0)
-    assert max(p.db for p in rides.view(bench, swaying).ride) == rides.WORKING_RANGE[1]
+def test_the_working_range_holds_the_hand_and_takes_in_what_is_typed(bench: Workbench, swaying: str) -> None:
+    def now() -> tuple[float, float]:
+        (track,) = state_of(bench, swaying).tracks
+        return track.range_low, track.range_high
+
+    assert now() == (-20.0, 6.0)  # common practice: a useful range for the hand
+    drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, 4.0)
+    drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", 1.0, 4.0, 100.0)
+    # what is lifted together keeps its shape
+    assert sorted({p.db for p in rides.view(bench, swaying).ride}) == [0.0, 2.0, 6.0]
+    with pytest.raises(Refused, match=r"from -20 dB to \+6 dB"):
+        drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", 1.0, 4.0, 0.5)
+    with pytest.raises(Refused, match="working range"):
+        drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [2, 3], by=1.0)
+    drawing.put_point(bench, swaying, revision(bench, swaying), "ride", 9.0, -50.0)
+    assert min(p.db for p in rides.view(bench, swaying).ride) == -20.0
+    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [0], to=9.5)
+    assert now() == (-20.0, 12.0)
+    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [0], to=-144.0)
+    assert now() == (-144.0, 12.0)
+    assert gain(bench, swaying, "ride", at=np.zeros(1)) == -144.0
+    # narrowed again, what lies beyond is heard at its end, and is there again when it is widened
+    drawn = rides.view(bench, swaying).ride
+    drawing.set_range(bench, swaying, revision(bench, swaying), -20.0, 6.0)
+    assert state_of(bench, swaying).undo == "Working range -20 to +6 dB"
+    assert gain(bench, swaying).min() == -20.0
+    assert rides.view(bench, swaying).ride == drawn
+    drawing.set_range(bench, swaying, revision(bench, swaying), -144.0, 6.0)
+    assert gain(bench, swaying).min() == -144.0
+    with pytest.raises(Refused, match="around 0 dB"):
+        drawing.set_range(bench, swaying, revision(bench, swaying), 2.0, 6.0)
+
+
+def test_moves_are_scaled_around_a_gain_and_borders_change_nothing(bench: Workbench, swaying: str) -> None:
+    rides.accept(bench, swaying, revision(bench, swaying))
+    before = gain(bench, swaying, "ride")
+    at = np.linspace(0, 16, 4001)
+    count = len(rides.view(bench, swaying).ride)
+    drawing.make_borders(bench, swaying, revision(bench, swaying), "ride", [(6.0, 9.0), (11.0, 12.0)], four=True)
+    view = rides.view(bench, swaying)
+    assert len(view.ride) == count + 8
+    assert {5.94, 6.0, 9.0, 9.06} <= {round(p.at, 4) for p in view.ride}
+    assert gain(bench, swaying, "ride") == pytest.approx(before, abs=1e-6)
+    drawing.scale_range(bench, swaying, revision(bench, swaying), "ride", 6.0, 9.0, 0.5, 1.0)
+    now = gain(bench, swaying, "ride")
+    outside = (at < 6.0) | (at > 9.0)
+    assert now[outside] == pytest.approx(before[outside], abs=1e-6)
+    points = [p for p in view.ride if 6.0 < p.at < 9.0]
+    assert [p.db for p in rides.view(bench, swaying).ride if 6.0 < p.at < 9.0] == pytest.approx(
+        [1.0 + 0.5 * (p.db - 1.0) for p in points]
+    )
+    drawing.scale_range(bench, swaying, revision(bench, swaying), "ride", 6.0, 9.0, 0.0, None)
+    assert np.ptp([p.db for p in rides.view(bench, swaying).ride if 6.0 < p.at < 9.0]) == 0.0
+
+
+def test_a_draft_within_a_span_leaves_the_rest_of_the_ride(bench: Workbench, swaying: str) -> None:
+    drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", 7.0, 7.5, 3.0)
+    before = gain(bench, swaying, "ride")
+    shown = rides.draft(bench, swaying, span=(2.0, 3.5))
+    assert [p.reason for p in shown.phrases] == ["evened", "not chosen", "not chosen"]
+    changed = rides.accept(bench, swaying, revision(bench, swaying), span=(3.5, 2.0))
+    assert changed.label == "Draft a ride for a span"
+    at = np.linspace(0, 16, 4001)
+    now = gain(bench, swaying, "ride")
+    outside = (at < 2.0) | (at > 3.5)
+    assert now[outside] == pytest.approx(before[outside], abs=1e-6)
+    assert np.ptp(now[~outside]) > 1.0
+    with pytest.raises(NivelusError, match="too short"):
+        rides.draft(bench, swaying, span=(2.0, 2.05))
+
+
+def test_what_strays_is_told_and_a_lift_by_as_much_brings_it_to_its_phrase(bench: Workbench, swaying: str) -> None:
+    strays = rides.view(bench, swaying).strays
+    assert strays
+    assert all(abs(s.deviation) > 1.5 for s in strays)
+    shown = rides.draft(bench, swaying)
+    assert len(shown.strays) == len(strays)
+    assert np.abs(shown.strays).mean() < 0.5 * np.mean([abs(s.deviation) for s in strays])
+    worst = max(strays, key=lambda s: abs(s.deviation))
+    drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", worst.start, worst.end, -worst.deviation)
+    now = [s for s in rides.view(bench, swaying).strays if s.start < worst.end and s.end > worst.start]
+    assert all(abs(s.deviation) < 0.75 * abs(worst.deviation) for s in now)
+    # a phrase that is left out is not judged
+    clips.set_flag(bench, swaying, revision(bench, swaying), [worst.clip], "left_out", True)
+    assert worst.clip not in {s.clip for s in rides.view(bench, swaying).strays}
+
+
+def test_a_clip_curve_belongs_to_its_clip(bench: Workbench, swaying: str) -> None:
+    before = state_of(bench, swaying)
+    first, second = before.clips[:2]
+    # a lift across the border of two clips is drawn on both, and heard without a seam
+    changed = drawing.lift_span(bench, swaying, revision(bench, swaying), "curve", first.end - 1, first.end + 1, -5.0)
+    assert changed.label == "Lift the clip curve by -5.0 dB"
+    view = rides.view(bench, swaying)
+    assert {p.clip for p in view.curve} == {first.id, second.id}
+    at = np.linspace(first.end - 2, first.end + 2, 2001)
+    edges = [first.end - 1.06, first.end - 1, first.end + 1, first.end + 1.06]
+    assert gain(bench, swaying, "curve", at=at) == pytest.approx(np.interp(at, edges, [0, -5, -5, 0]), abs=0.02)
+    assert "curve" in changed.tracks[0].lanes
+    # the phrase under it is measured with it, and what is rendered is what is measured
+    a, b = rendered(bench, swaying)
+    now = state_of(bench, swaying).clips[0]
+    assert now.after != first.after
+    assert power(b, first.end - 1, first.end) - power(a, first.end - 1, first.end) == pytest.approx(-5.0, abs=0.05)
+    # both halves of a clip that is cut sound as before, and so does the whole when they are joined again
+    whole = gain(bench, swaying)
+    clips.cut(bench, swaying, revision(bench, swaying), first.end - 0.5)
+    assert gain(bench, swaying) == pytest.approx(whole, abs=1e-6)
+    halves = [clip.id for clip in state_of(bench, swaying).clips[:2]]
+    drawing.put_point(bench, swaying, revision(bench, swaying), "curve", first.end - 0.25, -8.0)
+    different = gain(bench, swaying)
+    clips.join(bench, swaying, revision(bench, swaying), halves)
+    assert gain(bench, swaying) == pytest.approx(different, abs=0.02)
+    # a border that comes back finds what the clip drew there
+    clips.move_border(bench, swaying, revision(bench, swaying), halves[0], first.end - 0.02)
+    clips.move_border(bench, swaying, revision(bench, swaying), halves[0], first.end)
+    assert gain(bench, swaying) == pytest.approx(different, abs=0.02)
+
+
+def test_a_locked_phrase_keeps_its_curve(bench: Workbench, swaying: str) -> None:
+    first = state_of(bench, swaying).clips[0]
+    clips.set_flag(bench, swaying, revision(bench, swaying), [first.id], "locked", True)
+    before = state_of(bench, swaying)
+    with pytest.raises(Refused, match="locked"):
+        drawing.lift_span(bench, swaying, before.revision, "curve", first.end - 1, first.end + 1, -5.0)
+    assert state_of(bench, swaying) == before
+
+
+def test_points_of_clip_curves_stay_in_their_clips(bench: Workbench, swaying: str) -> None:
+    first = state_of(bench, swaying).clips[0]
+    drawing.put_point(bench, swaying, revision(bench, swaying), "curve", first.end - 0.5, -2.0)
+    drawing.put_point(bench, swaying, revision(bench, swaying), "curve", first.end + 0.5, -4.0)
+    drawing.change_points(bench, swaying, revision(bench, swaying), "curve", [0], seconds=2.0, by=-1.0)
+    points = rides.view(bench, swaying).curve
+    assert [(p.at, p.db) for p in points] == [(pytest.approx(first.end), -3.0), (pytest.approx(first.end + 0.5), -4.0)]
+    drawing.change_points(bench, swaying, revision(bench, swaying), "curve", [0, 1], to=-6.0, shape="smooth")
+    assert [p.db for p in rides.view(bench, swaying).curve] == [-6.0, -6.0]
+    # each fills its clip, and nothing else
+    at = np.array([first.start + 0.1, first.end - 0.1, first.end + 0.1, state_of(bench, swaying).clips[1].end + 0.1])
+    assert gain(bench, swaying, "curve", at=at) == pytest.approx([-6.0, -6.0, -6.0, 0.0], abs=0.01)
+    drawing.change_points(bench, swaying, revision(bench, swaying), "curve", [1], gone=True)
+    assert len(rides.view(bench, swaying).curve) == 1
+    drawing.clear(bench, swaying, revision(bench, swaying), "curve")
+    assert not rides.view(bench, swaying).curve
+
+
+@pytest.mark.parametrize("span", [None, (2.0, 3.5)])
+def test_clip_curve_and_ride_are_mirrored_and_nothing_is_heard_of_it(
+    bench: Workbench, swaying: str, span: tuple[float, float] | None
+) -> None:
+    rides.accept(bench, swaying, revision(bench, swaying))
+    drawing.draw_line(bench, swaying, revision(bench, swaying), "curve", [(1.0, 0.0), (2.5, -4.0), (5.5, 2.0)])
+    before = gain(bench, swaying)
+    alone = gain(bench, swaying, "ride")
+    for lane, to in (("ride", "curve"), ("curve", "ride")):
+        drawing.hand_over(bench, swaying, revision(bench, swaying), lane, to, span)
+        # the ramps at the borders of clips are the only place where it may show
+        assert gain(bench, swaying) == pytest.approx(before, abs=0.01)
+        at = np.linspace(2.1, 3.4, 50) if span else None
+        assert not gain(bench, swaying, lane, at=at).any()
+    if span:
+        outside = np.linspace(6.0, 16.0, 1000)
+        assert gain(bench, swaying, "ride", at=outside) == pytest.approx(
+            np.interp(outside, np.linspace(0, 16, 4001), alone), abs=0.05
+        )
+
+
+def test_a_trim_that_is_off_is_kept_and_not_heard(bench: Workbench, swaying: str) -> None:
+    drawing.set_trim(bench, swaying, revision(bench, swaying), -3.0)
+    a = state_of(bench, swaying).clips
+    changed = drawing.set_trim(bench, swaying, revision(bench, swaying), off=True)
+    assert changed.label == "Switch the trim off"
+    view = rides.view(bench, swaying)
+    assert (view.off, view.offset) == (True, -3.0)
+    assert not gain(bench, swaying).any()
+    assert [c.after for c in state_of(bench, swaying).clips] == pytest.approx([(c.after or 0.0) + 3.0 for c in a], abs=0.01)
+    with pytest.raises(Refused, match="switched off"):
+        drawing.hand_over(bench, swaying, revision(bench, swaying), "trim", "ride")
+    sessions.undo(bench, state_of(bench, swaying).id, revision(bench, swaying))
+    assert gain(bench, swaying).max() == -3.0
 
 
 def test_a_range_is_deleted_smoothed_or_thinned_alone(bench: Workbench, swaying: str) -> None:
     with pytest.raises(Refused, match="no ride here yet"):
-        rides.change_range(bench, swaying, revision(bench, swaying), "ride", 1.0, 2.0, "delete")
+        drawing.change_range(bench, swaying, revision(bench, swaying), "ride", 1.0, 2.0, "delete")
     rides.accept(bench, swaying, revision(bench, swaying))
     before = gain(bench, swaying, "ride")
     at = np.linspace(0, 16, 4001)
     for what in ("thin", "smooth", "delete"):
-        rides.change_range(bench, swaying, revision(bench, swaying), "ride", 6.0, 9.0, what)
+        drawing.change_range(bench, swaying, revision(bench, swaying), "ride", 6.0, 9.0, what)
         now = gain(bench, swaying, "ride")
         outside = (at < 5.99) | (at > 9.01)
         assert now[outside] == pytest.approx(before[outside], abs=0.02)
@@ -158,57 +335,61 @@ def test_a_range_is_deleted_smoothed_or_thinned_alone(bench: Workbench, swaying:
 def test_a_trim_lies_over_the_ride_and_is_folded_into_it(bench: Workbench, swaying: str) -> None:
     rides.accept(bench, swaying, revision(bench, swaying))
     ride = gain(bench, swaying, "ride")
-    rides.set_offset(bench, swaying, revision(bench, swaying), -2.5)
-    rides.lift_span(bench, swaying, revision(bench, swaying), "trim", 6.0, 8.0, 3.0)
+    drawing.set_trim(bench, swaying, revision(bench, swaying), -2.5)
+    drawing.lift_span(bench, swaying, revision(bench, swaying), "trim", 6.0, 8.0, 3.0)
     assert rides.view(bench, swaying).offset == -2.5
     assert gain(bench, swaying, "ride") == pytest.approx(ride, abs=1e-6)
     heard = gain(bench, swaying)
     state = state_of(bench, swaying)
     assert state.clips[0].after == pytest.approx(state.clips[0].before - 2.5, abs=0.2)
-    rides.fold(bench, swaying, revision(bench, swaying))
+    drawing.hand_over(bench, swaying, revision(bench, swaying), "trim", "ride")
     assert gain(bench, swaying) == pytest.approx(heard, abs=0.01)
     assert gain(bench, swaying, "trim") == pytest.approx(np.zeros(4001))
     with pytest.raises(Refused, match="no trim"):
-        rides.fold(bench, swaying, revision(bench, swaying))
-    rides.clear(bench, swaying, revision(bench, swaying), "ride")
+        drawing.hand_over(bench, swaying, revision(bench, swaying), "trim", "ride")
+    drawing.clear(bench, swaying, revision(bench, swaying), "ride")
     assert not gain(bench, swaying).any()
     with pytest.raises(Refused, match="no ride to take away"):
-        rides.clear(bench, swaying, revision(bench, swaying), "ride")
+        drawing.clear(bench, swaying, revision(bench, swaying), "ride")
 
 
 def test_curves_go_out_and_come_in_again(bench: Workbench, swaying: str) -> None:
     with pytest.raises(Refused, match="no ride to write out"):
-        rides.write_out(bench, swaying, "ride", "csv")
+        drawing.write_out(bench, swaying, "ride", "csv")
     rides.accept(bench, swaying, revision(bench, swaying))
     heard = gain(bench, swaying)
     for ending in ("csv", "mid"):
-        name, data = rides.write_out(bench, swaying, "ride", ending)
+        name, data = drawing.write_out(bench, swaying, "ride", ending)
         assert name == f"sway ride.{ending}"
-        rides.clear(bench, swaying, revision(bench, swaying), "ride")
-        rides.bring_in(bench, swaying, revision(bench, swaying), "ride", name, data)
+        drawing.clear(bench, swaying, revision(bench, swaying), "ride")
+        drawing.bring_in(bench, swaying, revision(bench, swaying), "ride", name, data)
         assert gain(bench, swaying) == pytest.approx(heard, abs=0.05)
-    assert len(read_csv(rides.write_out(bench, swaying, "ride", "csv")[1])) == len(rides.view(bench, swaying).ride)
+    assert len(read_csv(drawing.write_out(bench, swaying, "ride", "csv")[1])) == len(rides.view(bench, swaying).ride)
     before = state_of(bench, swaying)
     for name, data, words in (("a.csv", b"nonsense", "a.csv"), ("a.wav", b"", "CSV file"), ("a.mid", b"x", "MIDI")):
         with pytest.raises(CurveFileError, match=words):
-            rides.bring_in(bench, swaying, before.revision, "ride", name, data)
+            drawing.bring_in(bench, swaying, before.revision, "ride", name, data)
     for lane, ending in (("dips", "csv"), ("ride", "doc")):
         with pytest.raises(NivelusError):
-            rides.write_out(bench, swaying, lane, ending)
+            drawing.write_out(bench, swaying, lane, ending)
     assert state_of(bench, swaying) == before
 
 
 def steps(bench: Workbench, track: str) -> list[Callable[[int], Changed]]:
     return [
         lambda r: rides.accept(bench, track, r),
-        lambda r: rides.lift_span(bench, track, r, "trim", 2.0, 3.0, 2.0),
-        lambda r: rides.set_offset(bench, track, r, 1.0),
-        lambda r: rides.put_point(bench, track, r, "ride", 5.0, -1.0),
-        lambda r: rides.change_points(bench, track, r, "ride", [0], by=0.5),
-        lambda r: rides.change_range(bench, track, r, "ride", 1.0, 3.0, "delete"),
-        lambda r: rides.fold(bench, track, r),
-        lambda r: rides.bring_in(bench, track, r, "trim", "a.csv", b"0,-1\n5,-3\n"),
-        lambda r: rides.clear(bench, track, r, "ride"),
+        lambda r: drawing.lift_span(bench, track, r, "trim", 2.0, 3.0, 2.0),
+        lambda r: drawing.set_trim(bench, track, r, 1.0),
+        lambda r: drawing.put_point(bench, track, r, "ride", 5.0, -1.0),
+        lambda r: drawing.change_points(bench, track, r, "ride", [0], by=0.5),
+        lambda r: drawing.change_range(bench, track, r, "ride", 1.0, 3.0, "delete"),
+        lambda r: drawing.hand_over(bench, track, r, "trim", "ride"),
+        lambda r: drawing.bring_in(bench, track, r, "trim", "a.csv", b"0,-1\n5,-3\n"),
+        lambda r: drawing.clear(bench, track, r, "ride"),
+        lambda r: drawing.lift_span(bench, track, r, "curve", 2.0, 7.0, -2.0),
+        lambda r: drawing.hand_over(bench, track, r, "curve", "ride", (3.0, 4.0)),
+        lambda r: drawing.set_range(bench, track, r, -40.0, 12.0),
+        lambda r: drawing.set_trim(bench, track, r, off=True),
     ]
 
 
@@ -237,14 +418,14 @@ def test_a_track_goes_with_its_lanes_and_comes_back_with_them(bench: Workbench, 
 
 def test_what_moves_a_phrase_and_its_details_alike_is_no_difference_between_them(bench: Workbench, detailed: str) -> None:
     before = {m.id: m for m in state_of(bench, detailed).marks if m.kind in ("breath", "ess", "knock")}
-    rides.set_offset(bench, detailed, revision(bench, detailed), -4.0)
+    drawing.set_trim(bench, detailed, revision(bench, detailed), -4.0)
     for m in state_of(bench, detailed).marks:
         if m.id in before:
             assert m.after == pytest.approx(before[m.id].after, abs=0.05)
     # a ride under an ess moves the voice around it as well, under a breath it moves the breath alone
-    rides.clear(bench, detailed, revision(bench, detailed), "trim")
+    drawing.clear(bench, detailed, revision(bench, detailed), "trim")
     breath = next(m for m in before.values() if m.kind == "breath")
-    rides.lift_span(bench, detailed, revision(bench, detailed), "ride", breath.start, breath.end, 3.0)
+    drawing.lift_span(bench, detailed, revision(bench, detailed), "ride", breath.start, breath.end, 3.0)
     now = next(m for m in state_of(bench, detailed).marks if m.id == breath.id)
     assert now.after == pytest.approx((breath.after or 0.0) + 3.0, abs=0.2)
 
@@ -252,6 +433,6 @@ def test_what_moves_a_phrase_and_its_details_alike_is_no_difference_between_them
 def test_details_are_told_with_the_ride_in(bench: Workbench, detailed: str) -> None:
     details.set_rule(bench, detailed, revision(bench, detailed), "gap", {"on": True})
     gap = next(m for m in state_of(bench, detailed).marks if m.kind == "gap")
-    rides.set_offset(bench, detailed, revision(bench, detailed), -3.0)
+    drawing.set_trim(bench, detailed, revision(bench, detailed), -3.0)
     now = next(m for m in state_of(bench, detailed).marks if m.id == gap.id)
     assert now.after == pytest.approx((gap.after or 0.0) - 3.0, abs=0.1)

@@ -46,12 +46,12 @@ def test_layers_are_given_one_by_one(client: FlaskClient, state: dict) -> None:
     assert gain(client, state, "dips")[:, 1].min() == -20.0
     assert gain(client, state, "ride")[:, 1].tolist() == [0.0, 3.0, 3.0, 0.0]
     assert not gain(client, state, "trim")[:, 1].any()
-    both = gain(client, state, "clip,dips,ride,trim")
+    both = gain(client, state, "clip,curve,dips,ride,trim")
     assert both[:, 1].max() == 3.0
     assert both[:, 1].min() == -20.0
     refused = client.get(address(state, "gain?layers=clip,ride,fader"))
     assert refused.status_code == 422
-    assert "clip, dips, ride, trim" in refused.json["detail"]
+    assert "clip, curve, dips, ride, trim" in refused.json["detail"]
 
 
 @pytest.mark.parametrize(
@@ -62,6 +62,10 @@ def test_layers_are_given_one_by_one(client: FlaskClient, state: dict) -> None:
         ("ride/lift", {"lane": "ride", "start": 1.0, "end": 2.0, "by": 3.0}),
         ("ride/point", {"lane": "trim", "at": 1.0}),
         ("ride/trim", {"db": -1.0}),
+        ("ride/trim", {"off": True}),
+        ("ride/lift", {"lane": "curve", "start": 1.0, "end": 2.0, "by": 3.0}),
+        ("ride/borders", {"lane": "ride", "spans": [[1.0, 2.0]], "four": True}),
+        ("ride/working-range", {"low": -40.0, "high": 12.0}),
         ("ride/draft/accept", {}),
     ],
 )
@@ -87,7 +91,14 @@ def test_a_write_on_an_older_state_is_refused(client: FlaskClient, state: dict, 
         ("ride/points", {"lane": "ride", "points": [0], "by": 1}, 404),
         ("ride/points", {"lane": "ride", "points": []}, 422),
         ("ride/range", {"lane": "ride", "start": 1, "end": 2, "what": "delete"}, 422),
-        ("ride/fold", {}, 422),
+        ("ride/range", {"lane": "curve", "start": 1, "end": 2, "what": "thin"}, 422),
+        ("ride/scale", {"lane": "ride", "start": 1, "end": 2, "factor": 0.5}, 422),
+        ("ride/borders", {"lane": "curve", "spans": [[9000, 9001]]}, 422),
+        ("ride/point", {"lane": "curve", "at": 9000, "db": 1}, 422),
+        ("ride/move", {"lane": "trim", "to": "ride"}, 422),
+        ("ride/move", {"lane": "ride", "to": "ride"}, 422),
+        ("ride/trim", {}, 422),
+        ("ride/working-range", {"low": 1, "high": 6}, 422),
         ("ride/draw", {"lane": "ride", "points": [[1, 0], [1, 0]]}, 422),
         ("ride/paste", {"lane": "ride", "at": 1, "start": 1, "end": 2, "from_track": "gone", "from_lane": "ride"}, 404),
     ],
@@ -107,8 +118,8 @@ def test_curve_files_are_taken_and_given(client: FlaskClient, state: dict) -> No
     taken = client.post(address(state, f"ride/file?{query}"), data=b"seconds,dB\n0,-3\n4,1.5\n")
     assert taken.status_code == 200
     assert client.get(address(state, "ride")).json["ride"] == [
-        {"at": 0.0, "db": -3.0, "shape": "linear"},
-        {"at": 4.0, "db": 1.5, "shape": "linear"},
+        {"at": 0.0, "db": -3.0, "shape": "linear", "clip": None},
+        {"at": 4.0, "db": 1.5, "shape": "linear", "clip": None},
     ]
     given = client.get(address(state, "ride/ride.csv"))
     assert given.data.decode().splitlines()[1] == "0.000000,-3.0000,linear"
@@ -121,4 +132,7 @@ def test_curve_files_are_taken_and_given(client: FlaskClient, state: dict) -> No
         bad = client.post(address(state, f"ride/file?{query}"), data=data)
         assert bad.status_code == 422
         assert bad.json["detail"].endswith(".")
+    onsets = client.get(f"/api/recordings/{state['tracks'][0]['recording']['id']}/onsets")
+    assert (np.diff(np.frombuffer(onsets.data, "<f8")) > 0).all()
+    assert client.get("/api/recordings/gone/onsets").status_code == 404
     assert len(client.get(address(state, "ride")).json["ride"]) == 2

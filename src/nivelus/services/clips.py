@@ -12,11 +12,13 @@ from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.marks.cells import measure_cell
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.services.details import pin
+from nivelus.services.lanes import joined_clip_curves
 from nivelus.services.levels import clips_of
 from nivelus.services.sessions import NAME_LENGTH, run_edit
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
+from nivelus.store.packing import pack_curve
 from nivelus.store.tables import Clip, Recording, Track
 
 GAIN_RANGE = (-60.0, 24.0)
@@ -78,7 +80,7 @@ def set_label(bench: Workbench, track_id: str, revision: int, clip_id: str, labe
 
 
 def cut(bench: Workbench, track_id: str, revision: int, at: float) -> Changed:
-    """Cut the clip at ``at`` seconds in two; both keep its gain. A phrase that is cut becomes two phrases."""
+    """Cut the clip at ``at`` seconds in two; both keep its gain and its curve. A phrase that is cut becomes two phrases."""
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
         grid = _grid(bench, recording)
@@ -122,6 +124,7 @@ def join(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Chan
         starts = [clip.phrase_start for clip in chosen if clip.phrase_start is not None]
         ends = [clip.phrase_end for clip in chosen if clip.phrase_end is not None]
         kept = chosen[0]
+        kept.curve = _joined_curve(chosen, recording)
         kept.end, kept.gain, kept.by_hand = chosen[-1].end, longest.gain, longest.by_hand
         kept.label = " ".join(clip.label for clip in chosen if clip.label)
         kept.confidence = longest.confidence
@@ -187,6 +190,13 @@ def _name(clips: list[Clip]) -> str:
 
 def _limited(gain: float) -> float:
     return round(min(max(gain, GAIN_RANGE[0]), GAIN_RANGE[1]), 2) + 0.0
+
+
+def _joined_curve(clips: list[Clip], recording: Recording) -> str:
+    """The curve of clips that become one: each heard as before, within its old borders."""
+    if len({clip.curve for clip in clips}) == 1:
+        return clips[0].curve
+    return pack_curve(joined_clip_curves(clips, recording.sample_rate))
 
 
 def _phrase_length(clip: Clip) -> int:

@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain
 from nivelus.core.errors import Refused
+from nivelus.services.lanes import layers_of
 from nivelus.services.levels import clip_rows, clips_of, gain_curve, level_before, levels_after, target_of
 from nivelus.services.marks import marks_of
 from nivelus.services.sessions import run_edit
@@ -84,17 +85,17 @@ def _propose(
 ) -> tuple[float, list[Clip], np.ndarray, ClipGainDraft]:
     """The resolved target, the clips that are drafted, their levels before clip gain, and what is proposed for them.
 
-    A phrase is judged as it is heard: with the dips that lie in it.
+    A phrase is judged with all that belongs to it: its clip curve, and the dips that lie in it.
     """
     target = target_of(db, session, recording, clips)
     chosen = [clip for clip in clips if clip.loudness is not None and (ids is None or clip.id in ids)]
     if not chosen:
         raise Refused("There is no phrase here to even out.")
     levels = np.array([level_before(session, recording, clip) for clip in chosen], np.float64)
-    dips = marks_of(db, track, recording, clips).curve()
-    if not dips.is_flat_zero and not recording.missing:
-        curve = gain_curve(clips, recording, dips)
-        after = levels_after(bench.vault.grid(recording), session, recording, clips, dips, curve)
+    layers = layers_of(db, track, clips, marks_of(db, track, recording, clips).curve(), recording.sample_rate)
+    if not layers.before_ride.is_flat_zero and not recording.missing:
+        curve = gain_curve(clips, recording, layers.before_ride)
+        after = levels_after(bench.vault.grid(recording), session, recording, clips, layers.before_ride, curve)
         levels = np.array([after[clip.id] - clip.gain for clip in chosen], np.float64)
     rule = ClipGainRule(
         target=target,

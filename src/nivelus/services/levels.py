@@ -98,7 +98,7 @@ def target_of(db: DbSession, session: Session, recording: Recording, clips: Sequ
 
 
 def gain_curve(clips: Sequence[Clip], recording: Recording, beyond: GainCurve | None = None) -> GainCurve:
-    """The compiled pre-fader gain of clips that follow each other, with what lies beyond it: dips, ride, trim."""
+    """The compiled pre-fader gain of clips that follow each other, with what lies ``beyond`` it."""
     clip_curve = compile_clip_gains(
         [ClipGain(c.start, c.end, c.gain, c.phrase_start, c.phrase_end) for c in clips], recording.sample_rate
     )
@@ -110,12 +110,11 @@ def gain_per_frame(curve: GainCurve, recording: Recording) -> FloatArray:
     return frame_gain(curve, frame_borders(recording.frames, recording.sample_rate))
 
 
-def clip_gain_curve(db: DbSession, track: Track, recording: Recording) -> GainCurve:
-    """The compiled clip gains of a track, from the few columns that it takes."""
+def clip_columns(db: DbSession, track: Track) -> list[Clip]:
+    """The clips of a track with the few columns that their gain and curves take; only to be read."""
     c = inspect(Clip).local_table.c
-    query = select(c.start, c.end, c.gain, c.phrase_start, c.phrase_end)
-    rows = db.execute(query.where(c.track_id == track.id).order_by(c.start)).all()
-    return compile_clip_gains([ClipGain(*row) for row in rows], recording.sample_rate)
+    query = select(c.start, c.end, c.gain, c.curve, c.phrase_start, c.phrase_end)
+    return cast(list[Clip], db.execute(query.where(c.track_id == track.id).order_by(c.start)).all())
 
 
 def levels_after(

@@ -12,10 +12,10 @@ from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.errors import Refused
-from nivelus.core.gain.curves import EMPTY, changed_span
+from nivelus.core.gain.curves import EMPTY, Curve, changed_span
 from nivelus.core.marks.esses import LEAST_RATE
 from nivelus.core.sound.reader import SoundInfo
-from nivelus.services.lanes import NOTHING, drawn_gain, lane_curve, lane_values, with_drawn
+from nivelus.services.lanes import LaneValue, drawn_lanes, layers_of
 from nivelus.services.levels import (
     ALWAYS_WHOLE,
     clip_rows,
@@ -114,7 +114,7 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
     whole = {row["after"]["track_id"] for row in edit.touched("mark_set") if row["after"] is not None}
     for row in edit.touched("track"):
         before, after = row["before"] or {}, row["after"] or {}
-        if after and before.get("dip_rules") != after.get("dip_rules"):
+        if after and any(before.get(name) != after.get(name) for name in ("dip_rules", "range_low", "range_high")):
             whole.add(row["id"])
     with bench.database.reading() as db:
         session = require(db, Session, edit.session.id, "session")
@@ -219,7 +219,9 @@ def _view(bench: Workbench, db: DbSession, session: Session, scope: Scope, remov
                 target=target,
                 rules=rules_of(track),
                 shows_esses=recording.sample_rate >= LEAST_RATE,
-                lanes=[name for name, values in lane_values(db, track.id).items() if values != NOTHING],
+                lanes=drawn_lanes(db, track.id),
+                range_low=track.range_low,
+                range_high=track.range_high,
                 recording=view_recording(recording),
             )
         )
@@ -229,15 +231,16 @@ def _view(bench: Workbench, db: DbSession, session: Session, scope: Scope, remov
         grid = None if recording.missing else bench.vault.grid(recording)
         marks = track_marks(db, track, recording)
         near = marks.overlapping(clips[0].start, clips[-1].end)
-        drawn = drawn_gain(db, track.id, recording.sample_rate)
-        beyond = with_drawn(marks.curve(near), drawn)
-        curve = gain_curve(clips, recording, beyond)
+        layers = layers_of(db, track, clips, marks.curve(near), recording.sample_rate)
+        curve = gain_curve(clips, recording, layers.beyond)
         gain = gain_per_frame(curve, recording) if len(wanted) >= ALWAYS_WHOLE else None
-        after = {} if grid is None else levels_after(grid, session, recording, clips, beyond, curve, gain)
+        after = {} if grid is None else levels_after(grid, session, recording, clips, layers.beyond, curve, gain)
         clip_views += view_clips(session, recording, wanted, after)
         if whole or scope.clips is not None:
             chosen = np.flatnonzero(marks.overlapping(wanted[0].start, wanted[-1].end)).tolist()
-            mark_views += view_marks(track, recording, grid, clips, marks, curve, None if whole else chosen, gain, drawn)
+            mark_views += view_marks(
+                track, recording, grid, clips, marks, curve, None if whole else chosen, gain, layers.curves
+            )
     undo_label, redo_label = history.labels(db, session.id)
     rule = RuleView(**{name: getattr(session, name) for name in RULE_FIELDS})
     return Changed(
@@ -280,14 +283,21 @@ def _clips_under_lane(db: DbSession, row: dict[str, Any]) -> list[str]:
     if track is None:
         return []
     rate = require(db, Recording, track.recording_id, "recording").sample_rate
-    curves = [lane_curve(side["points"], side["offset"]) if side else EMPTY for side in (row["before"], row["after"])]
-    span = changed_span(*curves)
+    before, after = (_lane_of(side) for side in (row["before"], row["after"]))
+    span = changed_span(before, after)
     if span is None:
         return []
     query = select(col(Clip.id)).where(col(Clip.track_id) == track.id, col(Clip.end) > max(span[0], 0.0) * rate)
     if span[1] != np.inf:
         query = query.where(col(Clip.start) < span[1] * rate)
     return list(db.scalars(query))
+
+
+def _lane_of(side: dict[str, Any] | None) -> Curve:
+    """What a lane of a track did, or does now; EMPTY where it was off or not there."""
+    if side is None or side.get("off"):
+        return EMPTY
+    return LaneValue(side["points"], side["offset"]).curve()
 
 
 def _with_neighbours(clips: list[Clip], only: Collection[str]) -> list[Clip]:

@@ -18,6 +18,7 @@ from nivelus.core.drafts.ride import inner_spread
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.curve import GainCurve, add_curves
 from nivelus.core.marks.mark import KINDS
+from nivelus.core.marks.onsets import find_onsets
 from nivelus.core.marks.phrases import room_tone
 from nivelus.core.measure.evenness import evenness
 from nivelus.core.measure.grid import LevelGrid
@@ -26,9 +27,9 @@ from nivelus.core.measure.loudness import MOMENTARY, SHORT_TERM, figures, slidin
 from nivelus.core.measure.spans import LOWEST_DB
 from nivelus.core.measure.waveform import LEVELS, tile
 from nivelus.core.sound.reader import SoundReader
-from nivelus.services.lanes import drawn_gain, with_drawn
+from nivelus.services.lanes import clip_curves, drawn_gain, layers_of, working_range
 from nivelus.services.levels import (
-    clip_gain_curve,
+    clip_columns,
     clip_rows,
     gain_curve,
     gain_per_frame,
@@ -45,7 +46,7 @@ from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
 from nivelus.store.tables import Clip, Recording, Session, Track
 
-LAYERS = ("clip", "dips", "ride", "trim")
+LAYERS = ("clip", "curve", "dips", "ride", "trim")
 """The layers of pre-fader gain, in the order of the signal path."""
 TRACE_STEP = 5
 """Frames between two values of the trace inside phrases: 20 a second."""
@@ -70,6 +71,13 @@ def wave_tile(bench: Workbench, recording_id: str, level: int, index: int) -> np
         raise NotFound("There is no such part of the waveform.")
     grid = bench.vault.grid(recording)
     return tile(bench.vault.wave(recording), len(grid.data) * BINS_PER_FRAME, level, index)
+
+
+def onsets(bench: Workbench, recording_id: str) -> npt.NDArray[np.float64]:
+    """Where sound sets in in a recording, seconds, (n,) float64."""
+    recording = _recording(bench, recording_id)
+    bins = len(bench.vault.grid(recording).data) * BINS_PER_FRAME
+    return find_onsets(bench.vault.wave(recording)[:bins], recording.room_tone)
 
 
 def trace(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
@@ -123,11 +131,15 @@ def gain_points(bench: Workbench, track_id: str, layers: Collection[str] = LAYER
 def _layers(db: DbSession, track: Track, recording: Recording, layers: Collection[str]) -> GainCurve:
     """The sum of some layers of a track."""
     curves = []
+    columns = clip_columns(db, track) if {"clip", "curve"} & set(layers) else []
     if "clip" in layers:
-        curves.append(clip_gain_curve(db, track, recording))
+        curves.append(gain_curve(columns, recording))
+    if "curve" in layers:
+        own = clip_curves(columns, recording.sample_rate, working_range(track))
+        curves += [own] if own is not None else []
     if "dips" in layers:
         curves.append(track_marks(db, track, recording).curve())
-    drawn = drawn_gain(db, track.id, recording.sample_rate, layers)
+    drawn = drawn_gain(db, track, recording.sample_rate, layers)
     if drawn is not None:
         curves.append(drawn)
     return add_curves(curves) if curves else GainCurve(np.zeros(1), np.zeros(1))
@@ -142,14 +154,13 @@ def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
         target = target_of(db, session, recording, clips)
         judged = [clip for clip in clips if is_judged(clip)]
         marks = marks_of(db, track, recording, clips)
-        drawn = drawn_gain(db, track_id, recording.sample_rate)
-        beyond = with_drawn(marks.curve(), drawn)
-        curve = gain_curve(clips, recording, beyond)
+        layer = layers_of(db, track, clips, marks.curve(), recording.sample_rate)
+        curve = gain_curve(clips, recording, layer.beyond)
         gain = gain_per_frame(curve, recording)
-        after = levels_after(grid, session, recording, clips, beyond, curve, gain)
+        after = levels_after(grid, session, recording, clips, layer.beyond, curve, gain)
     before = np.array([level_before(session, recording, clip) for clip in judged], np.float64)
     now = np.array([after[clip.id] for clip in judged], np.float64)
-    details = view_marks(track, recording, grid, clips, marks, curve, gain=gain, drawn=drawn)
+    details = view_marks(track, recording, grid, clips, marks, curve, gain=gain, drawn=layer.curves)
     plain = np.array([clip.true_peak for clip in judged], np.float64)
     moved = _peaks_after(grid, judged, gain)
     old, new = _details(details, "before"), _details(details, "after")
@@ -176,7 +187,7 @@ def render_source(bench: Workbench, track_id: str) -> tuple[Path, Track, Recordi
         _, track, recording = _load(db, track_id)
         clips = clip_rows(db, track_id)
         dips = marks_of(db, track, recording, clips).curve()
-        curve = gain_curve(clips, recording, with_drawn(dips, drawn_gain(db, track_id, recording.sample_rate)))
+        curve = gain_curve(clips, recording, layers_of(db, track, clips, dips, recording.sample_rate).beyond)
         return bench.vault.source(recording), track, recording, curve
 
 

@@ -121,7 +121,8 @@ class TrackView(View):
     """A track without its clips and marks. ``target`` is the resolved target, in the session's unit.
 
     ``rules`` say for each kind of mark how it goes down; ``shows_esses`` is False where the sampling rate is too low.
-    ``lanes`` names the lanes in which something is drawn: ride, trim.
+    ``lanes`` names the lanes in which something is drawn: curve (of the clips), ride, trim. ``range_low`` ... ``range_high``
+    is the working range, dB, that they stay within.
     """
 
     id: str
@@ -132,6 +133,8 @@ class TrackView(View):
     rules: dict[str, DipRuleView]
     shows_esses: bool
     lanes: list[str]
+    range_low: float
+    range_high: float
     recording: RecordingView
 
 
@@ -239,11 +242,12 @@ class TrialView(View):
 
 
 class RidePoint(View):
-    """A point of a lane: seconds, dB (-144 is silence), and the shape of the way to the next."""
+    """A point of a lane: seconds, dB (-144 is silence), the shape of the way to the next, and the clip that owns it if any."""
 
     at: float
     db: float
     shape: str
+    clip: str | None = None
 
 
 class RidePhraseView(View):
@@ -255,20 +259,40 @@ class RidePhraseView(View):
     reason: str
 
 
-class RideView(View):
-    """The drawn lanes of a track: points of ride and trim, the trim's offset (dB), and what goes on inside the phrases."""
+class StrayView(View):
+    """A span inside a phrase whose loudness strays from that of its phrase, by ``deviation`` LU on the average."""
 
+    clip: str
+    start: float
+    end: float
+    deviation: float
+
+
+class RideView(View):
+    """The drawn lanes of a track: points of the clip curves, ride and trim; the trim's offset (dB) and whether it is off.
+
+    ``phrases`` say what goes on inside them, ``strays`` where it goes on. ``ramp`` is that of a lift, seconds.
+    """
+
+    curve: list[RidePoint]
     ride: list[RidePoint]
     trim: list[RidePoint]
     offset: float
+    off: bool
     phrases: list[RidePhraseView]
+    strays: list[StrayView]
+    ramp: float
 
 
 class RideDraftView(View):
-    """A drafted ride: its points, what it does to each phrase, and the mean spread inside those that are drafted, LU."""
+    """A drafted ride: its points, what it does to each phrase, and the mean spread inside those that are drafted, LU.
+
+    ``strays`` has the deviation that each stray of the present state would have, in their order, LU.
+    """
 
     points: list[RidePoint]
     phrases: list[RidePhraseView]
+    strays: list[float]
     before: float
     after: float
 

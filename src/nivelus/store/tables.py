@@ -66,6 +66,9 @@ class Track(SQLModel, table=True):
     name: str
     position: int
     fader: float = 0.0
+    range_low: float = -20.0
+    range_high: float = 6.0
+    """The working range, dB, that what is drawn stays within; a low of -144 lets it go down to silence."""
     dip_rules: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
     """By kind of mark: on, depth, shallowest, deepest, silent; what is absent is as it comes."""
 
@@ -112,7 +115,10 @@ class Detail(SQLModel, table=True):
 
 
 class Lane(SQLModel, table=True):
-    """A lane of a track that is drawn: "ride" or "trim", with its packed points and an offset in dB on all of it."""
+    """A lane of a track that is drawn: "ride" or "trim", with its packed points and an offset in dB on all of it.
+
+    One that is ``off`` keeps both and does nothing.
+    """
 
     __table_args__ = (UniqueConstraint("track_id", "name"),)
 
@@ -121,13 +127,14 @@ class Lane(SQLModel, table=True):
     name: str
     points: str = ""
     offset: float = 0.0
+    off: bool = False
 
 
 class Clip(SQLModel, table=True):
     """A span of a recording with its gain and at most one phrase.
 
     ``loudness``, ``rms`` and ``peak`` are the levels of the phrase before gain (LUFS, dBFS, dBTP), ``true_peak`` and
-    ``room_tone`` those of the whole clip.
+    ``room_tone`` those of the whole clip. ``curve`` is the clip curve, packed, in seconds of the recording.
     """
 
     id: str = Field(default_factory=new_id, primary_key=True)
@@ -135,6 +142,7 @@ class Clip(SQLModel, table=True):
     start: int
     end: int
     gain: float = 0.0
+    curve: str = ""
     phrase_start: int | None = None
     phrase_end: int | None = None
     confidence: float = 0.0

@@ -7,7 +7,7 @@ import io
 from flask import Blueprint, Response, request, send_file
 
 from nivelus.core.errors import Refused
-from nivelus.services import imports, renders, rides, sound
+from nivelus.services import drawing, imports, renders, sound
 from nivelus.web.answers import answer, array
 from nivelus.web.context import bench, queue
 
@@ -37,6 +37,12 @@ def wave(recording_id: str, level: int, index: int) -> Response:
     return array(sound.wave_tile(bench(), recording_id, level, index), lasting=True)
 
 
+@bp.get("/recordings/<recording_id>/onsets")
+def onsets(recording_id: str) -> Response:
+    """float64 seconds at which sound sets in."""
+    return array(sound.onsets(bench(), recording_id))
+
+
 @bp.get("/tracks/<track_id>/trace")
 def trace(track_id: str) -> Response:
     """float32 level before gain, 20 a second, in the session's unit."""
@@ -57,8 +63,8 @@ def gain(track_id: str) -> Response:
 
 @bp.get("/tracks/<track_id>/ride/<lane>.<ending>")
 def lane_file(track_id: str, lane: str, ending: str) -> Response:
-    """The ride or the trim of a track as a CSV or MIDI file."""
-    name, data = rides.write_out(bench(), track_id, lane, ending)
+    """What is drawn on a track as a CSV or MIDI file."""
+    name, data = drawing.write_out(bench(), track_id, lane, ending)
     return send_file(io.BytesIO(data), as_attachment=True, download_name=name)
 
 

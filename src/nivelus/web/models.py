@@ -245,16 +245,24 @@ class Problem(BaseModel):
     detail: str
 
 
-LaneName = Literal["ride", "trim"]
+LaneName = Literal["curve", "ride", "trim"]
 Places = Annotated[list[Annotated[int, Field(ge=0, le=1_000_000)]], Field(min_length=1, max_length=100_000)]
+Lag = Annotated[float, Field(gt=0, le=5, allow_inf_nan=False)]
+LaneDb = Annotated[float, Field(ge=-144, le=120, allow_inf_nan=False)]
+SpanIn = tuple[Seconds, Seconds]
 
 
 class RideRuleIn(Request):
-    """Values of the rule of a ride; those that are absent are as they come."""
+    """Values of the rule of a ride; those that are absent are as they come. Times are seconds."""
 
     strength: Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)] | None = None
     most_up: Limit | None = None
     most_down: Limit | None = None
+    dead_band: Annotated[float, Field(ge=0, le=12, allow_inf_nan=False)] | None = None
+    attack: Lag | None = None
+    release: Lag | None = None
+    look_ahead: Annotated[float, Field(ge=0, le=2, allow_inf_nan=False)] | None = None
+    error: Annotated[float, Field(ge=0.05, le=6, allow_inf_nan=False)] | None = None
 
     def values(self) -> dict[str, Any]:
         """What was given."""
@@ -262,10 +270,11 @@ class RideRuleIn(Request):
 
 
 class RideDraftRequest(Request):
-    """A ride to try, for all phrases or some."""
+    """A ride to try, for all phrases, for some, or within a span."""
 
     rule: RideRuleIn | None = None
     clips: Ids | None = None
+    span: SpanIn | None = None
 
 
 class RideDraftAccept(Revised):
@@ -273,74 +282,99 @@ class RideDraftAccept(Revised):
 
     rule: RideRuleIn | None = None
     clips: Ids | None = None
+    span: SpanIn | None = None
 
 
-class Lift(Revised):
-    """A span of a lane to raise or lower."""
+class OfLane(Revised):
+    """An edit of a lane: the clip curves, the ride, or the trim."""
 
     lane: LaneName
+
+
+class OfSpan(OfLane):
+    """An edit of a span of a lane."""
+
     start: Seconds
     end: Seconds
+
+
+class Lift(OfSpan):
+    """A span of a lane to raise or lower."""
+
     by: Db
 
 
-class NewPoint(Revised):
+class Scale(OfSpan):
+    """A range of a lane of which the moves become ``factor`` times as large, around a gain or around their middle."""
+
+    factor: Annotated[float, Field(ge=-10, le=10, allow_inf_nan=False)]
+    around: Db | None = None
+
+
+class RangeChange(OfSpan):
+    """A range of a lane, and what to do with it."""
+
+    what: Literal["delete", "smooth", "thin"]
+
+
+class Borders(OfLane):
+    """Spans of which both ends get a point, or two each with those where ramps begin."""
+
+    spans: Annotated[list[SpanIn], Field(min_length=1, max_length=20_000)]
+    four: bool = False
+
+
+class NewPoint(OfLane):
     """A point to make: on the curve where it is, or at a gain."""
 
-    lane: LaneName
     at: Seconds
-    db: Db | None = None
+    db: LaneDb | None = None
 
 
-class PointsChange(Revised):
+class PointsChange(OfLane):
     """Points to move, to set, or to delete."""
 
-    lane: LaneName
     points: Places
     seconds: Annotated[float, Field(ge=-1_000_000, le=1_000_000, allow_inf_nan=False)] = 0.0
     by: Db = 0.0
-    to: Db | None = None
+    to: LaneDb | None = None
     shape: Literal["linear", "smooth", "hold"] | None = None
     gone: bool = False
 
 
-class RangeChange(Revised):
-    """A range of a lane, and what to do with it."""
-
-    lane: LaneName
-    start: Seconds
-    end: Seconds
-    what: Literal["delete", "smooth", "thin"]
-
-
-class DrawnLine(Revised):
+class DrawnLine(OfLane):
     """What the hand drew: seconds and dB, in the order in which it was drawn."""
 
-    lane: LaneName
-    points: Annotated[list[tuple[Seconds, Db]], Field(min_length=2, max_length=20_000)]
+    points: Annotated[list[tuple[Seconds, LaneDb]], Field(min_length=2, max_length=20_000)]
 
 
-class Paste(Revised):
+class Paste(OfSpan):
     """A range of a lane to put at a moment; ``from_track`` and ``from_lane`` say where it comes from."""
 
-    lane: LaneName
     at: Seconds
-    start: Seconds
-    end: Seconds
     from_track: Id
     from_lane: LaneName
 
 
-class LaneChange(Revised):
-    """A lane."""
+class HandOver(OfLane):
+    """What one lane draws, all of it or a span, to be moved into another."""
 
-    lane: LaneName
+    to: LaneName
+    span: SpanIn | None = None
 
 
 class TrimChange(Revised):
-    """The trim of a whole track."""
+    """The trim of a whole track, or its switch."""
 
-    db: Db
+    db: Db | None = None
+    off: bool | None = None
+
+
+class RangeOfWork(Revised):
+    """The working range of a track, dB; a low of -144 is silence."""
+
+    low: Annotated[float, Field(ge=-144, lt=0, allow_inf_nan=False)]
+    high: Annotated[float, Field(gt=0, le=24, allow_inf_nan=False)]
 
 
 class CurveQuery(BaseModel):

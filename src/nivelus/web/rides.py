@@ -1,4 +1,4 @@
-"""Routes of a track's ride and trim: drafts, lifts, points, ranges, folding, files."""
+"""Routes of what is drawn on a track - clip curves, ride, trim: drafts, lifts, points, ranges, folding, files."""
 
 from __future__ import annotations
 
@@ -6,22 +6,25 @@ from flask import Response, request
 from flask_openapi3 import APIBlueprint, Tag
 
 from nivelus.core.errors import Refused
-from nivelus.services import rides
+from nivelus.services import drawing, rides
 from nivelus.services.views import Changed, RideDraftView, RideView
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
 from nivelus.web.models import (
+    Borders,
     CurveQuery,
     DrawnLine,
-    LaneChange,
+    HandOver,
     Lift,
     NewPoint,
+    OfLane,
     Paste,
     PointsChange,
     RangeChange,
-    Revised,
+    RangeOfWork,
     RideDraftAccept,
     RideDraftRequest,
+    Scale,
     TrackPath,
     TrimChange,
 )
@@ -33,35 +36,53 @@ api = APIBlueprint(
 
 @api.get("", responses={200: RideView})
 def get_ride(path: TrackPath) -> Response:
-    """The lanes, and what goes on inside the phrases."""
+    """The lanes, what goes on inside the phrases, and what strays."""
     return answer(rides.view(bench(), path.track_id))
 
 
 @api.post("/draft", responses={200: RideDraftView})
 def draft_ride(path: TrackPath, body: RideDraftRequest) -> Response:
     """What a drafted ride would do; nothing is changed."""
-    return answer(
-        rides.draft(bench(), path.track_id, body.rule.values() if body.rule else None, body.clips and set(body.clips))
-    )
+    rule = body.rule.values() if body.rule else None
+    return answer(rides.draft(bench(), path.track_id, rule, body.clips and set(body.clips), body.span))
 
 
 @api.post("/draft/accept", responses={200: Changed})
 def accept_ride(path: TrackPath, body: RideDraftAccept) -> Response:
     """Make the drafted ride the ride."""
     rule = body.rule.values() if body.rule else None
-    return answer(rides.accept(bench(), path.track_id, body.revision, rule, body.clips and set(body.clips)))
+    return answer(rides.accept(bench(), path.track_id, body.revision, rule, body.clips and set(body.clips), body.span))
 
 
 @api.post("/lift", responses={200: Changed})
 def lift_span(path: TrackPath, body: Lift) -> Response:
     """Raise or lower a span."""
-    return answer(rides.lift_span(bench(), path.track_id, body.revision, body.lane, body.start, body.end, body.by))
+    return answer(drawing.lift_span(bench(), path.track_id, body.revision, body.lane, body.start, body.end, body.by))
+
+
+@api.post("/scale", responses={200: Changed})
+def scale_range(path: TrackPath, body: Scale) -> Response:
+    """Make the moves of a range larger or smaller."""
+    span = body.start, body.end
+    return answer(drawing.scale_range(bench(), path.track_id, body.revision, body.lane, *span, body.factor, body.around))
+
+
+@api.post("/range", responses={200: Changed})
+def change_range(path: TrackPath, body: RangeChange) -> Response:
+    """Delete, smooth or thin a range."""
+    return answer(drawing.change_range(bench(), path.track_id, body.revision, body.lane, body.start, body.end, body.what))
+
+
+@api.post("/borders", responses={200: Changed})
+def make_borders(path: TrackPath, body: Borders) -> Response:
+    """Make points at the ends of spans."""
+    return answer(drawing.make_borders(bench(), path.track_id, body.revision, body.lane, body.spans, body.four))
 
 
 @api.post("/point", responses={200: Changed})
 def put_point(path: TrackPath, body: NewPoint) -> Response:
     """Make a point."""
-    return answer(rides.put_point(bench(), path.track_id, body.revision, body.lane, body.at, body.db))
+    return answer(drawing.put_point(bench(), path.track_id, body.revision, body.lane, body.at, body.db))
 
 
 @api.post("/points", responses={200: Changed})
@@ -70,7 +91,7 @@ def change_points(path: TrackPath, body: PointsChange) -> Response:
     if not (body.gone or body.seconds or body.by) and body.to is None and body.shape is None:
         raise Refused("Say what is to become of the points.")
     return answer(
-        rides.change_points(
+        drawing.change_points(
             bench(),
             path.track_id,
             body.revision,
@@ -85,48 +106,51 @@ def change_points(path: TrackPath, body: PointsChange) -> Response:
     )
 
 
-@api.post("/range", responses={200: Changed})
-def change_range(path: TrackPath, body: RangeChange) -> Response:
-    """Delete, smooth or thin a range."""
-    return answer(rides.change_range(bench(), path.track_id, body.revision, body.lane, body.start, body.end, body.what))
-
-
 @api.post("/draw", responses={200: Changed})
 def draw_line(path: TrackPath, body: DrawnLine) -> Response:
     """Draw freehand."""
-    return answer(rides.draw_line(bench(), path.track_id, body.revision, body.lane, body.points))
+    return answer(drawing.draw_line(bench(), path.track_id, body.revision, body.lane, body.points))
 
 
 @api.post("/paste", responses={200: Changed})
 def paste_range(path: TrackPath, body: Paste) -> Response:
     """Put a copied range at a moment."""
     source = (body.from_track, body.from_lane)
-    return answer(rides.paste_range(bench(), path.track_id, body.revision, body.lane, body.at, body.start, body.end, source))
+    span = body.start, body.end
+    return answer(drawing.paste_range(bench(), path.track_id, body.revision, body.lane, body.at, *span, source))
 
 
 @api.post("/clear", responses={200: Changed})
-def clear_lane(path: TrackPath, body: LaneChange) -> Response:
+def clear_lane(path: TrackPath, body: OfLane) -> Response:
     """Take a lane away."""
-    return answer(rides.clear(bench(), path.track_id, body.revision, body.lane))
+    return answer(drawing.clear(bench(), path.track_id, body.revision, body.lane))
 
 
 @api.post("/trim", responses={200: Changed})
 def set_trim(path: TrackPath, body: TrimChange) -> Response:
-    """Trim the whole track."""
-    return answer(rides.set_offset(bench(), path.track_id, body.revision, body.db))
+    """Trim the whole track, or switch the trim off or on."""
+    if (body.db is None) == (body.off is None):
+        raise Refused("Say either how far to trim, or whether the trim is off.")
+    return answer(drawing.set_trim(bench(), path.track_id, body.revision, body.db, body.off))
 
 
-@api.post("/fold", responses={200: Changed})
-def fold_trim(path: TrackPath, body: Revised) -> Response:
-    """Fold the trim into the ride."""
-    return answer(rides.fold(bench(), path.track_id, body.revision))
+@api.post("/move", responses={200: Changed})
+def hand_over(path: TrackPath, body: HandOver) -> Response:
+    """Move what one lane draws into another: fold the trim, mirror clip curve and ride."""
+    return answer(drawing.hand_over(bench(), path.track_id, body.revision, body.lane, body.to, body.span))
+
+
+@api.post("/working-range", responses={200: Changed})
+def set_range(path: TrackPath, body: RangeOfWork) -> Response:
+    """Set the working range."""
+    return answer(drawing.set_range(bench(), path.track_id, body.revision, body.low, body.high))
 
 
 @api.post("/file", responses={200: Changed})
 def bring_curve_in(path: TrackPath, query: CurveQuery) -> Response:
     """Bring a curve in from a CSV or MIDI file, which is the body of the request."""
     length = request.content_length or 0
-    if not 0 < length <= rides.MOST_BYTES:
+    if not 0 < length <= drawing.MOST_BYTES:
         raise Refused("A curve file is not empty and holds 16 MB at most.")
     data = request.stream.read(length)
-    return answer(rides.bring_in(bench(), path.track_id, query.revision, query.lane, query.name, data))
+    return answer(drawing.bring_in(bench(), path.track_id, query.revision, query.lane, query.name, data))

@@ -46,7 +46,11 @@ def read_csv(data: bytes) -> Curve:
         raise CurveFileError("This is no text file: a curve is a line of seconds,dB for each point.") from None
     delimiter = next((mark for mark in ("\t", ";") if mark in text), ",")
     points: list[tuple[float, float, Shape]] = []
-    for number, row in enumerate(csv.reader(io.StringIO(text), delimiter=delimiter), 1):
+    try:
+        rows = list(csv.reader(io.StringIO(text, newline=None), delimiter=delimiter))
+    except csv.Error:
+        raise CurveFileError("This is no table: a curve is a line of seconds,dB for each point.") from None
+    for number, row in enumerate(rows, 1):
         fields = [field.strip() for field in row]
         if not any(fields):
             continue

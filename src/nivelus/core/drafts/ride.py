@@ -30,7 +30,7 @@ import numpy.typing as npt
 
 from nivelus.core.errors import LevelError
 from nivelus.core.gain.curve import FloatArray
-from nivelus.core.gain.curves import EMPTY, Curve, curve_of
+from nivelus.core.gain.curves import CLOSEST, EMPTY, Curve, curve_of, with_points
 from nivelus.core.gain.edits import replace_range, thin
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.core.measure.loudness import MOMENTARY, gated_loudness, power_to_db, sliding_power, to_lufs
@@ -128,6 +128,7 @@ def draft_ride(
     target: float | None = None,
     chosen: BoolArray | None = None,
     present: Curve = EMPTY,
+    only: tuple[float, float] | None = None,
 ) -> RideDraft:
     """Draft a ride. O(n log n) in frames; an hour takes about a second.
 
@@ -141,6 +142,7 @@ def draft_ride(
     target : LUFS that every phrase is evened around; its own level if not given
     chosen : (n,) the phrases that are drafted, all if not given; around the others ``present`` stays as it is
     present : the ride as it is
+    only : seconds within which the ride is drafted, everywhere if not given; outside ``present`` stays as it is
 
     Returns
     -------
@@ -175,6 +177,8 @@ def draft_ride(
             if is_all
             else replace_range(curve, min(start, points.at[0]) - 0.001, max(end, points.at[-1]) + 0.001, points)
         )
+    if only is not None:
+        curve = _only(present, curve, *only, glide * FRAME)
     after_power = power * 10 ** (curve((np.arange(len(power)) + 0.5) * FRAME) / 10)
     return RideDraft(
         curve,
@@ -202,19 +206,28 @@ def inner_spread(power: FloatArray) -> float:
     return float(windows.std()) if len(windows) > 1 else 0.0
 
 
+def around(power: FloatArray, window: float) -> FloatArray:
+    """Loudness of ``window`` seconds around every frame of a phrase, LUFS, (n,); of less at its edges."""
+    count, half = len(power), max(round(window / FRAME / 2), 1)
+    total = np.concatenate([[0.0], np.cumsum(power)])
+    low, high = np.maximum(np.arange(count) - half, 0), np.minimum(np.arange(count) + half + 1, count)
+    return np.asarray(to_lufs((total[high] - total[low]) / (high - low)))
+
+
+def is_voiced(level: FloatArray, own: float) -> BoolArray:
+    """In which frames of a phrase of loudness ``own`` the loudness around them, ``level``, is that of a voice and no pause."""
+    return _inner(level > own - DECAY, round(EDGE / FRAME))
+
+
 def _ride_of(power: FloatArray, room: float, rule: RideRule, target: float | None) -> tuple[Indices, FloatArray, str]:
     """The corners of a phrase's ride (frames from its start), their heights in dB, and what decided."""
     count = len(power)
     ends = np.array([0, max(count - 1, 1)])
     if count < SHORTEST / FRAME:
         return ends, np.zeros(2), "short"
-    half = max(round(rule.window / FRAME / 2), 1)
-    total = np.concatenate([[0.0], np.cumsum(power)])
-    low, high = np.maximum(np.arange(count) - half, 0), np.minimum(np.arange(count) + half + 1, count)
-    level = to_lufs((total[high] - total[low]) / (high - low))
-    own = gated_loudness(power)
+    level, own = around(power, rule.window), gated_loudness(power)
     missing = (own if target is None else target) - level
-    voiced = _inner(level > own - DECAY, round(EDGE / FRAME))
+    voiced = is_voiced(level, own)
     if not voiced.any() or np.abs(missing[voiced]).max() <= rule.dead_band:
         return ends, np.zeros(2), "steady"
     most_up = min(rule.most_up, max(rule.noise_limit - room, 0.0))
@@ -324,6 +337,15 @@ def _runs(chosen: BoolArray) -> list[tuple[int, int]]:
     """First and last phrase of every run of chosen ones."""
     edges = np.flatnonzero(np.diff(np.concatenate([[False], chosen, [False]]).astype(np.int8)))
     return [(int(a), int(b) - 1) for a, b in edges.reshape(-1, 2)]
+
+
+def _only(present: Curve, drafted: Curve, start: float, end: float, glide: float) -> Curve:
+    """The drafted ride within a span, reached by a glide inside of it; ``present`` outside."""
+    if end - start < 2 * CLOSEST_CORNERS:
+        raise LevelError("This span is too short to draft a ride in.")
+    inset = min(glide, (end - start) / 4)
+    cut = with_points(drafted, (start + inset, end - inset))
+    return replace_range(present, start, end, cut.keep(cut.inside(start + inset - CLOSEST, end - inset + CLOSEST)))
 
 
 def _points(rides: Sequence[tuple[Indices, FloatArray]], glide: int, error: float, free: float) -> Curve:

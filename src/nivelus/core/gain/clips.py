@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from nivelus.core.errors import GainError
-from nivelus.core.gain.curve import GainCurve
+from nivelus.core.gain.curve import FloatArray, GainCurve
 
 DECLICK_SECONDS = 0.005
 WIDEST_RAMP_SECONDS = 0.060
@@ -43,9 +43,24 @@ def compile_clip_gains(clips: Sequence[ClipGain], rate: int) -> GainCurve:
     """
     if not clips:
         raise GainError("There are no clips to compile.")
+    border, width = border_ramps(clips, rate)
+    gain = np.array([clip.gain for clip in clips], np.float64)
+    steps = gain[1:] != gain[:-1]
+    at = np.stack([border - width / 2, border + width / 2], axis=1)[steps].ravel()
+    db = np.stack([gain[:-1], gain[1:]], axis=1)[steps].ravel()
+    return GainCurve(np.concatenate([[clips[0].start - 1.0], at]), np.concatenate([gain[:1], db]))
+
+
+def border_ramps(clips: Sequence[ClipGain], rate: int) -> tuple[FloatArray, FloatArray]:
+    """Where each clip but the last ends, and how wide the ramp to the next may be: two (n - 1,) of samples.
+
+    Raises
+    ------
+    GainError
+        If clips leave holes or overlap.
+    """
     start = np.array([clip.start for clip in clips], np.float64)
     end = np.array([clip.end for clip in clips], np.float64)
-    gain = np.array([clip.gain for clip in clips], np.float64)
     if (end <= start).any() or (start[1:] != end[:-1]).any():
         raise GainError("Clips must follow each other without holes.")
     phrase_start = np.array([c.end if c.phrase_start is None else c.phrase_start for c in clips], np.float64)
@@ -55,8 +70,4 @@ def compile_clip_gains(clips: Sequence[ClipGain], rate: int) -> GainCurve:
     width = np.clip(room, DECLICK_SECONDS * rate, WIDEST_RAMP_SECONDS * rate)
     # two ramps of one clip may meet but not cross
     length = end - start
-    width = np.minimum(width, 0.98 * np.minimum(length[:-1], length[1:]))
-    steps = gain[1:] != gain[:-1]
-    at = np.stack([border - width / 2, border + width / 2], axis=1)[steps].ravel()
-    db = np.stack([gain[:-1], gain[1:]], axis=1)[steps].ravel()
-    return GainCurve(np.concatenate([[start[0] - 1.0], at]), np.concatenate([gain[:1], db]))
+    return border, np.minimum(width, 0.98 * np.minimum(length[:-1], length[1:]))

@@ -11,20 +11,21 @@ import numpy as np
 
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.curve import FloatArray, GainCurve
-from nivelus.core.gain.curves import EMPTY, Curve, add, area, finite, flatten, plain
+from nivelus.core.gain.curves import EMPTY, SILENT, Curve, add, area, finite, flatten, limit, plain
 
 _STEEP = 0.2
 """dB per millisecond from which a move that is over too soon is spread over the de-click ramp."""
 
 
-def compile_curves(curves: Sequence[Curve], rate: int) -> GainCurve:
-    """Compile the sum of curves to a gain curve in samples.
+def compile_curves(curves: Sequence[Curve], rate: int, low: float = SILENT, high: float = np.inf) -> GainCurve:
+    """Compile the sum of curves, each kept within a working range of ``low`` ... ``high`` dB, to a gain curve in samples.
 
     A move that is over in less than the de-click ramp is spread over it, so that nothing clicks whatever was drawn.
     """
     total = EMPTY
     for curve in curves:
-        total = add(total, curve) if len(total) else curve
+        kept = limit(curve, low, high)
+        total = add(total, kept) if len(total) else kept
     if not len(total):
         return GainCurve(np.zeros(1), np.zeros(1))
     straight = flatten(total)

@@ -205,6 +205,26 @@ def flatten(curve: Curve, error: float = FINE) -> Curve:
     return _straighten(curve, curve.shape != Shape.LINEAR, error)
 
 
+def limit(curve: Curve, low: float, high: float) -> Curve:
+    """A curve kept within ``low`` ... ``high`` dB, exactly: with straight pieces and points where it meets them.
+
+    One that lies within stays as it is. A ``low`` of SILENT lets silence be.
+    """
+    low = -np.inf if low <= SILENT else low
+    db = finite(curve.db)
+    if not len(curve) or (db.min() >= low and db.max() <= high):
+        return curve
+    line = flatten(curve)
+    value = finite(line.db)
+    meets = []
+    for bound in (low, high):
+        crossed = np.flatnonzero((value[:-1] < bound) != (value[1:] < bound)) if np.isfinite(bound) else np.zeros(0, int)
+        share = (bound - value[crossed]) / (value[crossed + 1] - value[crossed])
+        meets.append(line.at[crossed] + share * (line.at[crossed + 1] - line.at[crossed]))
+    cut = with_points(line, np.concatenate(meets))
+    return replace(cut, db=np.clip(finite(cut.db), low, high))
+
+
 def changed_span(before: Curve, after: Curve) -> tuple[float, float] | None:
     """From where to where two curves differ, seconds (infinite where they do to the end); None where they do not."""
     a, b = _joined(before, after)

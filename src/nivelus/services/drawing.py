@@ -1,0 +1,563 @@
+"""The use cases of what is drawn: lifts, points, ranges, the trim and its folding, the working range, curves from elsewhere.
+
+Three lanes are drawn on. The ride and the trim are one curve each; "curve" is the curves of the clips, which looks like one
+but belongs to many: an edit of a span is done to each clip in its part of it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+from pathlib import PurePath
+
+import numpy as np
+from sqlmodel import col, select
+
+from nivelus.core.deliver.curve_formats import FORMATS, parse_curve
+from nivelus.core.errors import CurveFileError, NotFound, Refused
+from nivelus.core.gain.clip_curves import heard
+from nivelus.core.gain.clips import DECLICK_SECONDS
+from nivelus.core.gain.curve import SILENCE, FloatArray
+from nivelus.core.gain.curves import CLOSEST, SILENT, Curve, Shape, add, curve_of, finite, with_points
+from nivelus.core.gain.edits import (
+    Indices,
+    add_point,
+    border_points,
+    copy_range,
+    delete_points,
+    delete_range,
+    draw,
+    lift,
+    move_points,
+    paste,
+    scale,
+    set_points,
+    shift,
+    smooth,
+    thin,
+)
+from nivelus.services.lanes import LANES, LaneValue, Range, joined_clip_curves, lane_values, working_range
+from nivelus.services.levels import clip_columns, clips_of
+from nivelus.services.sessions import run_edit
+from nivelus.services.views import Changed
+from nivelus.services.workbench import Workbench
+from nivelus.store.history import Edit, require
+from nivelus.store.packing import pack_curve, unpack_curve
+from nivelus.store.tables import Clip, Lane, Recording, Track
+
+WIDEST_RANGE = (SILENT, 24.0)
+RAMP = 0.06
+"""Seconds of the ramps of a lift."""
+SMOOTHING = 0.4
+DRAWING = 0.2
+THINNING = 0.3
+MOST_POINTS = 100_000
+MOST_BYTES = 16 << 20
+SHORTEST_PIECE = 3 * DECLICK_SECONDS
+"""Of what is pasted into clips, less than this of one is left out."""
+EVERYWHERE = (-np.inf, np.inf)
+NAMES = {"curve": "clip curve", "ride": "ride", "trim": "trim"}
+
+Drawing = Callable[[Curve, float, float], Curve]
+"""An edit of one curve within a span of seconds."""
+
+
+# --- spans
+
+
+def lift_span(bench: Workbench, track_id: str, revision: int, lane: str, start: float, end: float, by: float) -> Changed:
+    """Raise or lower a span of a lane; the points and ramps are made for it.
+
+    It goes as far as the working range lets all of it go.
+    """
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        within = _hand_range(edit, track, lane)
+
+        def raised(curve: Curve, a: float, b: float) -> Curve:
+            inside = np.append(curve.db[curve.inside(a, b)], curve([a, b]))
+            amount = _kept(by, inside, within)
+            return lift(curve, a, b, amount, RAMP, RAMP) if amount else curve
+
+        _draw(edit, track, recording, lane, raised, (start, end), by_hand=True)
+
+    return run_edit(bench, track_id, f"Lift the {NAMES[lane]} by {by:+.1f} dB", revision, work)
+
+
+def change_range(bench: Workbench, track_id: str, revision: int, lane: str, start: float, end: float, what: str) -> Changed:
+    """Delete what lies in a range of a lane, smooth it, or thin it. Outside nothing changes.
+
+    The ramps that a lift made beside the range go with what is deleted.
+    """
+    ways: dict[str, Drawing] = {
+        "delete": lambda curve, a, b: delete_range(curve, *_with_ramps(curve, a, b)),
+        "smooth": lambda curve, a, b: smooth(curve, a, b, SMOOTHING),
+        "thin": lambda curve, a, b: thin(curve, THINNING, a, b),
+    }
+    label = {"delete": "Delete a range of the", "smooth": "Smooth the", "thin": "Thin the"}[what]
+    return _change(bench, track_id, revision, lane, f"{label} {NAMES[lane]}", ways[what], (start, end), needs_points=True)
+
+
+def scale_range(
+    bench: Workbench, track_id: str, revision: int, lane: str, start: float, end: float, factor: float, around: float | None
+) -> Changed:
+    """Make the moves of a range larger or smaller around a gain, or around their own middle."""
+
+    def work(curve: Curve, a: float, b: float) -> Curve:
+        inside = finite(np.append(curve.db[curve.inside(a, b)], curve([a, b])))
+        middle = float(inside.min() + inside.max()) / 2 if around is None else around
+        return scale(curve, a, b, factor, middle)
+
+    label = f"Scale the {NAMES[lane]} to {factor:.0%}"
+    return _change(bench, track_id, revision, lane, label, work, (start, end), needs_points=True)
+
+
+def make_borders(
+    bench: Workbench, track_id: str, revision: int, lane: str, spans: Sequence[tuple[float, float]], four: bool
+) -> Changed:
+    """Make points at both ends of spans, or with ``four`` also where the ramps beside them begin; the curve stays as it is."""
+
+    def work(curve: Curve, a: float, b: float) -> Curve:
+        own = [(max(start, a), min(end, b)) for start, end in spans if start < b and end > a]
+        return border_points(curve, own, RAMP if four else None)
+
+    ordered = [(min(span), max(span)) for span in spans]
+    whole = min(start for start, _ in ordered), max(end for _, end in ordered)
+    return _change(bench, track_id, revision, lane, f"Points at {count_of(len(spans), 'span')}", work, whole)
+
+
+def draw_line(bench: Workbench, track_id: str, revision: int, lane: str, points: list[tuple[float, float]]) -> Changed:
+    """Put what the hand drew (seconds and dB, in whatever direction) in place of what was there, in few points."""
+    line = curve_of(points)
+    start, end = float(line.at[0]), float(line.at[-1])
+    if end - start < 4 * RAMP:
+        raise Refused("Draw a little further: a line needs a quarter of a second.")
+
+    def work(curve: Curve, a: float, b: float) -> Curve:
+        cut = with_points(line, (a, b))
+        own = cut.keep(cut.inside(a, b))
+        return draw(curve, own.at, own.db, DRAWING)
+
+    return _change(bench, track_id, revision, lane, f"Draw the {NAMES[lane]}", work, (start, end), by_hand=True)
+
+
+def paste_range(
+    bench: Workbench,
+    track_id: str,
+    revision: int,
+    lane: str,
+    at: float,
+    start: float,
+    end: float,
+    source: tuple[str, str],
+) -> Changed:
+    """Put a range of a lane, maybe of another track (``source``: its track and lane), at a moment of this one."""
+    with bench.database.reading() as db:
+        origin = require(db, Track, source[0], "track")
+        if source[1] == "curve":
+            recording = require(db, Recording, origin.recording_id, "recording")
+            whole = joined_clip_curves(clip_columns(db, origin), recording.sample_rate)
+        else:
+            whole = unpack_curve(lane_values(db, source[0])[source[1]].points)
+        piece = copy_range(whole, start, end)
+
+    def work(curve: Curve, a: float, b: float) -> Curve:
+        if lane == "curve" and b - a < SHORTEST_PIECE:
+            return curve
+        cut = with_points(piece, (a - at, b - at))
+        return paste(curve, a, shift(cut.keep(cut.inside(a - at, b - at)), at - a))
+
+    label = f"Paste into the {NAMES[lane]}"
+    return _change(bench, track_id, revision, lane, label, work, (at, at + float(piece.at[-1])))
+
+
+# --- points
+
+
+def put_point(bench: Workbench, track_id: str, revision: int, lane: str, at: float, db: float | None = None) -> Changed:
+    """Make a point on the curve where it is, or at a gain."""
+
+    def work(curve: Curve, a: float, b: float) -> Curve:
+        return add_point(curve, at, float(curve([at])[0]) if db is None else _gain(db))
+
+    return _change(bench, track_id, revision, lane, f"A point in the {NAMES[lane]}", work, (at, at), by_hand=db is not None)
+
+
+def change_points(
+    bench: Workbench,
+    track_id: str,
+    revision: int,
+    lane: str,
+    points: list[int],
+    seconds: float = 0.0,
+    by: float = 0.0,
+    to: float | None = None,
+    shape: str | None = None,
+    gone: bool = False,
+) -> Changed:
+    """Move points by seconds and dB, give them an exact gain or a shape, or delete them.
+
+    ``points`` are places in the lane as it is shown; those of a clip stay within it. Moved by hand they stay within the
+    working range; an exact gain widens it.
+    """
+
+    def changed(owner: _Owner, curve: Curve, chosen: Indices, within: Range) -> Curve:
+        if gone:
+            return delete_points(curve, chosen)
+        if to is not None or shape is not None:
+            curve = set_points(
+                curve, chosen, None if to is None else _gain(to), None if shape is None else Shape[shape.upper()]
+            )
+        later = min(max(seconds, owner.start - curve.at[chosen[0]]), owner.end - curve.at[chosen[-1]])
+        return move_points(curve, chosen, later, _kept(by, curve.db[chosen], within) if by else 0.0)
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        wanted = set(points)
+        first, found, moved = 0, 0, False
+        within = _hand_range(edit, track, lane)
+        for owner in _owners(edit, track, recording, lane, EVERYWHERE):
+            curve = owner.curve()
+            shown = np.flatnonzero(heard(curve, owner.start, owner.end))
+            chosen = shown[[place - first for place in sorted(wanted) if first <= place < first + len(shown)]]
+            first += len(shown)
+            if len(chosen):
+                found += len(chosen)
+                drawn = changed(owner, curve, chosen, within)
+                moved |= not _same(drawn, curve)
+                owner.put(drawn, track)
+        if found < len(wanted):
+            raise NotFound("This point is not there any more.")
+        if by and not seconds and not moved:
+            raise Refused(_at_the_end(working_range(track)))
+
+    count = count_of(len(set(points)), "point")
+    label = f"Delete {count}" if gone else f"Move {count}" if seconds or by else f"Set {count}"
+    return run_edit(bench, track_id, f"{label} of the {NAMES[lane]}", revision, work)
+
+
+# --- lanes as a whole
+
+
+def clear(bench: Workbench, track_id: str, revision: int, lane: str) -> Changed:
+    """Take all points of a lane away, and the offset of a trim."""
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        if not _clear(edit, track, recording, lane):
+            raise Refused(f"There is no {NAMES[lane]} to take away.")
+
+    return run_edit(bench, track_id, f"Take the {NAMES[lane]} away", revision, work)
+
+
+def set_trim(bench: Workbench, track_id: str, revision: int, db: float | None = None, off: bool | None = None) -> Changed:
+    """Trim the whole track by some dB, or switch the trim off or on; off, it keeps what it is."""
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        row = _row(edit, track, "trim")
+        if db is not None:
+            row.offset = round(db, 2) + 0.0
+            _widen(track, unpack_curve(row.points) if row.points else curve_of([(0.0, 0.0)]), row.offset)
+        if off is not None:
+            row.off = off
+
+    label = f"Trim to {db:+.1f} dB" if db is not None else f"Switch the trim {'off' if off else 'on'}"
+    return run_edit(bench, track_id, label, revision, work)
+
+
+def hand_over(
+    bench: Workbench, track_id: str, revision: int, lane: str, to: str, span: tuple[float, float] | None = None
+) -> Changed:
+    """Move what one lane draws, all of it or a span, into another: the sum, and so what is heard, stays.
+
+    This folds the trim into the ride, and mirrors the clip curve into the ride and back.
+    """
+    label = "Fold the trim into the ride" if (lane, to) == ("trim", "ride") else f"Move the {NAMES[lane]} into the {NAMES[to]}"
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        if lane == to:
+            raise Refused("Choose another lane to move this into.")
+        if any(_row(edit, track, name).off for name in (lane, to) if name != "curve"):
+            raise Refused("The trim is switched off. Switch it on first, so that what is heard stays.")
+        within = working_range(track)
+        moved = _whole(edit, track, recording, lane)
+        if span is not None and len(moved):
+            moved = _alone(moved, min(span), max(span))
+        if not len(moved) or not (span is None or finite(moved.db).any()):
+            raise Refused(f"There is no {NAMES[lane]} here to move.")
+        if span is None:
+            _clear(edit, track, recording, lane)
+        else:
+            _add(edit, track, recording, lane, replace(moved, db=-finite(moved.db)))
+            for owner in _owners(edit, track, recording, lane, span):
+                owner.put(_without_rests(owner.curve()), track)
+        _add(edit, track, recording, to, moved)
+        if working_range(track) != within and lane == "curve":
+            edit.label = f"{label}, with a wider working range"
+
+    return run_edit(bench, track_id, label, revision, work)
+
+
+def set_range(bench: Workbench, track_id: str, revision: int, low: float, high: float) -> Changed:
+    """Set the working range of a track. What is drawn beyond it is kept, and heard at its ends."""
+    low, high = max(low, WIDEST_RANGE[0]), min(high, WIDEST_RANGE[1])
+    if not low < 0 < high:
+        raise Refused("A working range lies around 0 dB.")
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        track.range_low, track.range_high = low, high
+
+    name = "silence" if low <= SILENCE else f"{low:+.0f}"
+    return run_edit(bench, track_id, f"Working range {name} to {high:+.0f} dB", revision, work)
+
+
+def bring_in(bench: Workbench, track_id: str, revision: int, lane: str, name: str, data: bytes) -> Changed:
+    """Bring in a curve that was drawn elsewhere, in place of what is in a lane."""
+    curve = parse_curve(PurePath(name), data)
+    if len(curve) > MOST_POINTS:
+        curve = thin(curve, 0.05)
+    if len(curve) > MOST_POINTS:
+        raise CurveFileError(f"“{PurePath(name).name}” holds more than {MOST_POINTS} points.")
+
+    def work(edit: Edit, track: Track, recording: Recording) -> None:
+        _clear(edit, track, recording, lane)
+        _add(edit, track, recording, lane, curve)
+
+    return run_edit(bench, track_id, f"Bring in a {NAMES[lane]}", revision, work)
+
+
+def write_out(bench: Workbench, track_id: str, lane: str, ending: str) -> tuple[str, bytes]:
+    """A lane as a file: its name and its bytes."""
+    known = next((known for known in FORMATS if f".{ending}" == known.endings[0]), None)
+    if known is None or lane not in LANES:
+        raise Refused("A clip curve, ride or trim is written as csv or mid.")
+    with bench.database.reading() as db:
+        track = require(db, Track, track_id, "track")
+        if lane == "curve":
+            recording = require(db, Recording, track.recording_id, "recording")
+            curve = joined_clip_curves(clip_columns(db, track), recording.sample_rate)
+        else:
+            curve = lane_values(db, track_id)[lane].curve()
+    if not len(curve):
+        raise Refused(f"There is no {NAMES[lane]} to write out.")
+    return f"{track.name} {NAMES[lane]}.{ending}", known.write(curve)
+
+
+def own_part(line: Curve, start: float, end: float) -> Curve:
+    """What of a curve over a recording lies in a clip, as the clip's own."""
+    if start == -np.inf or not len(line):
+        return line
+    cut = with_points(line, (start, end))
+    own = cut.keep(cut.inside(start, end))
+    return own if finite(own.db).any() else own.keep(np.zeros(len(own), bool))
+
+
+# --- how it is done
+
+
+class _Owner:
+    """A row that owns a curve, and from where to where it is heard, in seconds."""
+
+    def __init__(self, row: Lane | Clip, start: float, end: float) -> None:
+        self.row, self.start, self.end = row, start, end
+
+    def curve(self) -> Curve:
+        return unpack_curve(self.row.points if isinstance(self.row, Lane) else self.row.curve)
+
+    def put(self, curve: Curve, track: Track, within: Range | None = None) -> None:
+        """Keep a curve: ``within`` a range what the hand drew, else the working range takes it in."""
+        if within is not None:
+            low, high = within
+            silent = np.isneginf(curve.db) & (low <= SILENCE)
+            curve = replace(curve, db=np.where(silent, curve.db, np.clip(curve.db, low, high)))
+        else:
+            _widen(track, curve, self.row.offset if isinstance(self.row, Lane) else 0.0)
+        if isinstance(self.row, Lane):
+            self.row.points = pack_curve(curve)
+            return
+        if self.row.locked:
+            raise Refused("A phrase here is locked. Unlock it first (L).")
+        self.row.curve = pack_curve(curve)
+
+
+def _owners(edit: Edit, track: Track, recording: Recording, lane: str, span: tuple[float, float]) -> Iterator[_Owner]:
+    """What is drawn on in a span of a lane, in order of time."""
+    if lane != "curve":
+        yield _Owner(_row(edit, track, lane), *EVERYWHERE)
+        return
+    rate = recording.sample_rate
+    for clip in clips_of(edit.db, track.id):
+        start, end = clip.start / rate, clip.end / rate
+        if start <= span[1] and end > span[0]:
+            yield _Owner(clip, start, end)
+
+
+def _change(
+    bench: Workbench,
+    track_id: str,
+    revision: int,
+    lane: str,
+    label: str,
+    work: Drawing,
+    span: tuple[float, float],
+    needs_points: bool = False,
+    by_hand: bool = False,
+) -> Changed:
+    """Draw in a span of a lane, as one step."""
+    return run_edit(
+        bench,
+        track_id,
+        label,
+        revision,
+        lambda edit, track, recording: _draw(edit, track, recording, lane, work, span, needs_points, by_hand),
+    )
+
+
+def _draw(
+    edit: Edit,
+    track: Track,
+    recording: Recording,
+    lane: str,
+    work: Drawing,
+    span: tuple[float, float],
+    needs_points: bool = False,
+    by_hand: bool = False,
+) -> None:
+    start, end = min(span), max(span)
+    is_point = start == end
+    within = _hand_range(edit, track, lane) if by_hand else None
+    drawn, held = 0, True
+    for owner in _owners(edit, track, recording, lane, (start, end)):
+        curve = owner.curve()
+        a, b = max(start, owner.start), min(end, owner.end)
+        # of a clip that is only brushed there is nothing to draw on
+        if (needs_points and not len(curve)) or (not is_point and b - a < 4 * CLOSEST):
+            continue
+        new = work(curve, a, b)
+        owner.put(new, track, within)
+        drawn += 1
+        held &= by_hand and _same(owner.curve(), curve)
+    if not drawn:
+        raise Refused(f"There is no {NAMES[lane]} here yet." if needs_points else "There is nothing here to draw on.")
+    if held and by_hand:
+        raise Refused(_at_the_end(working_range(track)))
+
+
+def _at_the_end(within: tuple[float, float]) -> str:
+    low = "silence" if within[0] <= SILENCE else f"{within[0]:+.0f} dB"
+    return f"The working range ends here: it goes from {low} to {within[1]:+.0f} dB. Widen it above the gain strip."
+
+
+def _whole(edit: Edit, track: Track, recording: Recording, lane: str) -> Curve:
+    """A lane as one curve."""
+    if lane == "curve":
+        return joined_clip_curves(clips_of(edit.db, track.id), recording.sample_rate)
+    row = _row(edit, track, lane)
+    return LaneValue(row.points, row.offset).curve()
+
+
+def _alone(curve: Curve, start: float, end: float) -> Curve:
+    """What a curve does in a span, and nothing outside of it but the ramps of a lift."""
+    if end - start < 4 * CLOSEST:
+        raise Refused("Select a span first.")
+    cut = with_points(curve, (start, end))
+    inside = cut.keep(cut.inside(start - CLOSEST / 2, end + CLOSEST / 2))
+    edges = curve_of([(start - RAMP, 0.0), (end + RAMP, 0.0)])
+    shape = inside.shape.copy()
+    shape[-1] = Shape.LINEAR
+    return Curve(
+        np.concatenate([edges.at[:1], inside.at, edges.at[1:]]),
+        np.concatenate([[0.0], inside.db, [0.0]]),
+        np.concatenate([edges.shape[:1], shape, edges.shape[1:]]),
+        np.concatenate([edges.phase[:1], inside.phase, edges.phase[1:]]),
+    )
+
+
+def _add(edit: Edit, track: Track, recording: Recording, lane: str, more: Curve) -> None:
+    """Add a curve to a lane."""
+    for owner in _owners(edit, track, recording, lane, EVERYWHERE):
+        own = own_part(more, owner.start, owner.end)
+        if len(own):
+            owner.put(add(owner.curve(), own), track)
+
+
+def _clear(edit: Edit, track: Track, recording: Recording, lane: str) -> bool:
+    """Take all of a lane away; whether there was anything."""
+    found = False
+    for owner in _owners(edit, track, recording, lane, EVERYWHERE):
+        if isinstance(owner.row, Lane):
+            found |= owner.row.offset != 0.0
+            owner.row.offset = 0.0
+        if len(owner.curve()):
+            found = True
+            owner.put(curve_of([]), track)
+    return found
+
+
+def _hand_range(edit: Edit, track: Track, lane: str) -> Range:
+    """Between which dB the hand may put the points of a lane: with the offset of all of them, that is the working range."""
+    offset = _row(edit, track, lane).offset if lane != "curve" else 0.0
+    low, high = working_range(track)
+    return (low if low <= SILENCE else low - offset), high - offset
+
+
+def _kept(by: float, lying: FloatArray, within: Range) -> float:
+    """How far values may move together by ``by`` dB: none of them further out of a range than it is."""
+    db = finite(lying)
+    return min(max(by, min(within[0] - float(db.min()), 0.0)), max(within[1] - float(db.max()), 0.0))
+
+
+def _without_rests(curve: Curve) -> Curve:
+    """A curve without points that lie at 0 dB between two of the same: they do nothing."""
+    zero = np.abs(finite(curve.db)) < 1e-9
+    between = zero & np.append(zero[1:], False) & np.insert(zero[:-1], 0, False)
+    return delete_points(curve, np.flatnonzero(between)) if between.any() else curve
+
+
+def _widen(track: Track, curve: Curve, offset: float) -> None:
+    """Widen the working range of a track so that a curve with an offset lies within it."""
+    if not len(curve):
+        return
+    db = finite(curve.db) + offset
+    low, high = float(db.min()), float(db.max())
+    for step in (-20.0, -40.0, -60.0, SILENT):
+        if low >= step - 1e-9 or step == SILENT:
+            track.range_low = min(track.range_low, step)
+            break
+    for step in (6.0, 12.0, 24.0):
+        if high <= step + 1e-9 or step == WIDEST_RANGE[1]:
+            track.range_high = max(track.range_high, step)
+            break
+
+
+def _gain(db: float) -> float:
+    """A gain that was asked for: below what can be heard it is silence."""
+    return -np.inf if db <= SILENCE else min(db, WIDEST_RANGE[1])
+
+
+def _same(first: Curve, second: Curve) -> bool:
+    return len(first) == len(second) and all(
+        np.array_equal(getattr(first, name), getattr(second, name)) for name in ("at", "db", "shape", "phase")
+    )
+
+
+def _with_ramps(curve: Curve, start: float, end: float) -> tuple[float, float]:
+    """A range with the points that lie beside it no further than the ramps of a lift."""
+    near = curve.at[(curve.at >= start - RAMP - CLOSEST) & (curve.at <= end + RAMP + CLOSEST)]
+    return min(start, *near[:1].tolist()), max(end, *near[-1:].tolist())
+
+
+def _row(edit: Edit, track: Track, lane: str) -> Lane:
+    row = edit.db.scalars(select(Lane).where(col(Lane.track_id) == track.id, col(Lane.name) == lane)).first()
+    if row is None:
+        row = Lane(track_id=track.id, name=lane)
+        edit.db.add(row)
+    return row
+
+
+def put_lane(edit: Edit, track: Track, lane: str, curve: Curve) -> None:
+    """Make a curve the ride or the trim."""
+    _Owner(_row(edit, track, lane), *EVERYWHERE).put(curve, track)
+
+
+def count_of(count: int, what: str) -> str:
+    """So many of something, in words."""
+    return f"1 {what}" if count == 1 else f"{count} {what}s"

@@ -1,0 +1,73 @@
+"""Where a phrase strays from its own loudness, and where sound sets in."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from nivelus.core.drafts.strays import deviation_of, find_strays
+from nivelus.core.marks.onsets import find_onsets
+from nivelus.core.measure.grid import measure_file
+from tests.conftest import CORPUS, RATE, hum, room, write_sound
+
+PHRASE = slice(100, 500)
+
+
+def level(*parts: tuple[float, int]) -> np.ndarray:
+    """Power per frame of parts of so many dB and so many frames, in a quiet room."""
+    inside = np.concatenate([np.full(count, 10 ** (db / 10)) for db, count in parts])
+    return np.concatenate([np.full(100, 1e-9), inside, np.full(100, 1e-9)])
+
+
+def test_a_word_that_pokes_out_and_one_that_vanishes_are_strays() -> None:
+    power = level((-20, 100), (-14, 60), (-20, 100), (-25, 60), (-20, 80))
+    loud, quiet = find_strays(power, [PHRASE], 1.5)
+    for stray, (start, end), sign in ((loud, (200, 260), 1), (quiet, (360, 420), -1)):
+        # found by the 400 ms around each moment, so edges lie within 200 ms
+        assert abs(stray.frames.start - start) < 20
+        assert abs(stray.frames.stop - end) < 20
+        assert stray.phrase == 0
+        assert 1.5 < sign * stray.deviation < 7
+    assert deviation_of(power, PHRASE, loud.frames) == pytest.approx(loud.deviation)
+
+
+def test_what_is_even_does_not_stray_and_neither_does_a_pause() -> None:
+    assert find_strays(level((-20, 400)), [PHRASE], 1.5) == []
+    assert find_strays(level((-20, 150), (-60, 60), (-20, 190)), [PHRASE], 1.5) == []
+    assert find_strays(level((-20, 200), (-18, 200)), [PHRASE], 3.0) == []
+
+
+def test_a_stray_is_told_in_its_own_phrase() -> None:
+    power = np.concatenate([level((-20, 400)), level((-20, 300), (-14, 40), (-20, 60))])
+    (stray,) = find_strays(power, [PHRASE, slice(700, 1100)], 1.5)
+    assert stray.phrase == 1
+    assert 700 <= stray.frames.start < stray.frames.stop <= 1100
+
+
+def test_onsets_are_found_to_the_bin_and_not_in_the_room(tmp_path: Path) -> None:
+    def waveform(sound: np.ndarray) -> np.ndarray:
+        return measure_file(write_sound(tmp_path / "sound.wav", sound))[2]
+
+    starts = [0.5, 1.3, 2.2]
+    sound = room(-70.0, 3.5)
+    for start in starts:
+        first = round(start * RATE)
+        tone = hum(-20.0, 0.4)
+        sound[first : first + len(tone)] += tone
+    wave = waveform(sound)
+    found = find_onsets(wave, -70.0)
+    assert found == pytest.approx(starts, abs=0.002)
+    assert find_onsets(waveform(room(-70.0, 3.0)), -70.0).tolist() == []
+    assert find_onsets(wave[:10], -70.0).tolist() == []
+
+
+@pytest.mark.parametrize("name", ["dev_01"])
+def test_a_recorded_phrase_begins_with_an_onset(name: str) -> None:
+    truth = json.loads((CORPUS / f"{name}.json").read_text())
+    _, _, wave = measure_file(CORPUS / f"{name}.flac")
+    found = find_onsets(wave, truth["room_tone_db"])
+    away = [np.abs(found - phrase["audible_start"]).min() for phrase in truth["phrases"]]
+    assert np.mean(np.array(away) < 0.015) > 0.9
