@@ -120,10 +120,10 @@ export const api = {
   findAgain: (id: string, revision: number) =>
     take(client.POST("/api/tracks/{track_id}/details/find", { ...track(id), body: { revision } })),
   ride: (id: string) => take(client.GET("/api/tracks/{track_id}/ride", track(id))),
-  rideDraft: (id: string, rule: RideRule, clips?: string[]) =>
-    take(client.POST("/api/tracks/{track_id}/ride/draft", { ...track(id), body: { rule, clips } })),
-  acceptRide: (id: string, revision: number, rule: RideRule, clips?: string[]) =>
-    take(client.POST("/api/tracks/{track_id}/ride/draft/accept", { ...track(id), body: { revision, rule, clips } })),
+  rideDraft: (id: string, body: Schemas["RideDraftRequest"]) =>
+    take(client.POST("/api/tracks/{track_id}/ride/draft", { ...track(id), body })),
+  acceptRide: (id: string, body: Schemas["RideDraftAccept"]) =>
+    take(client.POST("/api/tracks/{track_id}/ride/draft/accept", { ...track(id), body })),
   lift: (id: string, body: Schemas["Lift"]) =>
     take(client.POST("/api/tracks/{track_id}/ride/lift", { ...track(id), body })),
   putPoint: (id: string, body: Schemas["NewPoint"]) =>
@@ -146,10 +146,16 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/ride/paste", { ...track(id), body })),
   clearLane: (id: string, revision: number, lane: LaneName) =>
     take(client.POST("/api/tracks/{track_id}/ride/clear", { ...track(id), body: { revision, lane } })),
-  trim: (id: string, revision: number, db: number) =>
-    take(client.POST("/api/tracks/{track_id}/ride/trim", { ...track(id), body: { revision, db } })),
-  fold: (id: string, revision: number) =>
-    take(client.POST("/api/tracks/{track_id}/ride/fold", { ...track(id), body: { revision } })),
+  trim: (id: string, revision: number, change: { db?: number; off?: boolean }) =>
+    take(client.POST("/api/tracks/{track_id}/ride/trim", { ...track(id), body: { revision, ...change } })),
+  moveLane: (id: string, body: Schemas["HandOver"]) =>
+    take(client.POST("/api/tracks/{track_id}/ride/move", { ...track(id), body })),
+  scaleRange: (id: string, body: Schemas["Scale"]) =>
+    take(client.POST("/api/tracks/{track_id}/ride/scale", { ...track(id), body })),
+  makeBorders: (id: string, body: Schemas["Borders"]) =>
+    take(client.POST("/api/tracks/{track_id}/ride/borders", { ...track(id), body })),
+  workingRange: (id: string, revision: number, low: number, high: number) =>
+    take(client.POST("/api/tracks/{track_id}/ride/working-range", { ...track(id), body: { revision, low, high } })),
   laneFile: (id: string, lane: LaneName, ending: "csv" | "mid") => `/api/tracks/${id}/ride/${lane}.${ending}`,
   bringCurveIn: async (id: string, revision: number, lane: LaneName, file: File) => {
     const search = new URLSearchParams({ revision: String(revision), lane, name: file.name });
@@ -173,6 +179,7 @@ export const api = {
     bytes(`/api/tracks/${id}/gain?layers=${layers.join(",")}`).then((b) => new Float64Array(b)),
   meter: (id: string, layers: string[]) =>
     bytes(`/api/tracks/${id}/meter?layers=${layers.join(",")}`).then((b) => new Float32Array(b)),
+  onsets: (recording: string) => bytes(`/api/recordings/${recording}/onsets`).then((b) => new Float64Array(b)),
   trace: (id: string) => bytes(`/api/tracks/${id}/trace`).then((b) => new Float32Array(b)),
   waveTile: (recording: string, level: number, index: number) =>
     bytes(`/api/recordings/${recording}/wave/${level}/${index}`).then((b) => new Float32Array(b)),

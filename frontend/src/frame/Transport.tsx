@@ -2,6 +2,7 @@
 import { ActionIcon, Button, SegmentedControl, Slider, Tooltip } from "@mantine/core";
 import { IconPlayerPlayFilled, IconPlayerStopFilled, IconRepeat } from "@tabler/icons-react";
 import { useEffect, useState } from "react";
+import type { LaneName } from "../api/client";
 import { playOrStop, setBefore, setFader, setLayer, setLoop } from "../model/actions";
 import { gainAt, useCurve } from "../model/curve";
 import { trackOf, useSession } from "../model/session";
@@ -23,6 +24,7 @@ export function Transport() {
   const stage = useView((s) => s.stage);
   const track = useSession((s) => trackOf(s, focus));
   if (!track) return <footer className="transport" />;
+  const isShown = (lane: LaneName) => stage === "ride" || track.lanes.includes(lane);
   return (
     <footer className="transport">
       <ActionIcon size={38} variant="filled" aria-label={playing ? "Stop" : "Play"} onClick={playOrStop}>
@@ -53,9 +55,10 @@ export function Transport() {
       <div className="path" role="group" aria-label="Signal path">
         <span className="path-end">recording</span>
         <LayerSwitch layer="clip" name="clip gain" />
+        {isShown("curve") && <LayerSwitch layer="curve" name="clip curve" />}
         <LayerSwitch layer="dips" name="dips" />
-        {(stage === "ride" || track.lanes.includes("ride")) && <LayerSwitch layer="ride" name="ride" />}
-        {(stage === "ride" || track.lanes.includes("trim")) && <LayerSwitch layer="trim" name="trim" />}
+        {isShown("ride") && <LayerSwitch layer="ride" name="ride" />}
+        {isShown("trim") && <LayerSwitch layer="trim" name="trim" />}
         <Fader key={track.id} value={track.fader} />
         <Tooltip label="Guards your ears at −1 dBFS; it is never in the render">
           <span className="path-layer path-guard">
@@ -118,14 +121,22 @@ function LayerSwitch({ layer, name }: { layer: Layer; name: string }) {
 
 function GainHere({ layer }: { layer: Layer }) {
   const seconds = usePlayhead();
-  const { points, dips, ride, trim } = useCurve();
+  const { points, dips, curve, ride, trim } = useCurve();
   const layers = useView((s) => s.layers);
   const rate = useSession((s) => trackOf(s, useView.getState().focus)?.recording.sample_rate ?? 48000);
   const at = seconds * rate;
-  const others = { dips: gainAt(dips, at), ride: gainAt(ride, at), trim: gainAt(trim, at) };
+  const others = {
+    dips: gainAt(dips, at),
+    curve: gainAt(curve, at),
+    ride: gainAt(ride, at),
+    trim: gainAt(trim, at),
+  };
   const sum = gainAt(points, at);
   // layers add in dB, so the clip gain is the sum less the others that are in it; a layer that is off does nothing
-  const beyond = (["dips", "ride", "trim"] as const).reduce((db, name) => db + (layers[name] ? others[name] : 0), 0);
+  const beyond = (["curve", "dips", "ride", "trim"] as const).reduce(
+    (db, name) => db + (layers[name] ? others[name] : 0),
+    0,
+  );
   const shown = layer !== "clip" ? others[layer] : layers.clip ? sum - beyond : 0;
   return <span className="mono">{shown <= SILENT ? "silent" : signed(shown)}</span>;
 }

@@ -72,6 +72,7 @@ export interface Palette {
   sum: string;
   ghost: string;
   draft: string;
+  curve: string;
   ride: string;
   trim: string;
   span: string;
@@ -95,6 +96,7 @@ export const PALETTES: Record<"light" | "dark", Palette> = {
     sum: "rgba(31, 111, 120, 0.16)",
     ghost: "rgba(31, 42, 51, 0.30)",
     draft: "#1F6F78",
+    curve: "#A0522D",
     ride: "#1F6F78",
     trim: "#7A3B69",
     span: "rgba(31, 111, 120, 0.10)",
@@ -116,6 +118,7 @@ export const PALETTES: Record<"light" | "dark", Palette> = {
     sum: "rgba(90, 175, 185, 0.20)",
     ghost: "rgba(233, 228, 214, 0.28)",
     draft: "#63B8C1",
+    curve: "#DB8F63",
     ride: "#63B8C1",
     trim: "#C98FB9",
     span: "rgba(99, 184, 193, 0.14)",

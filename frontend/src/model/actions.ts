@@ -3,7 +3,7 @@
  */
 import { api, type Clip, type Mark } from "../api/client";
 import { complain, tell } from "../parts/messages";
-import { engine } from "../sound/engine";
+import { engine, type Line } from "../sound/engine";
 import { edit, isJudged, isLevel, trackOf, useSession } from "./session";
 import { fitWindow, type Layer, redraw, type Span, select, useView } from "./view";
 
@@ -187,13 +187,31 @@ export async function changeGain(ids: string[], change: { by?: number; to?: numb
   useView.setState({ draft: null });
   if (change.by !== undefined) hearHand(new Set(ids), change.by);
   const done = await edit((revision) => api.gain(track.id, revision, ids, change));
-  if (!done) engine.hold([], 0);
+  if (!done) engine.hold([]);
   return done;
 }
 
+/** A line that is at ``by`` dB in spans and at 0 elsewhere. */
+export const steps = (spans: Span[], by: number): Line =>
+  spans.flatMap(
+    ({ start, end }): Line => [
+      [start, 0],
+      [start, by],
+      [end, by],
+      [end, 0],
+    ],
+  );
+
 /** Let what the hand does be heard at once; the compiled gain follows. */
 export function hearHand(ids: Set<string>, by: number) {
-  engine.hold(by === 0 ? [] : focusedClips().filter((clip) => ids.has(clip.id) && !clip.locked), by);
+  engine.hold(
+    by === 0
+      ? []
+      : steps(
+          focusedClips().filter((clip) => ids.has(clip.id) && !clip.locked),
+          by,
+        ),
+  );
 }
 
 export function nudge(by: number) {

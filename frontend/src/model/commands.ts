@@ -37,6 +37,7 @@ import {
   nudgeRide,
   otherLane,
   pasteSpan,
+  selectPointsInSpan,
   stepRide,
   useRide,
 } from "./ride";
@@ -121,7 +122,8 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     ),
     c("copy", "Ride", "Copy the selected span", ["Mod+C"], inRide(copySpan)),
     c("paste", "Ride", "Paste at the play line", ["Mod+V"], inRide(pasteSpan)),
-    c("lane", "Ride", "Ride / trim in hand", ["A"], inRide(otherLane)),
+    c("points", "Ride", "Select the points in the span, or all", ["P"], inRide(selectPointsInSpan)),
+    c("lane", "Ride", "Clip curve / ride / trim in hand", ["A"], inRide(otherLane)),
     c("fit", "Picture", "Fit the selection", ["F"], fitSelection),
     c("fit-all", "Picture", "Fit all", ["Shift+F"], fitAll),
     c("undo", "Session", "Undo", ["Mod+Z"], () => void undo()),

@@ -7,7 +7,7 @@ import { engine } from "../sound/engine";
 import type { GainPoints } from "../sound/worklet";
 import { focused } from "./actions";
 import { useSession } from "./session";
-import { heardLayers, type Layer, redraw, useView } from "./view";
+import { heardLayers, LANES, type Layer, redraw, useView } from "./view";
 
 interface CurveState {
   track: string;
@@ -15,10 +15,13 @@ interface CurveState {
   points: GainPoints;
   dips: GainPoints;
   /** The drawn lanes alone. */
+  curve: GainPoints;
   ride: GainPoints;
   trim: GainPoints;
   trace: Float32Array;
   meter: Float32Array;
+  /** Where sound sets in in the recording, seconds. */
+  onsets: Float64Array;
 }
 
 const EMPTY = { at: new Float64Array(0), db: new Float64Array(0) };
@@ -26,10 +29,12 @@ export const useCurve = create<CurveState>(() => ({
   track: "",
   points: EMPTY,
   dips: EMPTY,
+  curve: EMPTY,
   ride: EMPTY,
   trim: EMPTY,
   trace: new Float32Array(0),
   meter: new Float32Array(0),
+  onsets: new Float64Array(0),
 }));
 
 export function toPoints(pairs: Float64Array): GainPoints {
@@ -43,7 +48,7 @@ export function toPoints(pairs: Float64Array): GainPoints {
 }
 
 /** Gain of the compiled curve at a sample position; linear in dB between points. */
-export function gainAt(points: GainPoints, position: number): number {
+export function gainAt(points: { at: ArrayLike<number>; db: ArrayLike<number> }, position: number): number {
   const { at, db } = points;
   if (at.length === 0) return 0;
   const low = firstPlace(at.length, (i) => at[i]! > position);
@@ -71,10 +76,12 @@ async function refresh() {
       track: track.id,
       points: EMPTY,
       dips: EMPTY,
+      curve: EMPTY,
       ride: EMPTY,
       trim: EMPTY,
       trace: new Float32Array(0),
       meter: new Float32Array(0),
+      onsets: new Float64Array(0),
     });
     traced = "";
   }
@@ -87,13 +94,15 @@ async function refresh() {
     useCurve.setState({ points });
     const alone = async (layer: Layer) => toPoints(await api.gainPoints(track.id, [layer]));
     const lane = async (name: LaneName) => (track.lanes.includes(name) ? alone(name) : EMPTY);
-    const [dips, ride, trim] = await Promise.all([alone("dips"), lane("ride"), lane("trim")]);
+    const [dips, curve, ride, trim] = await Promise.all([alone("dips"), ...LANES.map(lane)]);
     if (loaded !== key) return;
-    useCurve.setState({ dips, ride, trim });
+    useCurve.setState({ dips, curve, ride, trim });
     if (traced !== traceKey) {
       traced = traceKey;
       const trace = await api.trace(track.id);
       if (traced === traceKey) useCurve.setState({ trace });
+      const onsets = await api.onsets(track.recording.id);
+      if (traced === traceKey) useCurve.setState({ onsets });
     }
     const meter = await api.meter(track.id, on);
     if (loaded === key) useCurve.setState({ meter });

@@ -2,7 +2,7 @@
 import { api, type DipRuleChange, type Mark } from "../api/client";
 import { complain, tell } from "../parts/messages";
 import { engine } from "../sound/engine";
-import { duration, focused, focusedMarks, playSpan, reveal, selectedMarks, show } from "./actions";
+import { duration, focused, focusedMarks, playSpan, reveal, selectedMarks, show, steps } from "./actions";
 import { edit } from "./session";
 import { hand, KINDS, type Kind, redraw, useView } from "./view";
 
@@ -83,10 +83,8 @@ const needMarks = (): Mark[] => {
 export function hearDips(marks: Mark[], by: number) {
   const { layers, before } = useView.getState();
   const moving = by === 0 || !layers.dips || before ? [] : marks.filter((mark) => mark.on);
-  engine.hold(
-    moving.map((mark) => ({ start: mark.dip_start, end: mark.dip_end })),
-    by,
-  );
+  const spans = moving.map((mark) => ({ start: mark.dip_start, end: mark.dip_end }));
+  engine.hold(steps(spans, by));
 }
 
 export async function changeDepth(marks: Mark[], change: { by?: number; to?: number }): Promise<boolean> {
@@ -95,7 +93,7 @@ export async function changeDepth(marks: Mark[], change: { by?: number; to?: num
   if (change.by !== undefined) hearDips(marks, change.by);
   const ids = marks.map((mark) => mark.id);
   const done = await edit((revision) => api.depth(track.id, revision, ids, change));
-  if (!done) engine.hold([], 0);
+  if (!done) engine.hold([]);
   return done;
 }
 

@@ -1,14 +1,14 @@
 import { describe, expect, it } from "vitest";
-import type { Changed, Ride } from "../api/client";
+import type { Changed, LaneName, Ride, RideDraft } from "../api/client";
 import { worst } from "../frame/TrackBar";
-import { liftAt } from "../picture/drawRide";
+import type { Line } from "../sound/engine";
 import { worklist } from "./actions";
 import { clip, mark } from "./clip.testing";
 import { commands, keyName } from "./commands";
 import { gainAt, toPoints } from "./curve";
 import { markList } from "./details";
-import { heldPoint, rideList, useRide } from "./ride";
-import { deviation, heldDepth, heldEdge, heldGain, isLevel, merge } from "./session";
+import { heldPoint, kept, liftLine, pointsLine, strayList, useRide } from "./ride";
+import { deviation, heldDepth, heldEdge, heldGain, isLevel, merge, useSession } from "./session";
 import { fitWindow, hand, useView, zoomWindow } from "./view";
 
 const answer = (values: Partial<Changed>): Changed =>
@@ -191,37 +191,79 @@ describe("the vial of a track", () => {
 });
 
 describe("the ride", () => {
-  const phrases = [
-    { clip: "a", before: 2, after: 1, reason: "" },
-    { clip: "b", before: 3, after: 2.5, reason: "" },
-    { clip: "gone", before: 9, after: 9, reason: "" },
-  ];
-  const ride: Ride = { ride: [{ at: 1, db: -2, shape: "linear" }], trim: [], offset: 1.5, phrases };
+  const point = (at: number, db: number, clip: string | null = null) => ({ at, db, shape: "linear", clip });
+  const stray = (clip: string, start: number, deviation: number) => ({ clip, start, end: start + 0.5, deviation });
+  const ride: Ride = {
+    curve: [],
+    ride: [point(1, -2)],
+    trim: [],
+    offset: 1.5,
+    off: false,
+    phrases: [],
+    strays: [stray("a", 0.2, 2), stray("b", 1.1, -3), stray("gone", 9, 9)],
+    ramp: 0.06,
+  };
   const clips = [clip({ id: "a" }), clip({ id: "b", start: 1 })];
+  const inHand = (lane: LaneName, points: Ride["ride"]) => {
+    useView.setState({ lane });
+    useRide.setState({ ride: { ...ride, [lane]: points } });
+  };
 
-  it("lists the phrases in which most goes on first, or by time", () => {
-    expect(rideList(ride, clips, "worst").map((item) => item.clip.id)).toEqual(["b", "a"]);
-    expect(rideList(ride, clips, "time").map((item) => item.clip.id)).toEqual(["a", "b"]);
-    expect(rideList(null, clips, "time")).toEqual([]);
+  it("lists what strays, furthest first, or by time", () => {
+    expect(strayList(ride, null, clips, "worst").map((item) => item.deviation)).toEqual([-3, 2]);
+    expect(strayList(ride, null, clips, "time").map((item) => item.deviation)).toEqual([2, -3]);
+    expect(strayList(null, null, clips, "time")).toEqual([]);
+    const draft = { strays: [0.5, -1, 0], phrases: [{ clip: "b", before: 1, after: 1, reason: "most up" }] };
+    const [first, second] = strayList(ride, draft as unknown as RideDraft, clips, "worst");
+    expect([first!.drafted, first!.reason, second!.drafted, second!.reason]).toEqual([-1, "most up", 0.5, null]);
   });
 
   it("shows a point with the hand that holds it, and a trim with its offset", () => {
-    useRide.setState({ ride });
-    useView.setState({ lane: "ride" });
-    const [point] = ride.ride;
-    expect(heldPoint(point!, 0)).toEqual({ at: 1, db: -2 });
+    inHand("ride", ride.ride);
+    expect(heldPoint(ride.ride[0]!, 0)).toEqual({ at: 1, db: -2 });
     hand.points = { ids: new Set([0]), seconds: 0.5, db: 1 };
-    expect(heldPoint(point!, 0)).toEqual({ at: 1.5, db: -1 });
+    expect(heldPoint(ride.ride[0]!, 0)).toEqual({ at: 1.5, db: -1 });
     hand.points = { ids: new Set(), seconds: 0, db: 0 };
     useView.setState({ lane: "trim" });
-    expect(heldPoint(point!, 0).db).toBe(-0.5);
-    useView.setState({ lane: "ride" });
+    expect(heldPoint(ride.ride[0]!, 0).db).toBe(-0.5);
   });
 
-  it("lifts a span with ramps outside of it", () => {
-    hand.lift = { start: 2, end: 3, by: 4 };
-    expect([1.9, 1.97, 2, 3, 3.03, 3.2].map(liftAt)).toEqual([0, expect.closeTo(2), 4, 4, expect.closeTo(2), 0]);
-    hand.lift = null;
-    expect(liftAt(2.5)).toBe(0);
+  it("lifts a span with the ramps that the server gives it", () => {
+    inHand("ride", ride.ride);
+    expect(liftLine({ start: 2, end: 3 }, 4)).toEqual([
+      [1.94, 0],
+      [2, 4],
+      [3, 4],
+      [3.06, 0],
+    ]);
+  });
+
+  it("holds a moved point as a tent between its neighbours, and as more at the ends of a lane", () => {
+    inHand("ride", [point(1, 0), point(2, 0), point(3, 0)]);
+    const at = (line: Line, t: number) => gainAt({ at: line.map(([x]) => x), db: line.map(([, y]) => y) }, t);
+    const middle = pointsLine(new Set([1]), 0, 4);
+    expect([1, 1.5, 2, 2.5, 3, 9].map((t) => at(middle, t))).toEqual([0, 2, 4, 2, 0, 0]);
+    const last = pointsLine(new Set([2]), 0, -2);
+    expect([2, 2.5, 3].map((t) => at(last, t))).toEqual([0, -1, -2]);
+    expect(pointsLine(new Set([1]), 0.5, 0).every(([, db]) => db === 0)).toBe(true);
+  });
+
+  it("leaves the clips beside a moved point of a clip curve alone", () => {
+    useSession.setState({
+      header: {
+        tracks: [{ id: "t", range_low: -20, range_high: 6, recording: { duration: 4, missing: true } }],
+      } as never,
+      clips: { t: [clip({ id: "a", start: 0, end: 2 }), clip({ id: "b", start: 2, end: 4 })] },
+    });
+    useView.setState({ focus: "t" });
+    inHand("curve", [point(1, 0, "a"), point(3, 0, "b")]);
+    const line = pointsLine(new Set([0]), 0, 3);
+    expect(line.filter(([t]) => t > 2).every(([, db]) => db === 0)).toBe(true);
+    expect(line.find(([t, db]) => t === 0 && db === 3)).toBeTruthy();
+    // within the working range, together
+    expect(kept(9, [0, 2])).toBe(4);
+    expect(kept(-30, [-5, 2])).toBe(-15);
+    expect(kept(2, [7])).toBe(0);
+    useView.setState({ focus: "", lane: "ride" });
   });
 });

@@ -11,25 +11,56 @@ import {
   type RideRule,
 } from "../api/client";
 import { complain, tell } from "../parts/messages";
-import { engine } from "../sound/engine";
-import { focused, focusedClips, goTo, selectedClips, selectedSpan } from "./actions";
+import { firstPlace } from "../parts/search";
+import { engine, type Line } from "../sound/engine";
+import {
+  duration,
+  focused,
+  focusedClips,
+  phraseSpan,
+  playSelection,
+  reveal,
+  seek,
+  selectedClips,
+  selectedSpan,
+  steps,
+} from "./actions";
+import { gainAt, useCurve } from "./curve";
 import { edit, useSession } from "./session";
-import { hand, redraw, useView } from "./view";
+import { hand, LANE_NAMES, LANES, redraw, type Span, useView } from "./view";
+
+/** What a draft is limited to: nothing, some phrases, or a span. */
+interface DraftOf {
+  clips?: string[];
+  span?: [number, number];
+}
 
 interface RideState {
   track: string;
   ride: Ride | null;
   draft: RideDraft | null;
-  draftOf: string[] | undefined;
-  rule: Required<{ [name in keyof RideRule]: number }>;
+  draftOf: DraftOf;
+  rule: { [name in keyof Required<RideRule>]: number };
 }
+
+/** The rule of a draft as it comes; times are seconds. */
+export const RIDE_RULE = {
+  strength: 100,
+  most_up: 6,
+  most_down: 9,
+  dead_band: 1.5,
+  attack: 0.05,
+  release: 0.1,
+  look_ahead: 0.07,
+  error: 0.3,
+};
 
 export const useRide = create<RideState>(() => ({
   track: "",
   ride: null,
   draft: null,
-  draftOf: undefined,
-  rule: { strength: 100, most_up: 6, most_down: 9 },
+  draftOf: {},
+  rule: RIDE_RULE,
 }));
 
 let loaded = "";
@@ -81,15 +112,17 @@ async function editRide(work: (track: string, revision: number, lane: LaneName) 
   useRide.setState({ draft: null });
   const { lane } = useView.getState();
   const done = await edit((revision) => work(track.id, revision, lane));
-  if (!done) engine.hold([], 0);
+  if (!done) engine.hold([]);
   return done;
 }
 
 // --- drafts
 
-const draftTarget = () => {
+const draftTarget = (): DraftOf => {
+  const { span } = useView.getState();
+  if (span) return { span: [span.start, span.end] };
   const chosen = selectedClips().filter((clip) => clip.after !== null);
-  return chosen.length ? chosen.map((clip) => clip.id) : undefined;
+  return chosen.length ? { clips: chosen.map((clip) => clip.id) } : {};
 };
 
 let asked = 0;
@@ -100,7 +133,7 @@ export async function makeRideDraft(rule = useRide.getState().rule) {
   const draftOf = draftTarget();
   const now = ++asked;
   try {
-    const draft = await api.rideDraft(track.id, rule, draftOf);
+    const draft = await api.rideDraft(track.id, { rule, ...draftOf });
     if (now === asked) useRide.setState({ draft, draftOf });
   } catch (error) {
     if (now === asked) complain(error);
@@ -110,7 +143,7 @@ export async function makeRideDraft(rule = useRide.getState().rule) {
 export async function acceptRideDraft() {
   const { rule, draftOf } = useRide.getState();
   asked++;
-  if (await editRide((track, revision) => api.acceptRide(track, revision, rule, draftOf))) {
+  if (await editRide((track, revision) => api.acceptRide(track, { revision, rule, ...draftOf }))) {
     tell(useSession.getState().header?.label ?? "Done");
   }
 }
@@ -131,15 +164,141 @@ export function setRideRule(change: Partial<RideState["rule"]>) {
 
 // --- spans
 
-/** Let a lift be heard at once; the compiled gain follows. */
-export function hearLift(span: { start: number; end: number }, by: number) {
+/** Have what the hand does drawn and heard at once; the compiled gain follows. */
+export function holdLine(line: Line) {
   const { layers, lane, before } = useView.getState();
-  engine.hold(by === 0 || before || !layers[lane] ? [] : [span], by);
+  hand.held = { at: line.map(([at]) => at), db: line.map(([, db]) => db) };
+  engine.hold(before || !layers[lane] ? [] : line);
+  redraw();
 }
 
-export function liftSpan(span: { start: number; end: number }, by: number) {
-  hearLift(span, by);
-  return editRide((track, revision, lane) => api.lift(track, { revision, lane, start: span.start, end: span.end, by }));
+/** What is held is let go: with its ``work`` done it is in the compiled gain, and stays in the picture until then. */
+export async function letGo(work?: Promise<unknown>) {
+  const held = hand.held;
+  if (!work) engine.hold([]);
+  await work;
+  if (hand.held === held) hand.held = { at: [], db: [] };
+  redraw();
+}
+
+/** A span moved by some dB, with the ramps that the server will give it. */
+export function liftLine(span: Span, by: number): Line {
+  const ramp = useRide.getState().ride?.ramp ?? 0;
+  return [
+    [span.start - ramp, 0],
+    [span.start, by],
+    [span.end, by],
+    [span.end + ramp, 0],
+  ];
+}
+
+/** The working range for the points of the lane in hand, dB. */
+export function handRange(): { low: number; high: number } {
+  const track = focused();
+  const offset = laneOffset();
+  const low = track?.range_low ?? -20;
+  return { low: low <= SILENT ? low : low - offset, high: (track?.range_high ?? 6) - offset };
+}
+
+export const SILENT = -120;
+
+/** How far values may move together by ``by`` dB and stay within the working range. */
+export function kept(by: number, values: number[]): number {
+  const { low, high } = handRange();
+  const down = Math.min(low - Math.min(...values), 0);
+  const up = Math.max(high - Math.max(...values), 0);
+  return Math.min(Math.max(by, down), up);
+}
+
+/** How far a span of the lane in hand may be lifted. */
+export function keptLift(span: Span, by: number): number {
+  const points = lanePoints();
+  const inside = [valueAt(span.start), valueAt(span.end)];
+  for (let i = firstPlace(points.length, (k) => points[k]!.at >= span.start); i < points.length; i++) {
+    if (points[i]!.at > span.end) break;
+    inside.push(points[i]!.db);
+  }
+  return kept(by, inside);
+}
+
+/** What the lane in hand does at a moment without its offset, from its compiled gain. */
+function valueAt(seconds: number): number {
+  const rate = focused()?.recording.sample_rate ?? 48000;
+  const line = useCurve.getState()[useView.getState().lane];
+  return line.at.length ? gainAt(line, seconds * rate) - laneOffset() : 0;
+}
+
+export function liftSpan(span: Span, by: number) {
+  holdLine(liftLine(span, keptLift(span, by)));
+  const done = editRide((track, revision, lane) =>
+    api.lift(track, { revision, lane, start: span.start, end: span.end, by }),
+  );
+  void letGo(done);
+  return done;
+}
+
+/**
+ * Points as straight ways from one to the next, between two places: seconds and dB. A lane goes on at both of its ends;
+ * what a clip owns goes on to its borders.
+ */
+export function straightLine(
+  points: RidePoint[],
+  from: number,
+  to: number,
+  hold = (point: RidePoint, _: number) => point,
+): Line {
+  const line: Line = [];
+  for (let i = from; i <= to; i++) {
+    const point = hold(points[i]!, i);
+    if (i === 0 || points[i - 1]!.clip !== point.clip) line.push(...edge(point, "start"));
+    line.push([point.at, point.db]);
+    if (i === points.length - 1 || points[i + 1]!.clip !== point.clip) line.push(...edge(point, "end"));
+  }
+  return line;
+}
+
+/** How a lane goes on before its first or after its last point. */
+function edge(point: RidePoint, side: "start" | "end"): Line {
+  const clip = point.clip && focusedClips().find((c) => c.id === point.clip);
+  const at = clip ? clip[side] : side === "start" ? Math.min(point.at, 0) - 1 : Math.max(point.at, duration()) + 1;
+  if (!clip) return [[at, point.db]];
+  return side === "start"
+    ? [
+        [at, 0],
+        [at, point.db],
+      ]
+    : [
+        [at, point.db],
+        [at, 0],
+      ];
+}
+
+/** The difference that moved points make. O(points between the first and the last of them). */
+export function pointsLine(chosen: Set<number>, seconds: number, db: number): Line {
+  const points = lanePoints();
+  let [first, last] = [points.length, -1];
+  for (const place of chosen) {
+    first = Math.min(first, place);
+    last = Math.max(last, place);
+  }
+  const [from, to] = [Math.max(first - 1, 0), Math.min(last + 1, points.length - 1)];
+  const moved = (p: RidePoint, i: number) => (chosen.has(i) ? { ...p, at: p.at + seconds, db: p.db + db } : p);
+  return difference(straightLine(points, from, to), straightLine(points, from, to, moved));
+}
+
+/** How far one line lies over another, wherever one of them has a point. */
+export function difference(before: Line, after: Line): Line {
+  const at = [...new Set([...before, ...after].map(([t]) => t))].sort((a, b) => a - b);
+  const split = (line: Line) => ({ at: line.map(([t]) => t), db: line.map(([, v]) => v) });
+  const [a, b] = [split(before), split(after)];
+  return at.map((t) => [t, gainAt(b, t) - gainAt(a, t)]);
+}
+
+/** What a drawn line changes: it lies over what was there, and nothing outside of it. */
+export function drawnLine(line: Line): Line {
+  if (line.length < 2) return [];
+  const over = line.map(([at, db]): [number, number] => [at, db - valueAt(at) - laneOffset()]);
+  return [[line[0]![0], 0], ...over, [line.at(-1)![0], 0]];
 }
 
 /** Up and down: the selected points, else what is selected as a span. */
@@ -149,6 +308,33 @@ export function nudgeRide(by: number) {
   const span = selectedSpan();
   if (span) void liftSpan(span, by);
   else tell("Select a span first: drag across it, or click a phrase.");
+}
+
+/** Make the moves of the span, or of all, larger or smaller. */
+export function scaleSpan(span: Span, factor: number, around?: number) {
+  const { start, end } = span;
+  void editRide((track, revision, lane) => api.scaleRange(track, { revision, lane, start, end, factor, around }));
+}
+
+/** Points at both ends of the selected phrases, of the span, or of every phrase; ``four``: and where the ramps begin. */
+export function makeBorders(four: boolean) {
+  const { span } = useView.getState();
+  const chosen = selectedClips();
+  const clips = (chosen.length ? chosen : focusedClips()).filter((clip) => clip.phrase_start !== null);
+  const spans = span ? [span] : clips.map(phraseSpan);
+  if (spans.length === 0) return;
+  const pairs = spans.map(({ start, end }): [number, number] => [start, end]);
+  void editRide((track, revision, lane) => api.makeBorders(track, { revision, lane, spans: pairs, four }));
+}
+
+/** Select the points of the lane in the span, or all of them. */
+export function selectPointsInSpan() {
+  const span = selectedSpan();
+  const places = lanePoints().flatMap((point, place) =>
+    !span || (point.at >= span.start - 1e-6 && point.at <= span.end + 1e-6) ? [place] : [],
+  );
+  if (places.length) selectPoints(places);
+  else tell("There are no points here.");
 }
 
 export function changeSpan(what: "delete" | "smooth" | "thin") {
@@ -171,7 +357,9 @@ export function copySpan() {
   const track = focused();
   if (!span || !track) return tell("Select a span first: drag across it.");
   copied = { track: track.id, lane: useView.getState().lane, ...span };
-  tell(`${(span.end - span.start).toFixed(1)} s of the ${copied.lane} are copied. Place the play line, then paste.`);
+  tell(
+    `${(span.end - span.start).toFixed(1)} s of the ${LANE_NAMES[copied.lane]} are copied. Place the play line, here or in another track, then paste.`,
+  );
 }
 
 /** Put what was copied at the play line. */
@@ -220,40 +408,101 @@ export function heldPoint(point: RidePoint, place: number): { at: number; db: nu
 // --- lanes as a whole
 
 export const otherLane = () =>
-  useView.setState((view) => ({ lane: view.lane === "ride" ? "trim" : "ride", points: new Set<number>() }));
+  useView.setState((view) => ({
+    lane: LANES[(LANES.indexOf(view.lane) + 1) % LANES.length]!,
+    points: new Set<number>(),
+  }));
 
 export const clearLane = () => void editRide((track, revision, lane) => api.clearLane(track, revision, lane));
-export const setTrim = (db: number) => editRide((track, revision) => api.trim(track, revision, db));
-export const foldTrim = () => void editRide((track, revision) => api.fold(track, revision));
+
+/** Let the trim of the whole track be heard while it is dragged. */
+export function hearTrim(db: number) {
+  const { layers, before } = useView.getState();
+  const by = db - (useRide.getState().ride?.offset ?? 0);
+  const isHeard = !before && layers.trim && !useRide.getState().ride?.off;
+  engine.hold(isHeard ? steps([{ start: -1, end: duration() + 1 }], by) : []);
+}
+
+export const setTrim = (db: number) => editRide((track, revision) => api.trim(track, revision, { db }));
+export const switchTrim = (on: boolean) => void editRide((track, revision) => api.trim(track, revision, { off: !on }));
+
+/** Move what the lane in hand draws, in the span or everywhere, into another lane: what is heard stays. */
+export function moveLane(lane: LaneName, to: LaneName) {
+  const { span } = useView.getState();
+  const body = { lane, to, span: span ? ([span.start, span.end] as [number, number]) : undefined };
+  void editRide((track, revision) => api.moveLane(track, { revision, ...body }));
+}
+
+export const foldTrim = () =>
+  void editRide((track, revision) => api.moveLane(track, { revision, lane: "trim", to: "ride" }));
+
+export const setWorkingRange = (low: number, high: number) =>
+  void editRide((track, revision) => api.workingRange(track, revision, low, high));
 
 export async function bringCurveIn(file: File) {
   if (await editRide((track, revision, lane) => api.bringCurveIn(track, revision, lane, file)))
-    tell(`“${file.name}” is the ${useView.getState().lane} now.`);
+    tell(`“${file.name}” is the ${LANE_NAMES[useView.getState().lane]} now.`);
 }
 
 // --- the worklist
 
-export interface RideItem {
+export interface StrayItem {
+  id: string;
   clip: Clip;
-  before: number;
-  after: number;
+  span: Span;
+  deviation: number;
+  /** What the draft that is shown would make of it, and why. */
+  drafted: number | null;
+  reason: string | null;
 }
 
-/** The phrases by how much still goes on inside them, or by time. */
-export function rideList(ride: Ride | null, clips: Clip[], order: "worst" | "time"): RideItem[] {
+/** The spans that stray, furthest first, or by time. */
+export function strayList(
+  ride: Ride | null,
+  draft: RideDraft | null,
+  clips: Clip[],
+  order: "worst" | "time",
+): StrayItem[] {
   const byId = new Map(clips.map((clip) => [clip.id, clip]));
-  const items = (ride?.phrases ?? []).flatMap(({ clip, before, after }) => {
-    const known = byId.get(clip);
-    return known ? [{ clip: known, before, after }] : [];
+  const reasons = new Map(draft?.phrases.map((phrase) => [phrase.clip, phrase.reason]));
+  const items = (ride?.strays ?? []).flatMap((stray, i) => {
+    const clip = byId.get(stray.clip);
+    if (!clip) return [];
+    const span = { start: stray.start, end: stray.end };
+    const reason = reasons.get(stray.clip) ?? null;
+    return [
+      {
+        id: `${stray.clip}:${stray.start.toFixed(2)}`,
+        clip,
+        span,
+        deviation: stray.deviation,
+        drafted: draft?.strays[i] ?? null,
+        reason,
+      },
+    ];
   });
-  return order === "time" ? items : items.sort((a, b) => b.after - a.after || a.clip.start - b.clip.start);
+  if (order === "time") return items;
+  return items.sort((a, b) => Math.abs(b.deviation) - Math.abs(a.deviation) || a.span.start - b.span.start);
+}
+
+/** Whether the selected span is that of a stray. */
+export const isSpan = (span: Span | null, other: Span) =>
+  span !== null && Math.abs(span.start - other.start) < 1e-6 && Math.abs(span.end - other.end) < 1e-6;
+
+/** Select a stray as a span, see it and hear it. */
+export function goToStray(item: StrayItem, listen = true) {
+  useView.setState({ span: item.span, selection: new Set(), marks: new Set(), points: new Set() });
+  reveal(item.span);
+  if (listen) playSelection();
+  else seek(item.span.start);
 }
 
 export function stepRide(direction: 1 | -1) {
-  const { order, selection } = useView.getState();
-  const items = rideList(useRide.getState().ride, focusedClips(), order);
-  if (items.length === 0) return;
-  const at = items.findIndex((item) => selection.has(item.clip.id));
+  const { order, span } = useView.getState();
+  const { ride, draft } = useRide.getState();
+  const items = strayList(ride, draft, focusedClips(), order);
+  if (items.length === 0) return tell("Nothing strays inside the phrases.");
+  const at = items.findIndex((item) => isSpan(span, item.span));
   const from = at < 0 ? (direction === 1 ? -1 : 0) : at;
-  goTo(items[(from + direction + items.length * 2) % items.length]!.clip);
+  goToStray(items[(from + direction + items.length * 2) % items.length]!);
 }

@@ -18,8 +18,11 @@ export const STAGE_NAMES: Record<Stage, string> = {
 };
 export type Order = "worst" | "time";
 /** Layers of pre-fader gain in the order of the signal path. */
-export type Layer = "clip" | "dips" | "ride" | "trim";
-export const ALL_LAYERS: Record<Layer, boolean> = { clip: true, dips: true, ride: true, trim: true };
+export type Layer = "clip" | "curve" | "dips" | "ride" | "trim";
+export const ALL_LAYERS: Record<Layer, boolean> = { clip: true, curve: true, dips: true, ride: true, trim: true };
+/** Lanes that are drawn on, by the names that the person reads. */
+export const LANE_NAMES: Record<LaneName, string> = { curve: "clip curve", ride: "ride", trim: "trim" };
+export const LANES = Object.keys(LANE_NAMES) as LaneName[];
 export const KINDS = ["breath", "ess", "knock", "gap"] as const;
 export type Kind = (typeof KINDS)[number];
 export interface Span {
@@ -93,8 +96,9 @@ export const hand = {
   edge: null as null | { mark: string; values: Partial<Record<EdgeName, number>> },
   /** Depths that a rule which is being moved would give. */
   trial: null as null | Map<string, number>,
-  /** A span of the lane that is being lifted, and points that are being moved. */
-  lift: null as null | (Span & { by: number }),
+  /** What the hand does to the lane in hand, on top of what is drawn: seconds and dB. */
+  held: { at: [] as number[], db: [] as number[] },
+  /** Points that are being moved. */
   points: { ids: new Set<number>(), seconds: 0, db: 0 },
   /** A line that is being drawn: seconds and dB. */
   line: [] as [number, number][],

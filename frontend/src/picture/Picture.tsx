@@ -6,7 +6,8 @@ import { type ReactNode, type PointerEvent as ReactPointer, useEffect, useRef } 
 import { PALETTES } from "../frame/theme";
 import { duration, focused, focusedClips, focusedMarks } from "../model/actions";
 import { useCurve } from "../model/curve";
-import { useSession } from "../model/session";
+import { setWorkingRange } from "../model/ride";
+import { trackOf, useSession } from "../model/session";
 import { fitWindow, redraw, type Stage, useView, zoomWindow } from "../model/view";
 import { distanceUnit } from "../parts/format";
 import { axis, chartRange } from "./axis";
@@ -21,6 +22,7 @@ import { HandLabel } from "./HandLabel";
 import { startDrag } from "./hands";
 import { gainHover, ribbonDown, ribbonHover } from "./markHands";
 import { PlayLine } from "./PlayLine";
+import { SnapLine } from "./SnapLine";
 import type { Scene } from "./scene";
 import { gainDouble, gainDown, overviewDown, waveDown, waveHover } from "./stripHands";
 
@@ -50,12 +52,9 @@ function useScene(): () => Scene | null {
       trace: curve.track === track.id ? curve.trace : new Float32Array(0),
       points: curve.points,
       dips: curve.dips,
-      ride: curve.ride,
-      trim: curve.trim,
-      lanesOn: view.layers,
+      lanes: { curve: curve.curve, ride: curve.ride, trim: curve.trim },
+      on: view.layers,
       heard: !view.before,
-      clipOn: view.layers.clip,
-      dipsOn: view.layers.dips,
       unit: distanceUnit(header.rule.unit),
       palette: PALETTES[scheme],
     };
@@ -128,6 +127,7 @@ export function Picture({ stage }: { stage: Stage }) {
             height={stage === "ride" ? heights.ride : heights.gain}
             fold="gain"
             resize={stage === "ride" ? "ride" : "gain"}
+            tools={stage === "ride" ? <WorkingRange /> : undefined}
           >
             <div
               className="strip-body"
@@ -147,6 +147,7 @@ export function Picture({ stage }: { stage: Stage }) {
         />
       </div>
       <PlayLine />
+      <SnapLine />
       <HandLabel />
       <ExactValue />
     </div>
@@ -163,11 +164,12 @@ interface StripProps {
   height: number;
   fold: "wave" | "gain";
   resize?: "wave" | "gain" | "ride";
+  tools?: ReactNode;
   children: ReactNode;
 }
 
 /** A strip below the chart: its upper edge can be dragged, and it can be folded away. */
-function Strip({ name, height, fold, resize, children }: StripProps) {
+function Strip({ name, height, fold, resize, tools, children }: StripProps) {
   const folded = useView((s) => s.folded[fold]);
   const setHeight = (value: number) => {
     const heights = { ...useView.getState().heights, [resize ?? fold]: Math.min(Math.max(value, 56), 420) };
@@ -202,9 +204,47 @@ function Strip({ name, height, fold, resize, children }: StripProps) {
           {folded ? <IconChevronRight size={12} /> : <IconChevronDown size={12} />}
         </ActionIcon>
         {name}
+        {!folded && tools}
       </div>
       {!folded && children}
     </div>
+  );
+}
+
+const RANGES = [
+  [-20, 6],
+  [-40, 12],
+  [-60, 24],
+  [-144, 24],
+] as const;
+
+/** Between which gains the hand works on what is drawn. */
+function WorkingRange() {
+  const focus = useView((s) => s.focus);
+  const track = useSession((s) => trackOf(s, focus));
+  if (!track) return null;
+  const now = [track.range_low, track.range_high] as const;
+  const known = RANGES.some(([low, high]) => low === now[0] && high === now[1]);
+  const words = ([low, high]: readonly [number, number]) => `${low <= -120 ? "silence" : `−${-low}`} … +${high} dB`;
+  return (
+    <label className="strip-tool">
+      working range
+      <select
+        aria-label="Working range"
+        value={now.join()}
+        onChange={(event) => {
+          const [low, high] = event.currentTarget.value.split(",").map(Number);
+          event.currentTarget.blur();
+          setWorkingRange(low!, high!);
+        }}
+      >
+        {(known ? RANGES : [now, ...RANGES]).map((range) => (
+          <option key={range.join()} value={range.join()}>
+            {words(range)}
+          </option>
+        ))}
+      </select>
+    </label>
   );
 }
 

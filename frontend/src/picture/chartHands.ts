@@ -134,7 +134,7 @@ export function dragGain(down: PointerEvent, clip: Clip, dbPerPixel: number) {
       void changeGain([...chosen], { by: delta }).finally(reset);
     },
     cancel: () => {
-      engine.hold([], 0);
+      engine.hold([]);
       reset();
     },
     click: () => {

@@ -10,6 +10,7 @@ import {
   capsuleBox,
   chartScale,
   clipToPicture,
+  drawnAt,
   label,
   paper,
   type Scene,
@@ -87,12 +88,14 @@ function drawTrace(ctx: Context, a: Axis, s: Scale, scene: Scene, clips: Clip[])
   ctx.beginPath();
   for (const clip of clips) {
     if (clip.phrase_start === null || clip.phrase_end === null) continue;
-    const gain = scene.heard && scene.clipOn ? heldGain(clip) : 0;
+    const gain = scene.heard && scene.on.clip ? heldGain(clip) : 0;
     const last = Math.min(trace.length - 1, Math.floor(clip.phrase_end * RATE));
     let open = false;
     for (let i = Math.ceil(clip.phrase_start * RATE); i <= last; i += stride) {
-      const y = s.y(Math.max(trace[i]! - track.target + gain, s.low - 3));
-      const x = a.x((i + 0.5) / RATE);
+      const t = (i + 0.5) / RATE;
+      const drawn = scene.heard ? drawnAt(scene, t) : 0;
+      const y = s.y(Math.max(trace[i]! - track.target + gain + drawn, s.low - 3));
+      const x = a.x(t);
       if (open) ctx.lineTo(x, y);
       else ctx.moveTo(x, y);
       open = true;

@@ -151,7 +151,7 @@ export function drawDips(ctx: Context, a: Axis, s: Scale, scene: Scene) {
     }
     ctx.strokeStyle = palette.dip;
     ctx.globalAlpha = scene.stage === "ride" ? 0.35 : 1;
-    if (mark.on && scene.dipsOn) {
+    if (mark.on && scene.on.dips) {
       ctx.fillStyle = palette.dipFill;
       ctx.fill();
       ctx.fillStyle = hatch;

@@ -3,7 +3,7 @@ import type { RidePoint } from "../api/client";
 import type { Palette } from "../frame/theme";
 import { gainAt } from "../model/curve";
 import { heldPoint, lanePoints, useRide } from "../model/ride";
-import { hand, useView } from "../model/view";
+import { hand, LANES, useView } from "../model/view";
 import { firstPlace } from "../parts/search";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, GUTTER, type Scale } from "./axis";
@@ -13,15 +13,6 @@ import type { Context, Scene } from "./scene";
 const POINT = 4;
 /** Pixels between two points on the average from which they are drawn as points and can be held. */
 const ROOM = 7;
-const RAMP = 0.06;
-
-/** What the hand lifts at a moment, dB. */
-export function liftAt(seconds: number): number {
-  if (!hand.lift) return 0;
-  const { start, end, by } = hand.lift;
-  const share = Math.min((seconds - start + RAMP) / RAMP, (end + RAMP - seconds) / RAMP, 1);
-  return by * Math.max(share, 0);
-}
 
 /** The points of the lane in hand that a window shows, with their places; none where they lie too close to be held. */
 export function shownPoints(a: Axis, width: number): { point: RidePoint; place: number }[] {
@@ -44,34 +35,50 @@ export function drawRide(ctx: Context, width: number, a: Axis, s: Scale, scene: 
   const { palette } = scene;
   const { lane } = useView.getState();
   const working = scene.stage === "ride";
-  for (const name of ["trim", "ride"] as const) {
-    const line = scene[name];
+  for (const name of [...LANES].reverse()) {
+    const line = scene.lanes[name];
     const inHand = working && lane === name;
     if (line.at.length === 0 && !inHand) continue;
     ctx.strokeStyle = palette[name];
-    ctx.globalAlpha = (scene.heard && scene.lanesOn[name] ? 1 : 0.4) * (working && !inHand ? 0.6 : 1);
+    ctx.globalAlpha = (scene.heard && scene.on[name] ? 1 : 0.4) * (working && !inHand ? 0.6 : 1);
     ctx.lineWidth = inHand ? 2 : 1.5;
     ctx.setLineDash(name === "trim" ? [5, 4] : []);
     if (inHand && hand.line.length) drawLineInHand(ctx, a, s);
-    if (inHand && hand.points.ids.size) drawThroughPoints(ctx, a, s, width);
-    else drawLine(ctx, a, s, width, line, scene.track.recording.sample_rate, inHand);
+    if (inHand && hand.held.at.length) drawHeld(ctx, a, s, width, line, scene.track.recording.sample_rate);
+    else strokeLine(ctx, a, s, line, scene.track.recording.sample_rate);
     ctx.setLineDash([]);
   }
+  if (working && scene.lanes.ride.at.length && scene.lanes.trim.at.length) drawRideWithTrim(ctx, a, s, width, scene);
   ctx.globalAlpha = 1;
   const { draft } = useRide.getState();
   if (working && draft) drawDraft(ctx, a, s, width, draft.points, palette);
   if (working) drawPoints(ctx, a, s, width, palette);
 }
 
-/** The line of a lane; where the hand lifts a span of it, with the lift. */
-function drawLine(ctx: Context, a: Axis, s: Scale, width: number, line: GainPoints, rate: number, lifted: boolean) {
-  if (!lifted || !hand.lift) return strokeLine(ctx, a, s, line, rate);
+/** The line of a lane with what the hand does to it. */
+function drawHeld(ctx: Context, a: Axis, s: Scale, width: number, line: GainPoints, rate: number) {
   ctx.beginPath();
-  for (let x = GUTTER; x <= width; x += 2) {
+  for (let x = GUTTER; x <= width; x++) {
     const t = a.seconds(x);
-    ctx.lineTo(x, s.y(Math.max(gainAt(line, t * rate) + liftAt(t), s.low - 12)));
+    ctx.lineTo(x, s.y(Math.max(gainAt(line, t * rate) + gainAt(hand.held, t), s.low - 12)));
   }
   ctx.stroke();
+}
+
+/** The ride as it is heard: with the trim over it, a fine line beside its own shape. */
+function drawRideWithTrim(ctx: Context, a: Axis, s: Scale, width: number, scene: Scene) {
+  const rate = scene.track.recording.sample_rate;
+  const { ride, trim } = scene.lanes;
+  ctx.strokeStyle = scene.palette.ride;
+  ctx.lineWidth = 1;
+  ctx.globalAlpha = 0.7;
+  ctx.beginPath();
+  for (let x = GUTTER; x <= width; x++) {
+    const t = a.seconds(x) * rate;
+    ctx.lineTo(x, s.y(Math.max(gainAt(ride, t) + gainAt(trim, t), s.low - 12)));
+  }
+  ctx.stroke();
+  ctx.globalAlpha = 1;
 }
 
 function drawLineInHand(ctx: Context, a: Axis, s: Scale) {
@@ -81,16 +88,6 @@ function drawLineInHand(ctx: Context, a: Axis, s: Scale) {
   for (const [at, db] of hand.line) ctx.lineTo(a.x(at), s.y(db));
   ctx.stroke();
   ctx.restore();
-}
-
-/** While points are held, the line is drawn straight from one to the next; on release it is the compiled one again. */
-function drawThroughPoints(ctx: Context, a: Axis, s: Scale, width: number) {
-  const points = lanePoints().map(heldPoint);
-  ctx.beginPath();
-  ctx.moveTo(GUTTER, s.y(points[0]?.db ?? 0));
-  for (const point of points) ctx.lineTo(a.x(point.at), s.y(Math.max(point.db, s.low - 6)));
-  ctx.lineTo(width, s.y(points.at(-1)?.db ?? 0));
-  ctx.stroke();
 }
 
 function drawDraft(ctx: Context, a: Axis, s: Scale, width: number, points: RidePoint[], palette: Palette) {
@@ -121,7 +118,13 @@ function drawPoints(ctx: Context, a: Axis, s: Scale, width: number, palette: Pal
     ctx.fillStyle = isChosen ? palette.ink : palette.panel;
     ctx.strokeStyle = isChosen ? palette.ink : palette[lane];
     ctx.beginPath();
-    ctx.arc(a.x(at), s.y(Math.max(db + liftAt(at), s.low)), isChosen ? POINT + 0.5 : POINT - 0.5, 0, Math.PI * 2);
+    ctx.arc(
+      a.x(at),
+      s.y(Math.max(db + (hand.points.ids.size ? 0 : gainAt(hand.held, at)), s.low)),
+      isChosen ? POINT + 0.5 : POINT - 0.5,
+      0,
+      Math.PI * 2,
+    );
     ctx.fill();
     ctx.stroke();
   }

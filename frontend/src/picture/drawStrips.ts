@@ -3,13 +3,24 @@ import type { Clip } from "../api/client";
 import type { Palette } from "../frame/theme";
 import { gainAt } from "../model/curve";
 import { deviation, heldGain } from "../model/session";
-import { hand, useView } from "../model/view";
+import { hand } from "../model/view";
 import { signed } from "../parts/format";
 import { type Axis, axis, clipIndexAt, GUTTER, type Scale, scale, visible } from "./axis";
 import { strokeLine } from "./drawLine";
 import { drawDips } from "./drawMarks";
-import { drawRide, liftAt } from "./drawRide";
-import { BORDER_GRIP, type Context, clipToPicture, gainScale, label, paper, type Scene, stateColour } from "./scene";
+import { drawRide } from "./drawRide";
+import {
+  BORDER_GRIP,
+  type Context,
+  clipToPicture,
+  drawnAt,
+  gainScale,
+  LOWEST_SHOWN,
+  label,
+  paper,
+  type Scene,
+  stateColour,
+} from "./scene";
 import { columns } from "./tiles";
 
 export type WaveMode = "overlay" | "before" | "after";
@@ -55,8 +66,7 @@ function loudest(clips: Clip[]): number {
 
 function gainPerColumn(a: Axis, scene: Scene, count: number, gained: boolean): Float32Array | null {
   if (!gained) return null;
-  const { clips, dips, ride, trim } = scene;
-  const { lane } = useView.getState();
+  const { clips, dips } = scene;
   const rate = scene.track.recording.sample_rate;
   const held = scene.marks.filter((mark) => hand.dips.ids.has(mark.id));
   const factors = new Float32Array(count).fill(1);
@@ -65,14 +75,12 @@ function gainPerColumn(a: Axis, scene: Scene, count: number, gained: boolean): F
     const t = a.seconds(GUTTER + x + 0.5);
     while (i < clips.length && clips[i]!.end <= t) i++;
     if (i >= clips.length) break;
-    let db = scene.clipOn ? heldGain(clips[i]!) : 0;
-    if (scene.dipsOn) {
+    let db = scene.on.clip ? heldGain(clips[i]!) : 0;
+    if (scene.on.dips) {
       db += gainAt(dips, t * rate);
       for (const mark of held) if (mark.on && t >= mark.dip_start && t < mark.dip_end) db += hand.dips.delta;
     }
-    if (scene.lanesOn.ride && ride.at.length) db += gainAt(ride, t * rate);
-    if (scene.lanesOn.trim && trim.at.length) db += gainAt(trim, t * rate);
-    if (hand.lift && scene.lanesOn[lane]) db += liftAt(t);
+    db += drawnAt(scene, t);
     factors[x] = 10 ** (db / 20);
   }
   return factors;
@@ -138,7 +146,7 @@ function drawBorder(ctx: Context, a: Axis, clip: Clip, height: number, palette: 
 export function drawGain(ctx: Context, width: number, height: number, scene: Scene) {
   const { palette, clips } = scene;
   const a = paper(ctx, width, height, scene);
-  const s = gainScale(clips, scene.marks, [scene.ride, scene.trim], scene.stage, height);
+  const s = gainScale(clips, scene.marks, scene.track, scene.stage, height);
   const step = (s.high - s.low) / height > 0.45 ? 12 : 6;
   for (let value = Math.ceil(s.low / step) * step; value <= s.high; value += step) {
     const y = Math.round(s.y(value)) + 0.5;
@@ -151,22 +159,22 @@ export function drawGain(ctx: Context, width: number, height: number, scene: Sce
     label(ctx, value === 0 ? "0 dB" : signed(value, 0), GUTTER - 6, y, palette.dim);
   }
   clipToPicture(ctx, width, height, () => {
+    if (scene.stage === "ride") drawRangeEnds(ctx, a, s, scene);
     // what is not worked on steps back
     const back = scene.stage === "ride" ? 0.4 : 1;
     const zero = s.y(0);
     const shown = visible(clips, scene.window);
     ctx.fillStyle = palette.ochreFill;
-    ctx.globalAlpha = back * (scene.heard && scene.clipOn ? 1 : 0.4);
+    ctx.globalAlpha = back * (scene.heard && scene.on.clip ? 1 : 0.4);
     for (const clip of shown) {
       const gain = heldGain(clip);
       const x = a.x(clip.start);
       if (gain !== 0) ctx.fillRect(x, Math.min(zero, s.y(gain)), a.x(clip.end) - x, Math.abs(s.y(gain) - zero));
     }
     ctx.globalAlpha = scene.heard ? 1 : 0.4;
-    if (hand.drag.delta === 0 && hand.dips.delta === 0 && !hand.lift && hand.points.ids.size === 0)
-      drawCurve(ctx, a, s, scene);
+    if (hand.drag.delta === 0 && hand.dips.delta === 0 && hand.held.at.length === 0) drawCurve(ctx, a, s, scene);
     drawDips(ctx, a, s, scene);
-    ctx.globalAlpha = back * (scene.heard && scene.clipOn ? 1 : 0.4);
+    ctx.globalAlpha = back * (scene.heard && scene.on.clip ? 1 : 0.4);
     ctx.strokeStyle = palette.ochre;
     ctx.lineWidth = 1.6;
     for (const clip of shown) {
@@ -181,6 +189,16 @@ export function drawGain(ctx: Context, width: number, height: number, scene: Sce
     ctx.globalAlpha = 1;
     drawRide(ctx, width, a, s, scene);
   });
+}
+
+/** Where the working range ends: beyond it the paper is darker. */
+function drawRangeEnds(ctx: Context, a: Axis, s: Scale, scene: Scene) {
+  const { range_low, range_high } = scene.track;
+  ctx.fillStyle = scene.palette.paper;
+  const top = s.y(range_high);
+  const bottom = s.y(Math.max(range_low, LOWEST_SHOWN));
+  ctx.fillRect(GUTTER, 0, a.width - GUTTER, top);
+  ctx.fillRect(GUTTER, bottom, a.width - GUTTER, s.y(s.low) + 4 - bottom);
 }
 
 /** The sum of all layers, compiled: a wide pale band. */

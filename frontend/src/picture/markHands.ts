@@ -1,8 +1,7 @@
 /** Hands on marks in the ribbon and on dips in the gain strip: their depth, their edges, their ramps. */
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
 import type { Mark } from "../api/client";
-import { duration, focusedClips, focusedMarks, seek } from "../model/actions";
-import { useCurve } from "../model/curve";
+import { duration, focused, focusedClips, focusedMarks, seek } from "../model/actions";
 import { changeDepth, hearDips, KIND_NAMES, keepEdges, selectMarks } from "../model/details";
 import { heldDepth } from "../model/session";
 import { type EdgeName, hand, redraw, useView } from "../model/view";
@@ -15,7 +14,8 @@ import { hideAtHand, showAtHand } from "./HandLabel";
 import { axisLock, isFree, snap, startDrag } from "./hands";
 import { rideHover } from "./rideHands";
 import { gainScale } from "./scene";
-import { dragSpan, SNAP } from "./stripHands";
+import { SNAP } from "./snapping";
+import { dragSpan } from "./stripHands";
 
 const REACH = 5;
 
@@ -166,8 +166,7 @@ export function hitDip(a: Axis, s: Scale, x: number, y: number): DipHit | null {
 }
 
 export function dipScale(height: number): Scale {
-  const { ride, trim } = useCurve.getState();
-  return gainScale(focusedClips(), focusedMarks(), [ride, trim], useView.getState().stage, height);
+  return gainScale(focusedClips(), focusedMarks(), focused(), useView.getState().stage, height);
 }
 
 export function gainHover(event: ReactPointer<HTMLElement>) {
@@ -211,7 +210,7 @@ export function dragDip(down: PointerEvent, a: Axis, s: Scale, { mark, part }: D
       void changeDepth(chosen, { by: delta }).finally(reset);
     },
     cancel: () => {
-      engine.hold([], 0);
+      engine.hold([]);
       reset();
     },
     click: () => {

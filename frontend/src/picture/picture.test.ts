@@ -2,6 +2,7 @@ import { describe, expect, it, vi } from "vitest";
 import { clip } from "../model/clip.testing";
 import { axis, chartRange, clipIndexAt, GUTTER, scale, tickStep, visible } from "./axis";
 import { axisLock, snap, startDrag } from "./hands";
+import { pull } from "./snapping";
 import { levelFor } from "./tiles";
 
 const tiled = Array.from({ length: 50 }, (_, i) => clip({ id: `c${i}`, start: i, end: i + 1 }));
@@ -74,6 +75,15 @@ describe("the hand", () => {
     expect(snap(10.2, [10, 11], 0.5)).toBe(10);
     expect(snap(10.6, [10, 11], 0.5)).toBe(11);
     expect(snap(10.5, [9, 12], 0.5)).toBe(10.5);
+  });
+
+  it("is pulled softly: held at a place, slowed down beside it, free beyond, and never backwards", () => {
+    expect([10, 10.4, 10.5].map((at) => pull(at, 10, 0.5))).toEqual([10, 10, 10]);
+    expect(pull(10.75, 10, 0.5)).toBe(10.5);
+    expect(pull(9.25, 10, 0.5)).toBe(9.5);
+    expect([11, 12].map((at) => pull(at, 10, 0.5))).toEqual([11, 12]);
+    const way = Array.from({ length: 400 }, (_, i) => pull(8 + i / 100, 10, 0.5));
+    expect(way.every((at, i) => i === 0 || at >= way[i - 1]!)).toBe(true);
   });
 
   const pointer = (type: string, x: number, y: number) =>

@@ -1,32 +1,41 @@
 /** Hands on the ride in the gain strip: spans are lifted, points are moved along one axis at a time. */
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
 import type { RidePoint } from "../api/client";
-import { duration, focusedClips, selectedSpan } from "../model/actions";
+import { duration, selectedSpan } from "../model/actions";
 import { gainAt, useCurve } from "../model/curve";
 import {
   drawLine,
-  hearLift,
+  drawnLine,
+  handRange,
   heldPoint,
+  holdLine,
+  kept,
+  keptLift,
   laneOffset,
   lanePoints,
+  letGo,
+  liftLine,
   liftSpan,
   movePoints,
+  pointsLine,
   putPoint,
+  SILENT,
   selectPoints,
 } from "../model/ride";
 import { trackOf, useSession } from "../model/session";
 import { hand, redraw, type Span, useView } from "../model/view";
 import { db, time } from "../parts/format";
-import { engine } from "../sound/engine";
 import { type Axis, axis, type Scale } from "./axis";
 import { place as placeOf } from "./chartHands";
 import { shownPoints } from "./drawRide";
 import { hideAtHand, showAtHand } from "./HandLabel";
-import { axisLock, isFree, snap, startDrag } from "./hands";
+import { axisLock, isFree, startDrag } from "./hands";
 import { dipScale } from "./markHands";
-import { SNAP } from "./stripHands";
+import { LOWEST_SHOWN } from "./scene";
+import { AT_PLACE, hidePull, snapper } from "./snapping";
 
 const REACH = 7;
+const DRAWN_SILENCE = -144;
 
 interface PointHit {
   point: RidePoint;
@@ -78,28 +87,21 @@ export function rideDown(down: PointerEvent, a: Axis, s: Scale, width: number, x
 }
 
 function dragLift(down: PointerEvent, s: Scale, span: Span) {
-  const reset = () => {
-    hand.lift = null;
-    hideAtHand();
-    redraw();
-  };
+  let by = 0;
   startDrag(down, {
     move: (_, dy, event) => {
-      const by = Math.round(-dy * s.perPixel * (event.altKey ? 0.1 : 1) * 10) / 10;
-      if (by !== hand.lift?.by) hearLift(span, by);
-      hand.lift = { ...span, by };
+      by = keptLift(span, Math.round(-dy * s.perPixel * (event.altKey ? 0.1 : 1) * 10) / 10);
+      holdLine(liftLine(span, by));
       showAtHand(event.clientX, event.clientY, [`lift ${db(by)}`, `${time(span.start)} to ${time(span.end)}`]);
-      redraw();
     },
     end: () => {
-      const by = hand.lift?.by ?? 0;
       hideAtHand();
-      if (by === 0) return reset();
-      void liftSpan(span, by).finally(reset);
+      if (by === 0) return void letGo();
+      void liftSpan(span, by);
     },
     cancel: () => {
-      engine.hold([], 0);
-      reset();
+      hideAtHand();
+      void letGo();
     },
     click: () => useView.setState({ span: null, selection: new Set(), points: new Set() }),
   });
@@ -110,28 +112,37 @@ function dragLine(down: PointerEvent, a: Axis, s: Scale, x: number, y: number) {
   const reset = () => {
     hand.line = [];
     hideAtHand();
-    redraw();
+    void letGo();
   };
   let last = a.seconds(x);
-  const gainAtHand = (at: number) => s.high - (at - s.y(s.high)) * s.perPixel;
+  const { low, high } = handRange();
+  const offset = laneOffset();
+  const gainAtHand = (at: number) => {
+    const value = Math.round((s.high - (at - s.y(s.high)) * s.perPixel) * 10) / 10 - offset;
+    return value <= LOWEST_SHOWN && low <= SILENT ? DRAWN_SILENCE : Math.min(Math.max(value, low), high);
+  };
   startDrag(down, {
     move: (dx, dy, event) => {
       const at = Math.min(Math.max(a.seconds(x + dx), 0), duration());
-      const value = Math.round(gainAtHand(y + dy) * 10) / 10;
+      const value = gainAtHand(y + dy);
       // what the hand passes over again is drawn anew
-      const [low, high] = last < at ? [last, at] : [at, last];
-      hand.line = [...hand.line.filter(([t]) => t === last || t < low || t > high), [at, value]];
+      const [from, to] = last < at ? [last, at] : [at, last];
+      hand.line = [...hand.line.filter(([t]) => t === last || t < from || t > to), [at, value + offset]];
       hand.line.sort((m, n) => m[0] - n[0]);
       last = at;
-      showAtHand(event.clientX, event.clientY, [db(value), time(at)]);
-      redraw();
+      holdLine(drawnLine(hand.line));
+      showAtHand(event.clientX, event.clientY, [value <= SILENT ? "silence" : db(value + offset), time(at)]);
     },
     end: () => {
-      const offset = laneOffset();
       const line = hand.line.map(([at, value]): [number, number] => [at, value - offset]);
       hideAtHand();
       if (line.length < 2) return reset();
-      void drawLine(line).finally(reset);
+      const done = drawLine(line);
+      void letGo(done);
+      void done.finally(() => {
+        hand.line = [];
+        redraw();
+      });
     },
     cancel: reset,
     click: reset,
@@ -144,44 +155,54 @@ function dragPoints(down: PointerEvent, a: Axis, s: Scale, { point, place }: Poi
   const chosen = selected.has(place) ? selected : new Set(more ? [...selected, place] : [place]);
   const lock = axisLock();
   const all = lanePoints();
-  const others = all.filter((_, i) => !chosen.has(i)).map((p) => p.at);
-  const edges = focusedClips().flatMap((c) => (c.phrase_start === null ? [] : [c.phrase_start, c.phrase_end!]));
+  const lying = [...chosen].map((i) => all[i]!.db);
+  const pulled = snapper(
+    a,
+    all.filter((_, i) => !chosen.has(i)).map((p) => p.at),
+  );
   // points stay between their neighbours
   const inside = [...chosen].sort((m, n) => m - n);
   const least = (all[inside[0]! - 1]?.at ?? 0) - all[inside[0]!]!.at;
   const most = (all[inside.at(-1)! + 1]?.at ?? duration()) - all[inside.at(-1)!]!.at;
+  const hold = (seconds: number, by: number) => {
+    hand.points = { ids: chosen, seconds, db: by };
+    holdLine(pointsLine(chosen, seconds, by));
+  };
   const reset = () => {
     hand.points = { ids: new Set(), seconds: 0, db: 0 };
     hideAtHand();
-    redraw();
+    hidePull();
+    void letGo();
   };
   startDrag(down, {
     move: (dx, dy, event) => {
       const fine = event.altKey ? 0.1 : 1;
       if (lock(dx, dy) === "y") {
-        const by = Math.round(-dy * s.perPixel * fine * 10) / 10;
-        hand.points = { ids: chosen, seconds: 0, db: by };
+        hold(0, kept(Math.round(-dy * s.perPixel * fine * 10) / 10, lying));
         showAtHand(event.clientX, event.clientY, [
-          db(point.db + laneOffset() + by),
+          db(point.db + laneOffset() + hand.points.db),
           chosen.size > 1 ? `${chosen.size} points` : "point",
         ]);
       } else {
-        const raw = point.at + dx * a.perPixel * fine;
-        const at = isFree(event) ? raw : snap(raw, [...edges, ...others], SNAP * a.perPixel);
-        const seconds = Math.min(Math.max(at - point.at, least), most);
-        hand.points = { ids: chosen, seconds, db: 0 };
+        const { at, kind, holds } = pulled(point.at + dx * a.perPixel * fine, event);
+        hold(Math.min(Math.max(at - point.at, least), most), 0);
         showAtHand(event.clientX, event.clientY, [
-          time(point.at + seconds),
-          edges.includes(at) ? "at a phrase" : "point",
+          time(point.at + hand.points.seconds),
+          holds ? AT_PLACE[kind!] : "point",
         ]);
       }
-      redraw();
     },
     end: () => {
       const { seconds, db: by } = hand.points;
       hideAtHand();
+      hidePull();
       if (seconds === 0 && by === 0) return reset();
-      void movePoints([...chosen], seconds, by).finally(reset);
+      const done = movePoints([...chosen], seconds, by);
+      void letGo(done);
+      void done.finally(() => {
+        hand.points = { ids: new Set(), seconds: 0, db: 0 };
+        redraw();
+      });
       selectPoints(chosen);
     },
     cancel: reset,
@@ -202,8 +223,7 @@ export function rideDouble(event: ReactMouse<HTMLElement>) {
   if (hitPoint(a, s, width, x, y)) return;
   const at = a.seconds(x);
   const rate = trackOf(useSession.getState(), useView.getState().focus)?.recording.sample_rate ?? 48000;
-  const { ride, trim } = useCurve.getState();
-  const line = gainAt(useView.getState().lane === "ride" ? ride : trim, at * rate);
+  const line = gainAt(useCurve.getState()[useView.getState().lane], at * rate);
   const value = s.high - (y - s.y(s.high)) * s.perPixel;
   const wanted = Math.abs(value - line) < 6 * s.perPixel ? line : Math.round(value * 10) / 10;
   void putPoint(at, wanted - laneOffset());

@@ -1,8 +1,9 @@
 /** What the strips are drawn from, and what their drawing has in common: paper, labels, scales, sizes. */
-import type { Clip, Draft, Mark, Track } from "../api/client";
+import type { Clip, Draft, LaneName, Mark, Track } from "../api/client";
 import type { Palette } from "../frame/theme";
+import { gainAt } from "../model/curve";
 import { isLevel } from "../model/session";
-import type { Span, Stage } from "../model/view";
+import { hand, LANES, type Layer, type Span, type Stage, useView } from "../model/view";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, axis, GUTTER, RULER, type Scale, scale } from "./axis";
 
@@ -25,13 +26,10 @@ export interface Scene {
   trace: Float32Array;
   points: GainPoints;
   dips: GainPoints;
-  /** The drawn lanes, and which of them are on. */
-  ride: GainPoints;
-  trim: GainPoints;
-  lanesOn: { ride: boolean; trim: boolean };
+  /** What is drawn, and which layers are on. */
+  lanes: Record<LaneName, GainPoints>;
+  on: Record<Layer, boolean>;
   heard: boolean;
-  clipOn: boolean;
-  dipsOn: boolean;
   unit: string;
   palette: Palette;
 }
@@ -94,37 +92,33 @@ export const BORDER_GRIP = 14;
 /** Deeper dips hang out of the bottom of the strip. */
 const SHOWN_DEPTH = -30;
 export const GAIN_RANGE = { low: -14, high: 11 };
+/** Where a working range that goes down to silence ends in the picture; from there on it is silence. */
+export const LOWEST_SHOWN = -60;
 
-const reaches = new WeakMap<GainPoints, [number, number]>();
-
-/** The lowest and highest gain of a line, 0 dB among them; worked out once. */
-function reach(line: GainPoints): [number, number] {
-  const known = reaches.get(line);
-  if (known) return known;
-  const found: [number, number] = [0, 0];
-  for (const value of line.db) {
-    found[0] = Math.min(found[0], value);
-    found[1] = Math.max(found[1], value);
-  }
-  reaches.set(line, found);
-  return found;
-}
-
-/** The gain strip: from above the highest clip gain down to the deepest dip that is shown. */
-export function gainScale(clips: Clip[], marks: Mark[], lanes: GainPoints[], stage: Stage, height: number): Scale {
+/** The gain strip: from above the highest clip gain down to the deepest dip that is shown. In the stage Ride it is the
+ * working range, so that the hand has room for what is drawn. */
+export function gainScale(clips: Clip[], marks: Mark[], track: Track | undefined, stage: Stage, height: number): Scale {
   let { low, high } = GAIN_RANGE;
+  if (stage === "ride" && track) {
+    low = Math.max(track.range_low, LOWEST_SHOWN) - 1;
+    high = track.range_high + 1;
+  }
   for (const clip of clips) {
     low = Math.min(low, clip.gain - 2);
     high = Math.max(high, clip.gain + 2);
   }
-  // in the stage Ride dips hang out of the strip, so that the hand has room for what is drawn
   for (const mark of stage === "ride" ? [] : marks) {
     if (mark.on || stage === "details") low = Math.min(low, Math.max(mark.depth, SHOWN_DEPTH) - 2);
   }
-  for (const lane of lanes) {
-    const [least, most] = reach(lane);
-    low = Math.min(low, Math.max(least, SHOWN_DEPTH) - 2);
-    high = Math.max(high, most + 2);
-  }
   return scale(low, high, 4, height - 4);
+}
+
+/** What is drawn, with what the hand does to it, at a moment: dB. */
+export function drawnAt(scene: Scene, seconds: number): number {
+  const position = seconds * scene.track.recording.sample_rate;
+  let db = 0;
+  for (const name of LANES)
+    if (scene.on[name] && scene.lanes[name].at.length) db += gainAt(scene.lanes[name], position);
+  if (hand.held.at.length && scene.on[useView.getState().lane]) db += gainAt(hand.held, seconds);
+  return db;
 }

@@ -2,18 +2,18 @@
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
 import type { Clip } from "../api/client";
 import { duration, focusedClips, moveBorder, phraseSpan, seek, show } from "../model/actions";
+import { lanePoints } from "../model/ride";
 import { fitWindow, hand, redraw, useView } from "../model/view";
 import { time } from "../parts/format";
 import { engine } from "../sound/engine";
 import { type Axis, axis, clipIndexAt } from "./axis";
 import { dragGain, place, takeHold } from "./chartHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
-import { isFree, snap, startDrag } from "./hands";
+import { isFree, startDrag } from "./hands";
 import { dipScale, dragDip, gainStripDouble, hitDip } from "./markHands";
 import { rideDouble, rideDown } from "./rideHands";
 import { BORDER_GRIP } from "./scene";
-
-export const SNAP = 7;
+import { AT_PLACE, hidePull, snapper } from "./snapping";
 
 function borderNear(a: Axis, x: number): Clip | null {
   const clips = focusedClips();
@@ -43,23 +43,24 @@ export function waveDown(event: ReactPointer<HTMLElement>, withBorders: boolean)
 function dragBorder(down: PointerEvent, a: Axis, clip: Clip) {
   const clips = focusedClips();
   const next = clips[clips.indexOf(clip) + 1]!;
-  const edges = [clip.phrase_end, next.phrase_start].filter((t) => t !== null);
+  const pulled = snapper(a);
   const reset = () => {
     hand.border = null;
     hideAtHand();
+    hidePull();
     redraw();
   };
   startDrag(down, {
     move: (dx, _, event) => {
-      const raw = clip.end + dx * a.perPixel * (event.altKey ? 0.1 : 1);
-      const at = isFree(event) ? raw : snap(raw, edges, SNAP * a.perPixel);
+      const { at, kind, holds } = pulled(clip.end + dx * a.perPixel * (event.altKey ? 0.1 : 1), event);
       hand.border = { clip: clip.id, at: Math.min(Math.max(at, clip.start + 0.02), next.end - 0.02) };
-      showAtHand(event.clientX, event.clientY, [time(hand.border.at), edges.includes(at) ? "at the phrase" : "border"]);
+      showAtHand(event.clientX, event.clientY, [time(hand.border.at), holds ? AT_PLACE[kind!] : "border"]);
       redraw();
     },
     end: () => {
       const at = hand.border?.at;
       hideAtHand();
+      hidePull();
       if (at === undefined) return reset();
       void moveBorder(clip.id, at).finally(reset);
     },
@@ -73,30 +74,36 @@ export function dragSpan(down: PointerEvent, a: Axis, x: number, click?: () => v
   const clips = focusedClips();
   const { span: oldSpan, selection: oldSelection, marks: oldMarks, points: oldPoints } = useView.getState();
   const before = { span: oldSpan, selection: oldSelection, marks: oldMarks, points: oldPoints };
-  const edges = clips.flatMap((clip) => (clip.phrase_start === null ? [] : [clip.phrase_start, clip.phrase_end!]));
-  const pull = (t: number, event: PointerEvent) => (isFree(event) ? t : snap(t, edges, SNAP * a.perPixel));
+  const isRide = useView.getState().stage === "ride";
+  const pulled = snapper(a, isRide ? lanePoints().map((point) => point.at) : []);
+  const first = pulled(a.seconds(x), down).at;
   startDrag(down, {
     move: (dx, _, event) => {
-      const t0 = pull(a.seconds(x), event);
-      const t1 = pull(a.seconds(x + dx), event);
+      const t0 = isFree(event) ? a.seconds(x) : first;
+      const t1 = pulled(a.seconds(x + dx), event).at;
       const span = { start: Math.max(0, Math.min(t0, t1)), end: Math.min(duration(), Math.max(t0, t1)) };
       const inside = clips.filter((clip) => {
         const middle = (phraseSpan(clip).start + phraseSpan(clip).end) / 2;
         return clip.after !== null && middle >= span.start && middle <= span.end;
       });
-      const ids = useView.getState().stage === "ride" ? [] : inside.map((clip) => clip.id);
+      const ids = isRide ? [] : inside.map((clip) => clip.id);
       useView.setState({ span, selection: new Set(ids), marks: new Set(), points: new Set() });
       showAtHand(event.clientX, event.clientY, [
         `${time(span.start)} to ${time(span.end)}`,
         time(span.end - span.start),
       ]);
     },
-    end: hideAtHand,
+    end: () => {
+      hideAtHand();
+      hidePull();
+    },
     cancel: () => {
       hideAtHand();
+      hidePull();
       useView.setState(before);
     },
     click: () => {
+      hidePull();
       if (click) return click();
       seek(a.seconds(x));
       useView.setState({ span: null, selection: new Set(), marks: new Set(), points: new Set() });

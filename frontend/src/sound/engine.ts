@@ -7,6 +7,9 @@ import { complain } from "../parts/messages";
 import type { FromWorklet, GainPoints, ToWorklet } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
 
+/** A line in seconds and dB. */
+export type Line = [number, number][];
+
 const BLOCK_SECONDS = 1;
 const AHEAD = 8;
 const BEHIND = 2;
@@ -66,10 +69,15 @@ class Engine {
     this.send({ type: "gain", points });
   }
 
-  /** Hear the hand's movement within spans of seconds, until the next compiled gain arrives. */
-  hold(spans: { start: number; end: number }[], db: number): void {
+  /** Hear what the hand does - seconds in rising order, and dB on top of all gain - until the next compiled gain arrives. */
+  hold(line: Line): void {
     const rate = this.track?.recording.sample_rate ?? 48000;
-    this.send({ type: "hold", spans: new Float64Array(spans.flatMap((s) => [s.start * rate, s.end * rate])), db });
+    const points = { at: new Float64Array(line.length), db: new Float64Array(line.length) };
+    line.forEach(([at, db], i) => {
+      points.at[i] = at * rate;
+      points.db[i] = db;
+    });
+    this.send({ type: "hold", points });
   }
 
   /** Hear the recording with its gain, or as it is. */

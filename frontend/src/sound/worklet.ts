@@ -2,8 +2,8 @@
  * Playback on the audio thread: blocks of samples, the compiled gain, the fader and the monitor limiter.
  *
  * The path is that of the product: recording -> pre-fader gain -> fader -> limiter -> out. Gain arrives as points of
- * samples and dB, linear in dB between them; it is only applied here. While the hand moves a phrase, its movement is added
- * within the phrase's clip until the compiled gain that has it arrives. A new gain, and Before / After, are reached within
+ * samples and dB, linear in dB between them; it is only applied here. What the hand is doing is a line
+ * of its own, added until the compiled gain that has it arrives. A new gain, and Before / After, are reached within
  * 5 ms, so nothing clicks. Where nothing limits, the limiter is a pure delay.
  */
 declare const sampleRate: number;
@@ -22,7 +22,7 @@ export type ToWorklet =
   | { type: "block"; index: number; data: Float32Array }
   | { type: "keep"; first: number; last: number }
   | { type: "gain"; points: GainPoints }
-  | { type: "hold"; spans: Float64Array; db: number }
+  | { type: "hold"; points: GainPoints }
   | { type: "play"; from: number; to: number; loopFrom: number | null }
   | { type: "loop"; from: number | null; to: number }
   | { type: "stop" }
@@ -38,6 +38,8 @@ const LOOK_AHEAD = 64;
 const CEILING = 10 ** (-1 / 20);
 const RELEASE = 0.15;
 const REPORT_EVERY = 6;
+
+const NOTHING: GainPoints = { at: new Float64Array(0), db: new Float64Array(0) };
 
 /** Reads a piecewise linear curve forwards; looking back costs a search. */
 class Walker {
@@ -125,11 +127,10 @@ class Player extends AudioWorkletProcessor {
   private loopFrom: number | null = null;
   private playing = false;
   private starving = false;
-  private gain = new Walker({ at: new Float64Array(0), db: new Float64Array(0) });
+  private gain = new Walker(NOTHING);
   private oldGain: Walker | null = null;
   private swap = 1;
-  private spans: Float64Array = new Float64Array(0);
-  private holdDb = 0;
+  private hold = new Walker(NOTHING);
   private held = 0;
   private oldHeld = 0;
   private after = 1;
@@ -171,14 +172,13 @@ class Player extends AudioWorkletProcessor {
         // what the hand added is in the new gain: both change over together
         this.oldHeld = this.held;
         this.held = 0;
-        this.spans = new Float64Array(0);
+        this.hold = new Walker(NOTHING);
         this.oldGain = this.playing ? this.gain : null;
         this.gain = new Walker(message.points);
         this.swap = this.oldGain ? 0 : 1;
         break;
       case "hold":
-        this.spans = message.spans;
-        this.holdDb = message.db;
+        this.hold = new Walker(message.points);
         if (!this.playing) this.held = 0;
         break;
       case "play":
@@ -251,14 +251,6 @@ class Player extends AudioWorkletProcessor {
     return true;
   }
 
-  /** Whether the position lies in a span that the hand holds; spans are pairs of start and end in samples. */
-  private isHeld(): boolean {
-    for (let i = 0; i < this.spans.length; i += 2) {
-      if (this.position >= this.spans[i]! && this.position < this.spans[i + 1]!) return true;
-    }
-    return false;
-  }
-
   /** The next frame of the recording with gain and fader, into ``frame``; silence while nothing is to be played. */
   private take(frame: Float32Array, step: number) {
     if (!this.playing) return;
@@ -275,7 +267,7 @@ class Player extends AudioWorkletProcessor {
     this.starving = !block;
     if (!block) return;
     let level = this.gain.at(this.position);
-    this.held = approach(this.held, this.isHeld() ? this.holdDb : 0, step * 24);
+    this.held = approach(this.held, this.hold.at(this.position), step * 24);
     level += this.held;
     if (this.oldGain) {
       this.swap = Math.min(1, this.swap + step);

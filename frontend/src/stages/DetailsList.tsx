@@ -1,7 +1,7 @@
 /** The worklist of the stage Details: what was found, what stands out first or by time, and the one that is worked on. */
-import { ActionIcon, Button, NativeSelect, NumberInput, Tooltip } from "@mantine/core";
+import { ActionIcon, Button, NativeSelect, Tooltip } from "@mantine/core";
 import { IconAlertTriangle, IconArrowBackUp, IconHandStop, IconRepeatOnce, IconX } from "@tabler/icons-react";
-import { useMemo, useState } from "react";
+import { useMemo } from "react";
 import type { Clip, Mark } from "../api/client";
 import { reveal, seek } from "../model/actions";
 import {
@@ -19,7 +19,8 @@ import {
 } from "../model/details";
 import { trackOf, useSession } from "../model/session";
 import { KINDS, type Kind, useView } from "../model/view";
-import { clock, db, plain, signed, time } from "../parts/format";
+import { ExactField } from "../parts/ExactField";
+import { clock, db, signed, time } from "../parts/format";
 import { MarkSign } from "../parts/MarkSign";
 import { OrderSwitch } from "../parts/OrderSwitch";
 import { afterClick, isMore, useRows } from "../parts/useRows";
@@ -273,29 +274,16 @@ function reasonOf(mark: Mark): string {
 
 function Depth({ marks }: { marks: Mark[] }) {
   const same = marks.every((mark) => mark.depth === marks[0]!.depth && mark.on === marks[0]!.on);
-  const now = same ? (marks[0]!.on ? Math.max(marks[0]!.depth, -60) : 0) : "";
-  const [value, setValue] = useState<string | number>(now);
-  const commit = () => {
-    const number = Number(value);
-    if (value === "" || !Number.isFinite(number)) return setValue(now);
-    const to = Math.min(Math.max(number > 0 ? -number : number, -60), 0);
-    if (to !== now) void changeDepth(marks, { to });
-  };
   return (
-    <NumberInput
-      size="xs"
-      aria-label="Depth"
-      value={value}
-      onChange={setValue}
-      onBlur={commit}
-      onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
-      placeholder="several"
-      suffix=" dB"
-      decimalScale={1}
-      step={0.5}
-      min={-60}
-      max={0}
-      title={`Depth; now ${typeof now === "number" ? `${plain(now)} dB` : "several"}`}
+    <ExactField
+      name="Depth"
+      now={same ? (marks[0]!.on ? Math.max(marks[0]!.depth, -60) : 0) : null}
+      low={-60}
+      high={0}
+      digits={1}
+      unit="dB"
+      mean={(typed) => -Math.abs(typed)}
+      keep={(to) => void changeDepth(marks, { to })}
     />
   );
 }

@@ -1,33 +1,45 @@
-/** The worklist of the stage Ride: the phrases in which most goes on, and the points that are worked on. */
-import { ActionIcon, NativeSelect, NumberInput, Tooltip } from "@mantine/core";
-import { IconX } from "@tabler/icons-react";
+/** The worklist of the stage Ride: the spans that stray inside their phrases, and what is selected to be worked on. */
+import { ActionIcon, NativeSelect, Tooltip } from "@mantine/core";
+import { IconVolumeOff, IconX } from "@tabler/icons-react";
 import { useMemo, useState } from "react";
 import type { Clip, RidePoint } from "../api/client";
-import { goTo, phraseSpan, reveal, seek } from "../model/actions";
-import { deleteDrawn, liftSpan, rideList, setPoints, useRide } from "../model/ride";
+import {
+  deleteDrawn,
+  goToStray,
+  isSpan,
+  laneOffset,
+  liftSpan,
+  movePoints,
+  scaleSpan,
+  setPoints,
+  strayList,
+  useRide,
+} from "../model/ride";
 import { trackOf, useSession } from "../model/session";
-import { useView } from "../model/view";
-import { db, time } from "../parts/format";
+import { LANE_NAMES, type Span, useView } from "../model/view";
+import { ExactField } from "../parts/ExactField";
+import { signed, time } from "../parts/format";
 import { OrderSwitch } from "../parts/OrderSwitch";
-import { afterClick, isMore, useRows } from "../parts/useRows";
+import { useRows } from "../parts/useRows";
+import { Vial } from "../parts/Vial";
 
 const ROW = 30;
+const SILENCE = -144;
 const NO_CLIPS: Clip[] = [];
 const NO_POINTS: RidePoint[] = [];
 
 export function RideList() {
   const focus = useView((s) => s.focus);
   const order = useView((s) => s.order);
-  const selection = useView((s) => s.selection);
   const span = useView((s) => s.span);
   const lane = useView((s) => s.lane);
   const points = useView((s) => s.points);
   const track = useSession((s) => trackOf(s, focus));
   const clips = useSession((s) => s.clips[track?.id ?? ""]) ?? NO_CLIPS;
+  const tolerance = useSession((s) => s.header?.rule.tolerance ?? 1.5);
   const { ride, draft } = useRide();
-  const items = useMemo(() => rideList(ride, clips, order), [ride, clips, order]);
-  const drafted = useMemo(() => new Map(draft?.phrases.map((phrase) => [phrase.clip, phrase])), [draft]);
-  const first = items.findIndex((item) => selection.has(item.clip.id));
+  const items = useMemo(() => strayList(ride, draft, clips, order), [ride, draft, clips, order]);
+  const first = items.findIndex((item) => isSpan(span, item.span));
   const { box, rows } = useRows(items.length, ROW, first);
   const all = ride?.[lane] ?? NO_POINTS;
   const chosen = [...points].flatMap((place) => (all[place] ? [place] : []));
@@ -35,60 +47,59 @@ export function RideList() {
     <section className="worklist" aria-label="Worklist">
       <div className="panel-head">
         <h2>
-          Inside <span className="dim">LU</span>
+          Strays <span className="dim">{ride ? items.length : ""}</span>
         </h2>
-        <OrderSwitch worst="restless first" />
+        <OrderSwitch worst="furthest first" />
       </div>
       <div className="rows" ref={box}>
+        {ride && items.length === 0 && <p className="note rows-note">Nothing strays inside the phrases.</p>}
         <div style={{ height: rows.getTotalSize(), position: "relative" }}>
           {rows.getVirtualItems().map((row) => {
-            const { clip, before, after } = items[row.index]!;
-            const proposal = drafted.get(clip.id);
-            const now = proposal && proposal.reason !== "not chosen" ? proposal.after : after;
+            const item = items[row.index]!;
+            const { clip, deviation, drafted, reason } = item;
             const words = clip.label || `Phrase at ${time(clip.phrase_start ?? clip.start)}`;
             return (
               <button
                 type="button"
-                key={clip.id}
+                key={item.id}
                 className="row"
-                data-clip={clip.id}
-                aria-pressed={selection.has(clip.id)}
-                aria-label={`${words}, ${before.toFixed(1)} LU inside, ${now.toFixed(1)} with the ride`}
+                data-stray={item.id}
+                aria-pressed={isSpan(span, item.span)}
+                aria-label={`${time(item.span.start)}, ${signed(deviation)} LU from its phrase: ${words}`}
                 style={{ transform: `translateY(${row.start}px)` }}
-                onClick={(event) => {
-                  const more = isMore(event);
-                  const ids = afterClick(selection, clip.id, more);
-                  useView.setState({ selection: ids, span: null, points: new Set() });
-                  reveal(phraseSpan(clip));
-                  if (!more) seek(phraseSpan(clip).start);
-                }}
-                onDoubleClick={() => goTo(clip)}
+                onClick={() => goToStray(item, false)}
+                onDoubleClick={() => goToStray(item)}
               >
+                <Vial deviation={deviation} tolerance={tolerance} width={44} />
+                <span className="mono dim">{time(item.span.start).slice(0, -2)}</span>
                 <span className="row-words">{words}</span>
-                <Tooltip label={proposal ? reasonWords(proposal.reason) : "Before, and with the ride"} openDelay={300}>
-                  <span className={`mono ${proposal ? "row-draft" : ""}`}>
-                    {before.toFixed(1)} → {now.toFixed(1)}
-                    {proposal && <em> {proposal.reason}</em>}
-                  </span>
-                </Tooltip>
+                {drafted === null ? (
+                  <span className="row-value mono">{signed(deviation)}</span>
+                ) : (
+                  <Tooltip label={reasonWords(reason ?? "")} openDelay={300}>
+                    <span className="row-draft mono">
+                      {signed(deviation)} → {signed(drafted)}
+                    </span>
+                  </Tooltip>
+                )}
               </button>
             );
           })}
         </div>
       </div>
       {chosen.length > 0 && <PointInspector key={chosen.join()} places={chosen} points={all} />}
-      {chosen.length === 0 && span && <SpanInspector key={`${span.start}:${span.end}`} span={span} lane={lane} />}
+      {chosen.length === 0 && span && <SpanInspector key={`${span.start}:${span.end}`} span={span} drawn={all} />}
     </section>
   );
 }
 
 const REASONS: Record<string, string> = {
-  evened: "Evened inside",
-  steady: "Steady as it is",
-  "most up": "Held in places by the most it may go up",
-  "most down": "Held in places by the most it may go down",
-  "noise limit": "Held in places because the room would get too loud",
-  short: "Too short to have an inside",
+  evened: "Evened inside its phrase",
+  steady: "Its phrase is steady enough as it is",
+  "most up": "Held by the most it may go up",
+  "most down": "Held by the most it may go down",
+  "noise limit": "Held because the room would get too loud",
+  short: "Its phrase is too short to have an inside",
   "not chosen": "Left as it is",
 };
 
@@ -97,32 +108,69 @@ const reasonWords = (reason: string) => REASONS[reason] ?? reason;
 function PointInspector({ places, points }: { places: number[]; points: RidePoint[] }) {
   const chosen = places.map((place) => points[place]!);
   const [first] = chosen;
+  const offset = laneOffset();
   const same = chosen.every((point) => point.db === first!.db);
   const shape = chosen.every((point) => point.shape === first!.shape) ? first!.shape : "";
+  const isSilent = same && first!.db <= -120;
+  const key = chosen.map((point) => `${point.at}:${point.db}`).join();
   return (
     <div className="inspector" data-testid="inspector">
       <div className="inspector-head">
         <strong>{places.length === 1 ? "Point" : `${places.length} points`}</strong>
-        {places.length === 1 && <span className="mono">{time(first!.at)}</span>}
-        <Tooltip label="Delete (Backspace)">
-          <ActionIcon
-            className="push"
-            size="sm"
-            variant="default"
-            aria-label="Delete"
-            onClick={() => void deleteDrawn()}
-          >
-            <IconX size={14} />
-          </ActionIcon>
-        </Tooltip>
+        <span className="mono dim">{isSilent ? "silence" : time(first!.at)}</span>
+        <span className="push inspector-tools">
+          <Tooltip label="Silence">
+            <ActionIcon
+              size="sm"
+              variant="default"
+              aria-label="Silence"
+              onClick={() => void setPoints(places, { to: SILENCE })}
+            >
+              <IconVolumeOff size={14} />
+            </ActionIcon>
+          </Tooltip>
+          <Tooltip label="Delete (Backspace)">
+            <ActionIcon size="sm" variant="default" aria-label="Delete" onClick={() => void deleteDrawn()}>
+              <IconX size={14} />
+            </ActionIcon>
+          </Tooltip>
+        </span>
       </div>
       <div className="inspector-fields">
-        <Exact
-          key={chosen.map((point) => point.db).join()}
+        <ExactField
+          key={`gain:${key}`}
           name="Gain"
-          now={same ? first!.db : null}
-          keep={(to) => void setPoints(places, { to })}
+          now={same && !isSilent ? first!.db + offset : null}
+          low={-60}
+          high={24}
+          unit="dB"
+          keep={(to) => void setPoints(places, { to: to - offset })}
         />
+        {places.length === 1 ? (
+          <ExactField
+            key={`time:${key}`}
+            name="Time"
+            now={first!.at}
+            low={0}
+            high={1e6}
+            step={0.01}
+            digits={3}
+            unit="s"
+            keep={(to) => void movePoints(places, to - first!.at, 0)}
+          />
+        ) : (
+          <ExactField
+            key={`shift:${key}`}
+            name="Shift in time by"
+            now={0}
+            low={-1e4}
+            high={1e4}
+            step={10}
+            digits={0}
+            unit="ms"
+            keep={(ms) => void movePoints(places, ms / 1000, 0)}
+          />
+        )}
         <NativeSelect
           size="xs"
           aria-label="Way to the next"
@@ -140,7 +188,11 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
   );
 }
 
-function SpanInspector({ span, lane }: { span: { start: number; end: number }; lane: string }) {
+function SpanInspector({ span, drawn }: { span: Span; drawn: RidePoint[] }) {
+  const lane = useView((s) => s.lane);
+  const inside = drawn.filter((point) => point.at >= span.start && point.at <= span.end && point.db > -120);
+  const values = inside.map((point) => point.db);
+  const middle = values.length ? (Math.min(...values) + Math.max(...values)) / 2 : 0;
   return (
     <div className="inspector" data-testid="inspector">
       <div className="inspector-head">
@@ -148,38 +200,65 @@ function SpanInspector({ span, lane }: { span: { start: number; end: number }; l
         <span className="mono">
           {time(span.start)} … {time(span.end)}
         </span>
+        <Tooltip label="Clear what is drawn in it (Backspace)">
+          <ActionIcon
+            className="push"
+            size="sm"
+            variant="default"
+            aria-label="Clear the span"
+            disabled={drawn.length === 0}
+            onClick={() => void deleteDrawn()}
+          >
+            <IconX size={14} />
+          </ActionIcon>
+        </Tooltip>
       </div>
-      <p className="note">Drag it up or down in the gain strip, or press Up and Down. Backspace clears it.</p>
-      <div className="inspector-fields">
-        <Exact name={`Lift the ${lane} by`} now={0} keep={(by) => void liftSpan(span, by)} />
+      <div className="inspector-fields inspector-labelled">
+        <ExactField
+          label="lift"
+          name={`Lift the ${LANE_NAMES[lane]} by`}
+          now={0}
+          low={-60}
+          high={24}
+          unit="dB"
+          keep={(by) => void liftSpan(span, by)}
+        />
+
+        {inside.length > 0 && <Scale span={span} middle={middle} />}
       </div>
+      <p className="note">Or drag it in the gain strip; Up and Down lift by half a dB.</p>
     </div>
   );
 }
 
-function Exact({ name, now, keep }: { name: string; now: number | null; keep: (value: number) => void }) {
-  const [value, setValue] = useState<string | number>(now === null ? "" : Math.round(now * 100) / 100);
-  const commit = () => {
-    const number = Number(value);
-    if (value === "" || !Number.isFinite(number) || number === now) return;
-    setValue(now ?? "");
-    keep(Math.min(Math.max(number, -60), 24));
-  };
+/** The moves of a span made larger or smaller, around a gain. */
+function Scale({ span, middle }: { span: Span; middle: number }) {
+  const [around, setAround] = useState(middle);
   return (
-    <NumberInput
-      size="xs"
-      aria-label={name}
-      value={value}
-      onChange={setValue}
-      onBlur={commit}
-      onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
-      placeholder="several"
-      suffix=" dB"
-      decimalScale={2}
-      step={0.5}
-      min={-60}
-      max={24}
-      title={`${name}${now === null ? "" : `, now ${db(now)}`}`}
-    />
+    <>
+      <ExactField
+        label="scale to"
+        name="Scale the moves to"
+        now={100}
+        low={-1000}
+        high={1000}
+        step={10}
+        digits={0}
+        unit="%"
+        keep={(percent) => scaleSpan(span, percent / 100, around)}
+      />
+
+      <ExactField
+        label="around"
+        key={around}
+        name="Around"
+        now={around}
+        low={-60}
+        high={24}
+        digits={1}
+        unit="dB"
+        keep={setAround}
+      />
+    </>
   );
 }

@@ -1,6 +1,17 @@
 /** The rule of the stage Ride: which lane is in hand, the draft of a ride, and the trim that lies over it. */
-import { ActionIcon, Button, Group, Menu, RangeSlider, SegmentedControl, Slider } from "@mantine/core";
-import { IconDots } from "@tabler/icons-react";
+import {
+  ActionIcon,
+  Button,
+  Group,
+  Menu,
+  Popover,
+  RangeSlider,
+  SegmentedControl,
+  Slider,
+  Switch,
+  Tooltip,
+} from "@mantine/core";
+import { IconAdjustmentsHorizontal, IconDots } from "@tabler/icons-react";
 import { useRef } from "react";
 import { api, type LaneName } from "../api/client";
 import {
@@ -10,25 +21,27 @@ import {
   clearLane,
   dropRideDraft,
   foldTrim,
+  hearTrim,
+  makeBorders,
   makeRideDraft,
+  moveLane,
+  RIDE_RULE,
   setRideRule,
   setTrim,
+  switchTrim,
   useRide,
 } from "../model/ride";
 import { trackOf, useSession } from "../model/session";
-import { useView } from "../model/view";
+import { LANE_NAMES, LANES, useView } from "../model/view";
 import { db } from "../parts/format";
 import { useHeld } from "../parts/useHeld";
 
 export function RideRule() {
   const focus = useView((s) => s.focus);
   const lane = useView((s) => s.lane);
-  const selection = useView((s) => s.selection);
   const track = useSession((s) => trackOf(s, focus));
   const { ride, draft, rule } = useRide();
-  const picker = useRef<HTMLInputElement>(null);
   if (!track) return null;
-  const drawn = track.lanes.includes(lane);
   const inside = mean(ride?.phrases.map((phrase) => phrase.after) ?? []);
   const before = mean(ride?.phrases.map((phrase) => phrase.before) ?? []);
   return (
@@ -39,49 +52,10 @@ export function RideRule() {
           aria-label="Lane in hand"
           value={lane}
           onChange={(value) => useView.setState({ lane: value as LaneName, points: new Set() })}
-          data={[
-            { value: "ride", label: "Ride" },
-            { value: "trim", label: "Trim" },
-          ]}
+          data={LANES.map((value) => ({ value, label: LANE_NAMES[value] }))}
         />
-        <Menu position="bottom-end" width={230}>
-          <Menu.Target>
-            <ActionIcon className="push" variant="subtle" size="sm" aria-label={`More about the ${lane}`}>
-              <IconDots size={16} />
-            </ActionIcon>
-          </Menu.Target>
-          <Menu.Dropdown>
-            <Menu.Item disabled={!drawn} onClick={() => changeSpan("smooth")} rightSection={<kbd>S</kbd>}>
-              Smooth
-            </Menu.Item>
-            <Menu.Item disabled={!drawn} onClick={() => changeSpan("thin")} rightSection={<kbd>T</kbd>}>
-              Thin the points
-            </Menu.Item>
-            <Menu.Item disabled={!drawn} onClick={clearLane}>
-              Take the {lane} away
-            </Menu.Item>
-            <Menu.Divider />
-            <Menu.Item onClick={() => picker.current?.click()}>Bring in a curve (CSV, MIDI)</Menu.Item>
-            <Menu.Item disabled={!drawn} component="a" href={api.laneFile(track.id, lane, "csv")} download>
-              Write it out as CSV
-            </Menu.Item>
-            <Menu.Item disabled={!drawn} component="a" href={api.laneFile(track.id, lane, "mid")} download>
-              Write it out as a MIDI file
-            </Menu.Item>
-          </Menu.Dropdown>
-        </Menu>
+        <LaneMenu track={track} lane={lane} />
       </div>
-      <input
-        ref={picker}
-        type="file"
-        hidden
-        accept=".csv,.txt,.mid,.midi"
-        onChange={(event) => {
-          const [file] = event.currentTarget.files ?? [];
-          if (file) void bringCurveIn(file);
-          event.currentTarget.value = "";
-        }}
-      />
       <div className="slider-row">
         <div className="slider-head">
           <span>Strength</span>
@@ -131,11 +105,9 @@ export function RideRule() {
               </Button>
             </>
           ) : (
-            <Button size="xs" flex={1} onClick={() => void makeRideDraft()}>
-              {selection.size ? "Draft a ride for these phrases" : "Draft a ride"}
-              <kbd>D</kbd>
-            </Button>
+            <DraftButton />
           )}
+          <FineRule />
         </Group>
         <p className="note" role="status">
           {draft
@@ -145,20 +117,155 @@ export function RideRule() {
               : `Inside the phrases ${before.toFixed(1)} → ${inside.toFixed(1)} LU.`}
         </p>
       </div>
-      <TrimRow key={track.id} value={ride?.offset ?? 0} canFold={track.lanes.includes("trim")} />
+      <TrimRow key={track.id} canFold={track.lanes.includes("trim")} />
     </section>
   );
 }
 
 const mean = (values: number[]) => (values.length ? values.reduce((a, b) => a + b, 0) / values.length : null);
 
-function TrimRow({ value, canFold }: { value: number; canFold: boolean }) {
+function DraftButton() {
+  const selection = useView((s) => s.selection);
+  const span = useView((s) => s.span);
+  const words = span ? "Draft within the span" : selection.size ? "Draft for these phrases" : "Draft a ride";
+  return (
+    <Button size="xs" flex={1} onClick={() => void makeRideDraft()}>
+      {words}
+      <kbd>D</kbd>
+    </Button>
+  );
+}
+
+interface LaneMenuProps {
+  track: { id: string; lanes: string[] };
+  lane: LaneName;
+}
+
+/** What can be done with the lane in hand as a whole, or with the selected span of it. */
+function LaneMenu({ track, lane }: LaneMenuProps) {
+  const span = useView((s) => s.span);
+  const picker = useRef<HTMLInputElement>(null);
+  const drawn = track.lanes.includes(lane);
+  const name = LANE_NAMES[lane];
+  const where = span ? "the span" : `the ${name}`;
+  return (
+    <>
+      <Menu position="bottom-end" width={260}>
+        <Menu.Target>
+          <ActionIcon className="push" variant="subtle" size="sm" aria-label={`More about the ${name}`}>
+            <IconDots size={16} />
+          </ActionIcon>
+        </Menu.Target>
+        <Menu.Dropdown>
+          <Menu.Item disabled={!drawn} onClick={() => changeSpan("smooth")} rightSection={<kbd>S</kbd>}>
+            Smooth {where}
+          </Menu.Item>
+          <Menu.Item disabled={!drawn} onClick={() => changeSpan("thin")} rightSection={<kbd>T</kbd>}>
+            Thin the points
+          </Menu.Item>
+          <Menu.Item onClick={() => makeBorders(false)}>Points at the borders: two</Menu.Item>
+          <Menu.Item onClick={() => makeBorders(true)}>Points at the borders: four</Menu.Item>
+          <Menu.Divider />
+          {LANES.filter((to) => to !== lane).map((to) => (
+            <Menu.Item key={to} disabled={!drawn} onClick={() => moveLane(lane, to)}>
+              Move {where} into the {LANE_NAMES[to]}
+            </Menu.Item>
+          ))}
+          <Menu.Item disabled={!drawn} onClick={clearLane}>
+            Take the {name} away
+          </Menu.Item>
+          <Menu.Divider />
+          <Menu.Item onClick={() => picker.current?.click()}>Bring in a curve (CSV, MIDI)</Menu.Item>
+          <Menu.Item disabled={!drawn} component="a" href={api.laneFile(track.id, lane, "csv")} download>
+            Write it out as CSV
+          </Menu.Item>
+          <Menu.Item disabled={!drawn} component="a" href={api.laneFile(track.id, lane, "mid")} download>
+            Write it out as a MIDI file
+          </Menu.Item>
+        </Menu.Dropdown>
+      </Menu>
+      <input
+        ref={picker}
+        type="file"
+        hidden
+        accept=".csv,.txt,.mid,.midi"
+        onChange={(event) => {
+          const [file] = event.currentTarget.files ?? [];
+          if (file) void bringCurveIn(file);
+          event.currentTarget.value = "";
+        }}
+      />
+    </>
+  );
+}
+
+const FINE = [
+  { name: "dead_band", label: "Leave alone within", low: 0, high: 6, step: 0.1, unit: "LU", scale: 1 },
+  { name: "attack", label: "Attack", low: 10, high: 500, step: 10, unit: "ms", scale: 1000 },
+  { name: "release", label: "Release", low: 10, high: 1000, step: 10, unit: "ms", scale: 1000 },
+  { name: "look_ahead", label: "Look ahead", low: 0, high: 300, step: 10, unit: "ms", scale: 1000 },
+  { name: "error", label: "Points may stray", low: 0.1, high: 2, step: 0.1, unit: "dB", scale: 1 },
+] as const;
+
+/** How the draft moves: what it leaves alone, how quickly it follows, how far ahead it looks, how few its points are. */
+function FineRule() {
+  const rule = useRide((s) => s.rule);
+  return (
+    <Popover position="right-start" width={250} withinPortal>
+      <Popover.Target>
+        <Tooltip label="How it moves">
+          <ActionIcon size={30} variant="default" aria-label="How it moves">
+            <IconAdjustmentsHorizontal size={16} />
+          </ActionIcon>
+        </Tooltip>
+      </Popover.Target>
+      <Popover.Dropdown className="rule fine-rule">
+        {FINE.map(({ name, label, low, high, step, unit, scale }) => (
+          <div className="slider-row" key={name}>
+            <div className="slider-head">
+              <span>{label}</span>
+              <span className="mono">
+                {(rule[name] * scale).toFixed(scale === 1 ? 1 : 0)} {unit}
+              </span>
+            </div>
+            <Slider
+              size={3}
+              thumbSize={14}
+              label={null}
+              thumbLabel={label}
+              min={low}
+              max={high}
+              step={step}
+              value={rule[name] * scale}
+              onChange={(value) => setRideRule({ [name]: value / scale })}
+            />
+          </div>
+        ))}
+        <Button size="compact-xs" variant="default" onClick={() => setRideRule(RIDE_RULE)}>
+          as it comes
+        </Button>
+      </Popover.Dropdown>
+    </Popover>
+  );
+}
+
+/** The trim of the whole track: heard while it is dragged, kept when it is let go; its switch keeps it for later. */
+function TrimRow({ canFold }: { canFold: boolean }) {
+  const { ride } = useRide();
   const { held, hold, keep } = useHeld<number>(setTrim);
+  const shown = held ?? ride?.offset ?? 0;
+  const isOff = ride?.off ?? false;
   return (
     <div className="slider-row trim-row">
       <div className="slider-head">
-        <span>Trim of the whole track</span>
-        <span className="mono">{db(held ?? value)}</span>
+        <Switch
+          size="xs"
+          label="Trim of the whole track"
+          checked={!isOff}
+          disabled={!canFold}
+          onChange={(event) => switchTrim(event.currentTarget.checked)}
+        />
+        <span className="mono">{isOff ? "off" : db(shown)}</span>
       </div>
       <div className="kind-slider">
         <Slider
@@ -170,11 +277,15 @@ function TrimRow({ value, canFold }: { value: number; canFold: boolean }) {
           min={-12}
           max={12}
           step={0.5}
-          value={held ?? value}
-          onChange={hold}
+          disabled={isOff}
+          value={shown}
+          onChange={(next) => {
+            hold(next);
+            hearTrim(next);
+          }}
           onChangeEnd={(next) => void keep(next)}
         />
-        <Button size="compact-xs" variant="default" disabled={!canFold} onClick={foldTrim}>
+        <Button size="compact-xs" variant="default" disabled={!canFold || isOff} onClick={foldTrim}>
           fold into the ride
         </Button>
       </div>
