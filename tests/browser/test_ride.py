@@ -42,6 +42,11 @@ def select_span(page: Page, state: dict[str, Any], start: float, end: float) -> 
     expect(page.get_by_test_id("inspector")).to_contain_text("Span")
 
 
+def lane(page: Page, name: str) -> None:
+    """Take a lane in hand."""
+    page.get_by_role("radiogroup", name="Lane in hand").get_by_text(name, exact=True).click()
+
+
 def test_from_a_draft_to_a_render_that_is_even_inside(page: Page, demo_program: Program, song: dict, tmp_path: Path) -> None:
     status = page.get_by_role("status").filter(has_text="Inside the phrases")
     expect(status).to_contain_text(re.compile(r"Inside the phrases (\d\.\d) → \1 LU\."))
@@ -139,10 +144,10 @@ def test_escape_takes_a_lift_back(page: Page, demo_program: Program, song: dict)
 
 
 def gain_height(page: Page, db: float) -> float:
-    """The height of a gain in the strip of the stage Ride, where clips are at 0 dB: from -14 to 11 dB."""
+    """The height of a gain in the strip of the stage Ride: the working range of -20 to 6 dB and a dB around it."""
     box = page.get_by_test_id("gain").bounding_box()
     assert box
-    return box["y"] + 4 + (box["height"] - 8) * (11 - db) / 25
+    return box["y"] + 4 + (box["height"] - 8) * (7 - db) / 28
 
 
 def test_points_are_made_and_moved_along_one_axis(page: Page, demo_program: Program, song: dict) -> None:
@@ -173,7 +178,7 @@ def test_points_are_made_and_moved_along_one_axis(page: Page, demo_program: Prog
 
 
 def test_the_trim_is_a_lane_of_its_own_and_heard_at_once(page: Page, demo_program: Program, song: dict) -> None:
-    page.get_by_text("Trim", exact=True).click()
+    lane(page, "trim")
     select_span(page, song, 20.0, 24.0)
     page.keyboard.press("ArrowDown")
     eventually(lambda: len(ride_of(demo_program, song)["trim"]) == 4)
@@ -237,3 +242,195 @@ def test_a_line_is_drawn_and_a_span_copied_to_another_time(page: Page, demo_prog
     eventually(lambda: len(ride_of(demo_program, song)["ride"]) > len(points))
     later = [p for p in ride_of(demo_program, song)["ride"] if p["at"] > 24]
     assert max(abs(p["db"]) for p in later) == pytest.approx(max(abs(p["db"]) for p in points), abs=0.5)
+
+
+def test_a_clip_curve_is_drawn_and_mirrored_into_the_ride(page: Page, demo_program: Program, song: dict) -> None:
+    first = next(clip for clip in song["clips"] if clip["phrase_start"] is not None and clip["end"] > 4)
+    lane(page, "clip curve")
+    select_span(page, song, first["end"] - 0.8, first["end"] + 0.8)
+    for _ in range(4):
+        page.keyboard.press("ArrowDown")
+    eventually(lambda: [p["db"] for p in ride_of(demo_program, song)["curve"]] == [0, -2, -2, -2, -2, 0])
+    assert len({p["clip"] for p in ride_of(demo_program, song)["curve"]}) == 2
+    layer = page.get_by_role("button", name="Clip curve layer")
+    x, y = place(page, song, first["end"] - 0.4, "wave-overlay")
+    page.mouse.click(x, y)
+    expect(layer).to_contain_text("−2.0")
+    # the hand cannot carry a point out of its clip
+    page.keyboard.press("p")
+    expect(page.get_by_test_id("inspector")).to_contain_text("6 points")
+    page.get_by_role("button", name="More about the clip curve").click()
+    page.get_by_role("menuitem", name="Move the clip curve into the ride").click()
+    eventually(lambda: ride_of(demo_program, song)["curve"] == [])
+    expect(layer).to_contain_text("0.0")
+    expect(page.get_by_role("button", name="Ride layer")).to_contain_text("−2.0")
+    page.keyboard.press("Control+z")
+    eventually(lambda: len(ride_of(demo_program, song)["curve"]) == 6)
+    assert ride_of(demo_program, song)["ride"] == []
+
+
+def test_what_strays_is_stepped_through_and_lifted(page: Page, demo_program: Program, song: dict) -> None:
+    strays = sorted(ride_of(demo_program, song)["strays"], key=lambda s: -abs(s["deviation"]))
+    page.keyboard.press(".")
+    row = page.locator(".row[aria-pressed='true']")
+    expect(row).to_contain_text(f"{abs(strays[0]['deviation']):.1f}")
+    expect(page.get_by_test_id("inspector")).to_contain_text("Span")
+    page.keyboard.press("Space")
+    page.get_by_label("Lift the ride by").fill(f"{-strays[0]['deviation']:.1f}")
+    page.keyboard.press("Enter")
+    eventually(lambda: len(ride_of(demo_program, song)["ride"]) == 4)
+    points = ride_of(demo_program, song)["ride"]
+    assert points[1]["at"] == pytest.approx(strays[0]["start"])
+    # a draft can be limited to the span
+    page.keyboard.press("d")
+    expect(page.get_by_role("button", name=re.compile("Accept the ride"))).to_be_visible()
+    page.keyboard.press("d")
+    eventually(lambda: demo_program.session(SONG)["undo"] == "Draft a ride for a span")
+    end = strays[0]["end"]
+    assert all(p["db"] == 0 for p in ride_of(demo_program, song)["ride"] if p["at"] > end + 0.061)
+
+
+def test_edges_are_drawn_softly_to_onsets_and_the_key_lets_go(page: Page, demo_program: Program, song: dict) -> None:
+    answer = page.request.get(f"{demo_program.address}/api/recordings/{song['tracks'][0]['recording']['id']}/onsets")
+    onsets = np.frombuffer(answer.body(), "<f8")
+    edges = [t for c in song["clips"] if c["phrase_start"] is not None for t in (c["phrase_start"], c["phrase_end"])]
+    alone = next(t for t in onsets[2:] if np.abs(np.array(edges) - t).min() > 1.0 and np.sort(np.abs(onsets - t))[1] > 0.3)
+    page.get_by_test_id("wave-overlay").hover()
+    x, y = place(page, song, alone, "wave-overlay")
+    line = page.get_by_test_id("snap-line")
+    page.mouse.move(x + 150, y)
+    page.mouse.down()
+    page.mouse.move(x + 60, y)
+    page.mouse.move(x + 4, y)
+    expect(line).to_be_visible()
+    expect(line).to_have_attribute("data-kind", "onset")
+    expect(line).to_have_class(re.compile("snap-holds"))
+    page.mouse.up()
+    expect(line).to_be_hidden()
+    begin = re.match(r"Span\s*(\d+):([\d.]+)", page.get_by_test_id("inspector").inner_text())
+    assert begin
+    assert int(begin[1]) * 60 + float(begin[2]) == pytest.approx(alone, abs=0.002)
+    # with the key held nothing pulls
+    page.keyboard.down("Control")
+    page.mouse.move(x + 150, y)
+    page.mouse.down()
+    page.mouse.move(x + 60, y)
+    page.mouse.move(x + 4, y)
+    expect(line).to_be_hidden()
+    page.mouse.up()
+    page.keyboard.up("Control")
+    begin = re.match(r"Span\s*(\d+):([\d.]+)", page.get_by_test_id("inspector").inner_text())
+    assert begin
+    assert int(begin[1]) * 60 + float(begin[2]) > alone + 0.05
+
+
+def test_the_working_range_holds_the_hand_and_is_widened(page: Page, demo_program: Program, song: dict) -> None:
+    select_span(page, song, 5.0, 7.0)
+    x, y = place(page, song, 6.0, "gain")
+    drag(page, (x, y), (0, -170), release=False)
+    expect(page.locator(".hand-label")).to_contain_text("lift +6.0 dB")
+    page.mouse.up()
+    eventually(lambda: max([p["db"] for p in ride_of(demo_program, song)["ride"]], default=0) == 6.0)
+    page.keyboard.press("ArrowUp")
+    expect(page.get_by_text("The working range ends here")).to_be_visible()
+    page.get_by_label("Working range").select_option(label="−40 … +12 dB")
+    eventually(lambda: demo_program.session(SONG)["tracks"][0]["range_high"] == 12)
+    page.keyboard.press("ArrowUp")
+    eventually(lambda: max(p["db"] for p in ride_of(demo_program, song)["ride"]) == 6.5)
+    # silence is a value: it widens the range by itself
+    page.keyboard.press("p")
+    page.get_by_role("button", name="Silence").click()
+    eventually(lambda: demo_program.session(SONG)["tracks"][0]["range_low"] == -144)
+    expect(page.get_by_label("Working range")).to_contain_text("silence … +12 dB")
+
+
+def test_moves_are_scaled_and_borders_are_made(page: Page, demo_program: Program, song: dict) -> None:
+    select_span(page, song, 5.0, 7.0)
+    page.get_by_label("Lift the ride by").fill("4")
+    page.keyboard.press("Enter")
+    eventually(lambda: len(ride_of(demo_program, song)["ride"]) == 4)
+    select_span(page, song, 4.5, 7.5)
+    page.get_by_label("Around").fill("0")
+    page.keyboard.press("Enter")
+    page.get_by_label("Scale the moves to").fill("50")
+    page.keyboard.press("Enter")
+    eventually(lambda: [p["db"] for p in ride_of(demo_program, song)["ride"]] == [0, 0, 2, 2, 0, 0])
+    select_span(page, song, 10.0, 11.0)
+    for name, count in (("two", 8), ("four", 10)):
+        page.get_by_role("button", name="More about the ride").click()
+        page.get_by_role("menuitem", name=f"Points at the borders: {name}").click()
+        eventually(lambda count=count: len(ride_of(demo_program, song)["ride"]) == count)
+
+
+HEARD = """
+window.heard = [];
+const post = MessagePort.prototype.postMessage;
+MessagePort.prototype.postMessage = function (message, ...rest) {
+  if (message?.type === 'hold') window.heard.push({ at: [...message.points.at], db: [...message.points.db] });
+  return post.call(this, message, ...rest);
+};
+"""
+
+
+def test_what_the_hand_draws_is_heard_while_it_moves(page: Page, demo_program: Program) -> None:
+    page.add_init_script(HEARD)
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state, "ride")
+    expect(page.locator(".row").first).to_be_visible()
+    page.keyboard.press("Shift+F")
+    select_span(page, state, 5.0, 7.0)
+    page.keyboard.press("Enter")
+    wait_past(page, 4.1)
+    page.get_by_label("Lift the ride by").fill("3")
+    page.keyboard.press("Enter")
+    eventually(lambda: len(ride_of(demo_program, state)["ride"]) == 4)
+    # a point that is moved
+    x, _ = place(page, state, 5.0, "gain")
+    page.wait_for_timeout(400)
+    drag(page, (x, gain_height(page, 3)), (0, 30), release=False)
+    rate = state["tracks"][0]["recording"]["sample_rate"]
+    held = page.evaluate("window.heard.at(-1)")
+    assert min(held["db"]) < -2
+    assert 4.9 < held["at"][int(np.argmin(held["db"]))] / rate < 5.1
+    page.keyboard.press("Escape")
+    page.mouse.up()
+    assert page.evaluate("window.heard.at(-1).at.length") == 0
+    # the trim of the whole track
+    page.get_by_role("slider", name="Trim of the whole track").focus()
+    page.keyboard.press("ArrowLeft")
+    eventually(lambda: page.evaluate("window.heard.some((h) => h.db.length === 4 && h.db[1] === -0.5)"))
+    page.keyboard.press("Space")
+
+
+def test_a_trim_is_switched_off_and_on(page: Page, demo_program: Program, song: dict) -> None:
+    slider = page.get_by_role("slider", name="Trim of the whole track")
+    slider.focus()
+    page.keyboard.press("ArrowLeft")
+    eventually(lambda: ride_of(demo_program, song)["offset"] == -0.5)
+    switch = page.get_by_role("switch", name="Trim of the whole track")
+    switch.click()
+    eventually(lambda: ride_of(demo_program, song)["off"])
+    expect(page.locator(".trim-row")).to_contain_text("off")
+    expect(page.get_by_role("button", name="fold into the ride")).to_be_disabled()
+    expect(page.get_by_role("button", name="Trim layer")).to_contain_text("0.0")
+    page.reload()
+    expect(page.get_by_role("switch", name="Trim of the whole track")).not_to_be_checked()
+    page.keyboard.press("Control+z")
+    eventually(lambda: not ride_of(demo_program, song)["off"])
+
+
+def test_a_span_is_pasted_into_another_track(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, "Sallow Mill feature")
+    open_stage(page, demo_program, state, "ride")
+    expect(page.locator(".row").first).to_be_visible()
+    select_span(page, state, 5.0, 7.0)
+    page.keyboard.press("ArrowUp")
+    eventually(lambda: len(ride_of(demo_program, state)["ride"]) == 4)
+    page.keyboard.press("Control+c")
+    page.get_by_role("tab", name=re.compile("Mill keeper")).click()
+    x, y = place(page, state, 10.0, "wave-overlay")
+    page.mouse.click(x, y)
+    page.keyboard.press("Control+v")
+    other = state["tracks"][1]["id"]
+    eventually(lambda: len(demo_program.get(f"/api/tracks/{other}/ride")["ride"]) >= 2)
+    assert max(p["db"] for p in demo_program.get(f"/api/tracks/{other}/ride")["ride"]) == 0.5

@@ -119,7 +119,8 @@ def test_the_hand_is_heard_at_once_and_hands_over_without_a_step(page: Page, dem
     """While a phrase is dragged its clip sounds with the movement; when the compiled gain comes, nothing jumps."""
     start, count = 12 * RATE, 3 * RATE
     end = 14.5 * RATE
-    hold = {"type": "hold", "spans": [12.0 * RATE, end], "db": -6.0, "when": 0.5}
+    line = [[12.0 * RATE, 0.0], [12.0 * RATE, -6.0], [end, -6.0], [end, 0.0]]
+    hold = {"type": "hold", "points": line, "when": 0.5}
     there = {"type": "gain", "points": [[0, -6.0], [end, -6.0], [end + 240, 0.0]], "when": 1.5}
     heard = listen(page, guide, [[0, 0.0]], start, count, [hold, there])
     played = source(demo_program, guide)[start : start + count].astype(np.float64)

@@ -125,7 +125,7 @@ function useProgress(): Record<Stage, string> {
     survey: clips.length === 1 ? "1 phrase" : `${clips.length} phrases`,
     phrases: `${level} of ${clips.length} level`,
     details: `${down} of ${marks.length} down`,
-    ride: track?.lanes.length ? `${track.lanes.join(" and ")} drawn` : "nothing drawn",
+    ride: track?.lanes.length ? `${track.lanes.join(", ")} drawn` : "nothing drawn",
     deliver: overs === 0 ? "under the ceiling" : overs === 1 ? "1 over the ceiling" : `${overs} over the ceiling`,
   };
 }

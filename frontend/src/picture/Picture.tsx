@@ -123,7 +123,7 @@ export function Picture({ stage }: { stage: Stage }) {
             <Canvas draw={(ctx, w, h) => withScene(scene, (s) => drawRibbon(ctx, w, h, s))} />
           </div>
           <Strip
-            name={stage === "ride" ? "gain: the ride and the sum" : "gain: clips, dips and the sum"}
+            name={stage === "ride" ? "gain: what is drawn, and the sum" : "gain: clips, dips and the sum"}
             height={stage === "ride" ? heights.ride : heights.gain}
             fold="gain"
             resize={stage === "ride" ? "ride" : "gain"}

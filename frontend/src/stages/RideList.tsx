@@ -64,6 +64,7 @@ export function RideList() {
                 key={item.id}
                 className="row"
                 data-stray={item.id}
+                data-state={deviation > 0 ? "loud" : "quiet"}
                 aria-pressed={isSpan(span, item.span)}
                 aria-label={`${time(item.span.start)}, ${signed(deviation)} LU from its phrase: ${words}`}
                 style={{ transform: `translateY(${row.start}px)` }}
@@ -71,7 +72,7 @@ export function RideList() {
                 onDoubleClick={() => goToStray(item)}
               >
                 <Vial deviation={deviation} tolerance={tolerance} width={44} />
-                <span className="mono dim">{time(item.span.start).slice(0, -2)}</span>
+                <span className="row-time mono">{time(item.span.start).slice(0, -2)}</span>
                 <span className="row-words">{words}</span>
                 {drafted === null ? (
                   <span className="row-value mono">{signed(deviation)}</span>
