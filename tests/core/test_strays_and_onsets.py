@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from nivelus.core.drafts.strays import deviation_of, find_strays
+from nivelus.core.drafts.strays import deviations_of, find_strays
 from nivelus.core.marks.onsets import find_onsets
 from nivelus.core.measure.grid import measure_file
 from tests.conftest import CORPUS, RATE, hum, room, write_sound
@@ -31,7 +31,8 @@ def test_a_word_that_pokes_out_and_one_that_vanishes_are_strays() -> None:
         assert abs(stray.frames.stop - end) < 20
         assert stray.phrase == 0
         assert 1.5 < sign * stray.deviation < 7
-    assert deviation_of(power, PHRASE, loud.frames) == pytest.approx(loud.deviation)
+    assert deviations_of(power, [PHRASE], [loud, quiet]) == pytest.approx([loud.deviation, quiet.deviation])
+    assert deviations_of(level((-20, 400)), [PHRASE], [loud, quiet]) == pytest.approx([0.0, 0.0], abs=0.01)
 
 
 def test_what_is_even_does_not_stray_and_neither_does_a_pause() -> None:

@@ -15,7 +15,7 @@ from sqlmodel import col, select
 
 from nivelus.core.deliver.curve_formats import FORMATS, parse_curve
 from nivelus.core.errors import CurveFileError, NotFound, Refused
-from nivelus.core.gain.clip_curves import heard
+from nivelus.core.gain.clip_curves import heard, part
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.curve import SILENCE, FloatArray
 from nivelus.core.gain.curves import CLOSEST, SILENT, Curve, Shape, add, curve_of, finite, with_points
@@ -345,8 +345,7 @@ def own_part(line: Curve, start: float, end: float) -> Curve:
     """What of a curve over a recording lies in a clip, as the clip's own."""
     if start == -np.inf or not len(line):
         return line
-    cut = with_points(line, (start, end))
-    own = cut.keep(cut.inside(start, end))
+    own = part(line, start, end)
     return own if finite(own.db).any() else own.keep(np.zeros(len(own), bool))
 
 

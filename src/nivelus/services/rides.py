@@ -9,7 +9,7 @@ import numpy as np
 from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.drafts.ride import RideDraft, RideRule, draft_ride, inner_spread
-from nivelus.core.drafts.strays import Stray, deviation_of, find_strays
+from nivelus.core.drafts.strays import Stray, deviations_of, find_strays
 from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.compile import compile_curves
@@ -105,7 +105,7 @@ def draft(
             RidePhraseView(clip=clip.id, before=p.spread_before, after=p.spread_after, reason=p.reason)
             for clip, p in zip(clips, result.phrases, strict=True)
         ],
-        strays=[deviation_of(drafted, spans[stray.phrase], stray.frames) for stray in strays],
+        strays=deviations_of(drafted, spans, strays),
         before=float(np.mean([p.spread_before for p in done])) if done else 0.0,
         after=float(np.mean([p.spread_after for p in done])) if done else 0.0,
     )

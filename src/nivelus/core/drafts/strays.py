@@ -60,7 +60,14 @@ def find_strays(power: FloatArray, phrases: Sequence[slice], band: float) -> lis
     return sorted(strays, key=lambda stray: stray.frames.start)
 
 
-def deviation_of(power: FloatArray, phrase: slice, frames: slice) -> float:
-    """How far the loudness around the moments of a span lies from that of its phrase, on average, LU."""
-    off = around(power[phrase], WINDOW) - gated_loudness(power[phrase])
-    return float(off[frames.start - phrase.start : frames.stop - phrase.start].mean())
+def deviations_of(power: FloatArray, phrases: Sequence[slice], strays: Sequence[Stray]) -> list[float]:
+    """How far the spans of strays, in order of time, lie from their phrases with another gain, LU; see ``find_strays``."""
+    out: list[float] = []
+    number, off = -1, np.zeros(0)
+    for stray in strays:
+        span = phrases[stray.phrase]
+        if stray.phrase != number:
+            number = stray.phrase
+            off = around(power[span], WINDOW) - gated_loudness(power[span])
+        out.append(float(off[stray.frames.start - span.start : stray.frames.stop - span.start].mean()))
+    return out

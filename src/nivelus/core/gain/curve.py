@@ -96,7 +96,8 @@ def frame_gain(curve: GainCurve, borders: npt.NDArray[np.int64]) -> FloatArray:
     """
     low, high = borders[:-1].astype(np.float64), borders[1:].astype(np.float64)
     share = np.linspace(0.0, 1.0, 9)
-    left, right = np.interp(low, curve.at, curve.db), np.interp(high, curve.at, curve.db)
+    edges = np.interp(borders, curve.at, curve.db)
+    left, right = edges[:-1], edges[1:]
     amplitude = 10 ** (np.maximum(left, right) / 20)
     power = 10 ** (left / 10)
     first, last = np.searchsorted(curve.at, low, "left"), np.searchsorted(curve.at, high, "right")

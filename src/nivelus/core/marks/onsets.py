@@ -42,20 +42,22 @@ def find_onsets(wave: npt.NDArray[np.floating[Any]], room_tone: float) -> FloatA
     ahead, back, apart = (max(round(seconds / BIN), 1) for seconds in (NEXT, BEFORE, APART))
     if len(wave) < ahead + back:
         return np.zeros(0)
-    peak = np.maximum(np.abs(wave[:, 0]), np.abs(wave[:, 1])).astype(np.float64)
-    total = np.concatenate([[0.0], np.cumsum(peak**2)])
+    low, high = np.asarray(wave[:, 0], np.float32), np.asarray(wave[:, 1], np.float32)
+    peak = np.maximum(-low, high)
+    total = np.concatenate([[0.0], np.cumsum(peak * peak, dtype=np.float64)])
     at = np.arange(len(peak) - ahead + 1)
     after = (total[at + ahead] - total[at]) / ahead
     start = np.maximum(at - back, 0)
     before = (total[at] - total[start]) / np.maximum(at - start, 1)
     # peaks of a bin stand some dB over its RMS, the room's alike
     floor = 10 ** ((room_tone + OVER_ROOM) / 10)
-    rise = 10 * np.log10(np.maximum(after, 1e-12) / np.maximum(before, max(floor / 10, 1e-12)))
+    rise = after / np.maximum(before, max(floor / 10, 1e-12))
     # at its very beginning a recording has nothing to stand over
-    rise[:ahead] = -np.inf
-    is_top = (rise > np.insert(rise[:-1], 0, -np.inf)) & (rise >= np.append(rise[1:], -np.inf))
+    rise[:ahead] = 0.0
+    found = np.flatnonzero((rise >= 10 ** (RISE / 10)) & (after > floor))
+    is_top = (rise[found] > rise[found - 1]) & (rise[found] >= rise[np.minimum(found + 1, len(rise) - 1)])
     kept: list[int] = []
-    for place in np.flatnonzero(is_top & (rise >= RISE) & (after > floor)).tolist():
+    for place in found[is_top].tolist():
         if not kept or place - kept[-1] > apart:
             kept.append(place)
         elif rise[place] > rise[kept[-1]]:
