@@ -148,7 +148,7 @@ def test_the_hand_is_heard_while_it_moves(page: Page, song: dict) -> None:
           const post = MessagePort.prototype.postMessage;
           window.holds = [];
           MessagePort.prototype.postMessage = function (message, transfer) {
-            if (message && message.type === 'hold') window.holds.push([message.db, message.spans.length]);
+            if (message && message.type === 'hold') window.holds.push([Math.min(0, ...message.points.db), message.points.at.length]);
             return post.call(this, message, transfer ?? []);
           };
         }"""
@@ -161,7 +161,7 @@ def test_the_hand_is_heard_while_it_moves(page: Page, song: dict) -> None:
     holds = page.evaluate("window.holds")
     assert len(holds) >= 2
     assert holds[-1][0] < holds[0][0] < 0
-    assert holds[-1][1] == 2
+    assert holds[-1][1] == 4
     page.keyboard.press("Escape")
     page.mouse.up()
     assert page.evaluate("window.holds.at(-1)") == [0, 0]

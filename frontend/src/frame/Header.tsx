@@ -3,10 +3,10 @@ import { ActionIcon, Anchor, Menu, Tooltip, useMantineColorScheme } from "@manti
 import { IconArrowBackUp, IconArrowForwardUp, IconDots } from "@tabler/icons-react";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api } from "../api/client";
+import { api, type LaneName } from "../api/client";
 import { useFigures } from "../api/queries";
 import { edit, isJudged, isLevel, redo, trackOf, undo, useSession } from "../model/session";
-import { STAGE_NAMES, STAGES, type Stage, useView } from "../model/view";
+import { LANE_NAMES, STAGE_NAMES, STAGES, type Stage, useView } from "../model/view";
 import { NameDialog } from "../parts/NameDialog";
 import { Vial } from "../parts/Vial";
 
@@ -125,7 +125,13 @@ function useProgress(): Record<Stage, string> {
     survey: clips.length === 1 ? "1 phrase" : `${clips.length} phrases`,
     phrases: `${level} of ${clips.length} level`,
     details: `${down} of ${marks.length} down`,
-    ride: track?.lanes.length ? `${track.lanes.join(", ")} drawn` : "nothing drawn",
+    ride: lanesDrawn(track?.lanes ?? []),
     deliver: overs === 0 ? "under the ceiling" : overs === 1 ? "1 over the ceiling" : `${overs} over the ceiling`,
   };
+}
+
+/** What is drawn on a track, in a few letters. */
+function lanesDrawn(lanes: string[]): string {
+  if (lanes.length === 0) return "nothing drawn";
+  return lanes.length === 1 ? `${LANE_NAMES[lanes[0] as LaneName]} drawn` : `${lanes.length} lanes drawn`;
 }

@@ -297,8 +297,13 @@ export function difference(before: Line, after: Line): Line {
 /** What a drawn line changes: it lies over what was there, and nothing outside of it. */
 export function drawnLine(line: Line): Line {
   if (line.length < 2) return [];
-  const over = line.map(([at, db]): [number, number] => [at, db - valueAt(at) - laneOffset()]);
-  return [[line[0]![0], 0], ...over, [line.at(-1)![0], 0]];
+  const [start, end] = [line[0]![0], line.at(-1)![0]];
+  const drawn = { at: line.map(([at]) => at), db: line.map(([, db]) => db) };
+  // the corners of what was there count as well
+  const corners = lanePoints().flatMap((point) => (point.at > start && point.at < end ? [point.at] : []));
+  const at = [...drawn.at, ...corners].sort((m, n) => m - n);
+  const over = at.map((t): [number, number] => [t, gainAt(drawn, t) - valueAt(t) - laneOffset()]);
+  return [[start, 0], ...over, [end, 0]];
 }
 
 /** Up and down: the selected points, else what is selected as a span. */

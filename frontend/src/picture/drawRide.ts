@@ -112,8 +112,11 @@ function drawPoints(ctx: Context, a: Axis, s: Scale, width: number, palette: Pal
   const { lane, points: chosen } = useView.getState();
   ctx.lineWidth = 1.6;
   ctx.strokeStyle = palette[lane];
+  const [drawnFrom, drawnTo] = [hand.line[0]?.[0] ?? 0, hand.line.at(-1)?.[0] ?? 0];
   for (const { point, place } of shownPoints(a, width)) {
     const { at, db } = heldPoint(point, place);
+    // what is drawn over is gone
+    if (hand.line.length && at >= drawnFrom && at <= drawnTo) continue;
     const isChosen = chosen.has(place);
     ctx.fillStyle = isChosen ? palette.ink : palette.panel;
     ctx.strokeStyle = isChosen ? palette.ink : palette[lane];
