@@ -148,7 +148,8 @@ def test_the_hand_is_heard_while_it_moves(page: Page, song: dict) -> None:
           const post = MessagePort.prototype.postMessage;
           window.holds = [];
           MessagePort.prototype.postMessage = function (message, transfer) {
-            if (message && message.type === 'hold') window.holds.push([Math.min(0, ...message.points.db), message.points.at.length]);
+            const line = message?.type === 'hold' && message.points;
+            if (line) window.holds.push([Math.min(0, ...line.db), line.at.length]);
             return post.call(this, message, transfer ?? []);
           };
         }"""
