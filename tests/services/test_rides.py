@@ -303,6 +303,18 @@ def test_clip_curve_and_ride_are_mirrored_and_nothing_is_heard_of_it(
         )
 
 
+def test_a_lane_that_is_moved_is_moved_as_it_is_heard(bench: Workbench, swaying: str) -> None:
+    drawing.bring_in(bench, swaying, revision(bench, swaying), "ride", "a.csv", b"0,-30\n8,10\n")
+    drawing.bring_in(bench, swaying, revision(bench, swaying), "trim", "a.csv", b"0,2\n4,9\n")
+    drawing.set_range(bench, swaying, revision(bench, swaying), -20.0, 6.0)
+    before = gain(bench, swaying)
+    drawing.hand_over(bench, swaying, revision(bench, swaying), "trim", "ride")
+    assert gain(bench, swaying) == pytest.approx(before, abs=0.01)
+    assert state_of(bench, swaying).tracks[0].range_high == 12.0
+    drawing.hand_over(bench, swaying, revision(bench, swaying), "ride", "curve", (3.0, 9.0))
+    assert gain(bench, swaying) == pytest.approx(before, abs=0.01)
+
+
 def test_a_trim_that_is_off_is_kept_and_not_heard(bench: Workbench, swaying: str) -> None:
     drawing.set_trim(bench, swaying, revision(bench, swaying), -3.0)
     a = state_of(bench, swaying).clips

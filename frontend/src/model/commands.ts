@@ -38,10 +38,10 @@ import {
   otherLane,
   pasteSpan,
   selectPointsInSpan,
-  stepRide,
-  useRide,
 } from "./ride";
+import { useRide } from "./rideState";
 import { redo, undo } from "./session";
+import { stepRide } from "./strays";
 import { STAGE_NAMES, STAGES, type Stage, useView } from "./view";
 
 export interface Command {

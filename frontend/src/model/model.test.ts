@@ -7,8 +7,10 @@ import { clip, mark } from "./clip.testing";
 import { commands, keyName } from "./commands";
 import { gainAt, toPoints } from "./curve";
 import { markList } from "./details";
-import { heldPoint, kept, liftLine, pointsLine, strayList, useRide } from "./ride";
+import { heldPoint, kept, liftLine, pointsLine } from "./hold";
+import { useRide } from "./rideState";
 import { deviation, heldDepth, heldEdge, heldGain, isLevel, merge, useSession } from "./session";
+import { strayList } from "./strays";
 import { fitWindow, hand, useView, zoomWindow } from "./view";
 
 const answer = (values: Partial<Changed>): Changed =>

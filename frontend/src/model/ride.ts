@@ -1,109 +1,12 @@
-/** The ride and its trim: what is drawn, and everything that can be done with it. */
-import { create } from "zustand";
-import {
-  api,
-  type Changed,
-  type Clip,
-  type LaneName,
-  type Ride,
-  type RideDraft,
-  type RidePoint,
-  type RideRule,
-} from "../api/client";
+/** Everything that can be done with what is drawn: clip curve, ride and trim. */
+import { api, type Changed, type LaneName } from "../api/client";
 import { complain, tell } from "../parts/messages";
-import { firstPlace } from "../parts/search";
-import { engine, type Line } from "../sound/engine";
-import {
-  duration,
-  focused,
-  focusedClips,
-  phraseSpan,
-  playSelection,
-  reveal,
-  seek,
-  selectedClips,
-  selectedSpan,
-  steps,
-} from "./actions";
-import { gainAt, useCurve } from "./curve";
+import { engine } from "../sound/engine";
+import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan, steps } from "./actions";
+import { holdLine, keptLift, letGo, liftLine } from "./hold";
+import { type DraftOf, lanePoints, type RideState, refreshRide, useRide } from "./rideState";
 import { edit, useSession } from "./session";
-import { hand, LANE_NAMES, LANES, redraw, type Span, useView } from "./view";
-
-/** What a draft is limited to: nothing, some phrases, or a span. */
-interface DraftOf {
-  clips?: string[];
-  span?: [number, number];
-}
-
-interface RideState {
-  track: string;
-  ride: Ride | null;
-  draft: RideDraft | null;
-  draftOf: DraftOf;
-  rule: { [name in keyof Required<RideRule>]: number };
-}
-
-/** The rule of a draft as it comes; times are seconds. */
-export const RIDE_RULE = {
-  strength: 100,
-  most_up: 6,
-  most_down: 9,
-  dead_band: 1.5,
-  attack: 0.05,
-  release: 0.1,
-  look_ahead: 0.07,
-  error: 0.3,
-};
-
-export const useRide = create<RideState>(() => ({
-  track: "",
-  ride: null,
-  draft: null,
-  draftOf: {},
-  rule: RIDE_RULE,
-}));
-
-let loaded = "";
-let loading: Promise<void> = Promise.resolve();
-
-/** Have the lanes of the track in focus while the stage Ride is open. */
-function refresh(): Promise<void> {
-  const track = focused();
-  const { header } = useSession.getState();
-  if (!track || !header || track.recording.missing || useView.getState().stage !== "ride") return loading;
-  const key = `${track.id}@${header.revision}`;
-  if (key === loaded) return loading;
-  loaded = key;
-  loading = load(track.id, key);
-  return loading;
-}
-
-async function load(track: string, key: string) {
-  if (useRide.getState().track !== track) useRide.setState({ track, ride: null, draft: null });
-  try {
-    const ride = await api.ride(track);
-    if (loaded !== key) return;
-    useRide.setState({ ride });
-    const count = ride[useView.getState().lane].length;
-    const kept = [...useView.getState().points].filter((place) => place < count);
-    useView.setState({ points: new Set(kept) });
-  } catch (error) {
-    if (loaded === key) loaded = "";
-    complain(error);
-  }
-}
-
-useSession.subscribe(() => void refresh());
-useView.subscribe((now, old) => {
-  if (now.focus !== old.focus || now.stage !== old.stage) void refresh();
-});
-useRide.subscribe(redraw);
-
-export const lanePoints = (): RidePoint[] => useRide.getState().ride?.[useView.getState().lane] ?? [];
-
-/** A trim is moved as a whole by its offset, which its points do not hold. */
-export const laneOffset = (): number =>
-  useView.getState().lane === "trim" ? (useRide.getState().ride?.offset ?? 0) : 0;
+import { LANE_NAMES, LANES, type Span, useView } from "./view";
 
 /** Run an edit of the ride; a draft that was shown is gone with it. */
 async function editRide(work: (track: string, revision: number, lane: LaneName) => Promise<Changed>) {
@@ -164,70 +67,6 @@ export function setRideRule(change: Partial<RideState["rule"]>) {
 
 // --- spans
 
-/** Have what the hand does drawn and heard at once; the compiled gain follows. */
-export function holdLine(line: Line) {
-  const { layers, lane, before } = useView.getState();
-  hand.held = { at: line.map(([at]) => at), db: line.map(([, db]) => db) };
-  engine.hold(before || !layers[lane] ? [] : line);
-  redraw();
-}
-
-/** What is held is let go: with its ``work`` done it is in the compiled gain, and stays in the picture until then. */
-export async function letGo(work?: Promise<unknown>) {
-  const held = hand.held;
-  if (!work) engine.hold([]);
-  await work;
-  if (hand.held === held) hand.held = { at: [], db: [] };
-  redraw();
-}
-
-/** A span moved by some dB, with the ramps that the server will give it. */
-export function liftLine(span: Span, by: number): Line {
-  const ramp = useRide.getState().ride?.ramp ?? 0;
-  return [
-    [span.start - ramp, 0],
-    [span.start, by],
-    [span.end, by],
-    [span.end + ramp, 0],
-  ];
-}
-
-/** The working range for the points of the lane in hand, dB. */
-export function handRange(): { low: number; high: number } {
-  const track = focused();
-  const offset = laneOffset();
-  const low = track?.range_low ?? -20;
-  return { low: low <= SILENT ? low : low - offset, high: (track?.range_high ?? 6) - offset };
-}
-
-export const SILENT = -120;
-
-/** How far values may move together by ``by`` dB and stay within the working range. */
-export function kept(by: number, values: number[]): number {
-  const { low, high } = handRange();
-  const down = Math.min(low - Math.min(...values), 0);
-  const up = Math.max(high - Math.max(...values), 0);
-  return Math.min(Math.max(by, down), up);
-}
-
-/** How far a span of the lane in hand may be lifted. */
-export function keptLift(span: Span, by: number): number {
-  const points = lanePoints();
-  const inside = [valueAt(span.start), valueAt(span.end)];
-  for (let i = firstPlace(points.length, (k) => points[k]!.at >= span.start); i < points.length; i++) {
-    if (points[i]!.at > span.end) break;
-    inside.push(points[i]!.db);
-  }
-  return kept(by, inside);
-}
-
-/** What the lane in hand does at a moment without its offset, from its compiled gain. */
-function valueAt(seconds: number): number {
-  const rate = focused()?.recording.sample_rate ?? 48000;
-  const line = useCurve.getState()[useView.getState().lane];
-  return line.at.length ? gainAt(line, seconds * rate) - laneOffset() : 0;
-}
-
 export function liftSpan(span: Span, by: number) {
   holdLine(liftLine(span, keptLift(span, by)));
   const done = editRide((track, revision, lane) =>
@@ -235,75 +74,6 @@ export function liftSpan(span: Span, by: number) {
   );
   void letGo(done);
   return done;
-}
-
-/**
- * Points as straight ways from one to the next, between two places: seconds and dB. A lane goes on at both of its ends;
- * what a clip owns goes on to its borders.
- */
-export function straightLine(
-  points: RidePoint[],
-  from: number,
-  to: number,
-  hold = (point: RidePoint, _: number) => point,
-): Line {
-  const line: Line = [];
-  for (let i = from; i <= to; i++) {
-    const point = hold(points[i]!, i);
-    if (i === 0 || points[i - 1]!.clip !== point.clip) line.push(...edge(point, "start"));
-    line.push([point.at, point.db]);
-    if (i === points.length - 1 || points[i + 1]!.clip !== point.clip) line.push(...edge(point, "end"));
-  }
-  return line;
-}
-
-/** How a lane goes on before its first or after its last point. */
-function edge(point: RidePoint, side: "start" | "end"): Line {
-  const clip = point.clip && focusedClips().find((c) => c.id === point.clip);
-  const at = clip ? clip[side] : side === "start" ? Math.min(point.at, 0) - 1 : Math.max(point.at, duration()) + 1;
-  if (!clip) return [[at, point.db]];
-  return side === "start"
-    ? [
-        [at, 0],
-        [at, point.db],
-      ]
-    : [
-        [at, point.db],
-        [at, 0],
-      ];
-}
-
-/** The difference that moved points make. O(points between the first and the last of them). */
-export function pointsLine(chosen: Set<number>, seconds: number, db: number): Line {
-  const points = lanePoints();
-  let [first, last] = [points.length, -1];
-  for (const place of chosen) {
-    first = Math.min(first, place);
-    last = Math.max(last, place);
-  }
-  const [from, to] = [Math.max(first - 1, 0), Math.min(last + 1, points.length - 1)];
-  const moved = (p: RidePoint, i: number) => (chosen.has(i) ? { ...p, at: p.at + seconds, db: p.db + db } : p);
-  return difference(straightLine(points, from, to), straightLine(points, from, to, moved));
-}
-
-/** How far one line lies over another, wherever one of them has a point. */
-export function difference(before: Line, after: Line): Line {
-  const at = [...new Set([...before, ...after].map(([t]) => t))].sort((a, b) => a - b);
-  const split = (line: Line) => ({ at: line.map(([t]) => t), db: line.map(([, v]) => v) });
-  const [a, b] = [split(before), split(after)];
-  return at.map((t) => [t, gainAt(b, t) - gainAt(a, t)]);
-}
-
-/** What a drawn line changes: it lies over what was there, and nothing outside of it. */
-export function drawnLine(line: Line): Line {
-  if (line.length < 2) return [];
-  const [start, end] = [line[0]![0], line.at(-1)![0]];
-  const drawn = { at: line.map(([at]) => at), db: line.map(([, db]) => db) };
-  // the corners of what was there count as well
-  const corners = lanePoints().flatMap((point) => (point.at > start && point.at < end ? [point.at] : []));
-  const at = [...drawn.at, ...corners].sort((m, n) => m - n);
-  const over = at.map((t): [number, number] => [t, gainAt(drawn, t) - valueAt(t) - laneOffset()]);
-  return [[start, 0], ...over, [end, 0]];
 }
 
 /** Up and down: the selected points, else what is selected as a span. */
@@ -387,7 +157,7 @@ export const setPoints = (points: number[], change: { to?: number; shape?: "line
 
 export async function putPoint(at: number, db: number) {
   if (!(await editRide((track, revision, lane) => api.putPoint(track, { revision, lane, at, db })))) return;
-  await refresh();
+  await refreshRide();
   const place = lanePoints().findIndex((point) => Math.abs(point.at - at) < 1e-5);
   if (place >= 0) selectPoints([place]);
 }
@@ -402,13 +172,6 @@ export async function deleteDrawn() {
 
 export const selectPoints = (points: Iterable<number>) =>
   useView.setState({ points: new Set(points), selection: new Set(), marks: new Set(), span: null });
-
-/** Where a point lies now: with the offset of its lane, and with the hand that holds it. */
-export function heldPoint(point: RidePoint, place: number): { at: number; db: number } {
-  const lying = point.db + laneOffset();
-  if (!hand.points.ids.has(place)) return { at: point.at, db: lying };
-  return { at: point.at + hand.points.seconds, db: lying + hand.points.db };
-}
 
 // --- lanes as a whole
 
@@ -447,67 +210,4 @@ export const setWorkingRange = (low: number, high: number) =>
 export async function bringCurveIn(file: File) {
   if (await editRide((track, revision, lane) => api.bringCurveIn(track, revision, lane, file)))
     tell(`“${file.name}” is the ${LANE_NAMES[useView.getState().lane]} now.`);
-}
-
-// --- the worklist
-
-export interface StrayItem {
-  id: string;
-  clip: Clip;
-  span: Span;
-  deviation: number;
-  /** What the draft that is shown would make of it, and why. */
-  drafted: number | null;
-  reason: string | null;
-}
-
-/** The spans that stray, furthest first, or by time. */
-export function strayList(
-  ride: Ride | null,
-  draft: RideDraft | null,
-  clips: Clip[],
-  order: "worst" | "time",
-): StrayItem[] {
-  const byId = new Map(clips.map((clip) => [clip.id, clip]));
-  const reasons = new Map(draft?.phrases.map((phrase) => [phrase.clip, phrase.reason]));
-  const items = (ride?.strays ?? []).flatMap((stray, i) => {
-    const clip = byId.get(stray.clip);
-    if (!clip) return [];
-    const span = { start: stray.start, end: stray.end };
-    const reason = reasons.get(stray.clip) ?? null;
-    return [
-      {
-        id: `${stray.clip}:${stray.start.toFixed(2)}`,
-        clip,
-        span,
-        deviation: stray.deviation,
-        drafted: draft?.strays[i] ?? null,
-        reason,
-      },
-    ];
-  });
-  if (order === "time") return items;
-  return items.sort((a, b) => Math.abs(b.deviation) - Math.abs(a.deviation) || a.span.start - b.span.start);
-}
-
-/** Whether the selected span is that of a stray. */
-export const isSpan = (span: Span | null, other: Span) =>
-  span !== null && Math.abs(span.start - other.start) < 1e-6 && Math.abs(span.end - other.end) < 1e-6;
-
-/** Select a stray as a span, see it and hear it. */
-export function goToStray(item: StrayItem, listen = true) {
-  useView.setState({ span: item.span, selection: new Set(), marks: new Set(), points: new Set() });
-  reveal(item.span);
-  if (listen) playSelection();
-  else seek(item.span.start);
-}
-
-export function stepRide(direction: 1 | -1) {
-  const { order, span } = useView.getState();
-  const { ride, draft } = useRide.getState();
-  const items = strayList(ride, draft, focusedClips(), order);
-  if (items.length === 0) return tell("Nothing strays inside the phrases.");
-  const at = items.findIndex((item) => isSpan(span, item.span));
-  const from = at < 0 ? (direction === 1 ? -1 : 0) : at;
-  goToStray(items[(from + direction + items.length * 2) % items.length]!);
 }

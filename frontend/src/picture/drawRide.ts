@@ -2,7 +2,8 @@
 import type { RidePoint } from "../api/client";
 import type { Palette } from "../frame/theme";
 import { gainAt } from "../model/curve";
-import { heldPoint, lanePoints, useRide } from "../model/ride";
+import { heldPoint } from "../model/hold";
+import { lanePoints, useRide } from "../model/rideState";
 import { hand, LANES, useView } from "../model/view";
 import { firstPlace } from "../parts/search";
 import type { GainPoints } from "../sound/worklet";

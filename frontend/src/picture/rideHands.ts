@@ -4,24 +4,19 @@ import type { RidePoint } from "../api/client";
 import { duration, selectedSpan } from "../model/actions";
 import { gainAt, useCurve } from "../model/curve";
 import {
-  drawLine,
   drawnLine,
   handRange,
   heldPoint,
   holdLine,
   kept,
   keptLift,
-  laneOffset,
-  lanePoints,
   letGo,
   liftLine,
-  liftSpan,
-  movePoints,
   pointsLine,
-  putPoint,
   SILENT,
-  selectPoints,
-} from "../model/ride";
+} from "../model/hold";
+import { drawLine, liftSpan, movePoints, putPoint, selectPoints } from "../model/ride";
+import { laneOffset, lanePoints } from "../model/rideState";
 import { trackOf, useSession } from "../model/session";
 import { hand, redraw, type Span, useView } from "../model/view";
 import { db, time } from "../parts/format";

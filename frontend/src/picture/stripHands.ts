@@ -2,7 +2,7 @@
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
 import type { Clip } from "../api/client";
 import { duration, focusedClips, moveBorder, phraseSpan, seek, show } from "../model/actions";
-import { lanePoints } from "../model/ride";
+import { lanePoints } from "../model/rideState";
 import { fitWindow, hand, redraw, useView } from "../model/view";
 import { time } from "../parts/format";
 import { engine } from "../sound/engine";

@@ -3,19 +3,10 @@ import { ActionIcon, NativeSelect, Tooltip } from "@mantine/core";
 import { IconVolumeOff, IconX } from "@tabler/icons-react";
 import { useMemo, useState } from "react";
 import type { Clip, RidePoint } from "../api/client";
-import {
-  deleteDrawn,
-  goToStray,
-  isSpan,
-  laneOffset,
-  liftSpan,
-  movePoints,
-  scaleSpan,
-  setPoints,
-  strayList,
-  useRide,
-} from "../model/ride";
+import { deleteDrawn, liftSpan, movePoints, scaleSpan, setPoints } from "../model/ride";
+import { laneOffset, useRide } from "../model/rideState";
 import { trackOf, useSession } from "../model/session";
+import { goToStray, isSpan, strayList } from "../model/strays";
 import { LANE_NAMES, type Span, useView } from "../model/view";
 import { ExactField } from "../parts/ExactField";
 import { signed, time } from "../parts/format";

@@ -25,12 +25,11 @@ import {
   makeBorders,
   makeRideDraft,
   moveLane,
-  RIDE_RULE,
   setRideRule,
   setTrim,
   switchTrim,
-  useRide,
 } from "../model/ride";
+import { RIDE_RULE, useRide } from "../model/rideState";
 import { trackOf, useSession } from "../model/session";
 import { LANE_NAMES, LANES, useView } from "../model/view";
 import { db } from "../parts/format";

@@ -6,19 +6,18 @@ but belongs to many: an edit of a span is done to each clip in its part of it.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import PurePath
 
 import numpy as np
-from sqlmodel import col, select
 
 from nivelus.core.deliver.curve_formats import FORMATS, parse_curve
 from nivelus.core.errors import CurveFileError, NotFound, Refused
-from nivelus.core.gain.clip_curves import heard, part
+from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.curve import SILENCE, FloatArray
-from nivelus.core.gain.curves import CLOSEST, SILENT, Curve, Shape, add, curve_of, finite, with_points
+from nivelus.core.gain.curves import CLOSEST, Curve, Shape, add, curve_of, finite, limit, with_points
 from nivelus.core.gain.edits import (
     Indices,
     add_point,
@@ -38,14 +37,25 @@ from nivelus.core.gain.edits import (
 )
 from nivelus.services.lanes import LANES, LaneValue, Range, joined_clip_curves, lane_values, working_range
 from nivelus.services.levels import clip_columns, clips_of
+from nivelus.services.owners import (
+    EVERYWHERE,
+    WIDEST_RANGE,
+    Owner,
+    at_the_end,
+    gain_of,
+    hand_range,
+    lane_row,
+    own_part,
+    owners_of,
+    widen,
+)
 from nivelus.services.sessions import run_edit
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
-from nivelus.store.packing import pack_curve, unpack_curve
-from nivelus.store.tables import Clip, Lane, Recording, Track
+from nivelus.store.packing import unpack_curve
+from nivelus.store.tables import Lane, Recording, Track
 
-WIDEST_RANGE = (SILENT, 24.0)
 RAMP = 0.06
 """Seconds of the ramps of a lift."""
 SMOOTHING = 0.4
@@ -55,7 +65,6 @@ MOST_POINTS = 100_000
 MOST_BYTES = 16 << 20
 SHORTEST_PIECE = 3 * DECLICK_SECONDS
 """Of what is pasted into clips, less than this of one is left out."""
-EVERYWHERE = (-np.inf, np.inf)
 NAMES = {"curve": "clip curve", "ride": "ride", "trim": "trim"}
 
 Drawing = Callable[[Curve, float, float], Curve]
@@ -72,7 +81,7 @@ def lift_span(bench: Workbench, track_id: str, revision: int, lane: str, start: 
     """
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        within = _hand_range(edit, track, lane)
+        within = hand_range(edit, track, lane)
 
         def raised(curve: Curve, a: float, b: float) -> Curve:
             inside = np.append(curve.db[curve.inside(a, b)], curve([a, b]))
@@ -178,7 +187,7 @@ def put_point(bench: Workbench, track_id: str, revision: int, lane: str, at: flo
     """Make a point on the curve where it is, or at a gain."""
 
     def work(curve: Curve, a: float, b: float) -> Curve:
-        return add_point(curve, at, float(curve([at])[0]) if db is None else _gain(db))
+        return add_point(curve, at, float(curve([at])[0]) if db is None else gain_of(db))
 
     return _change(bench, track_id, revision, lane, f"A point in the {NAMES[lane]}", work, (at, at), by_hand=db is not None)
 
@@ -201,12 +210,12 @@ def change_points(
     working range; an exact gain widens it.
     """
 
-    def changed(owner: _Owner, curve: Curve, chosen: Indices, within: Range) -> Curve:
+    def changed(owner: Owner, curve: Curve, chosen: Indices, within: Range) -> Curve:
         if gone:
             return delete_points(curve, chosen)
         if to is not None or shape is not None:
             curve = set_points(
-                curve, chosen, None if to is None else _gain(to), None if shape is None else Shape[shape.upper()]
+                curve, chosen, None if to is None else gain_of(to), None if shape is None else Shape[shape.upper()]
             )
         later = min(max(seconds, owner.start - curve.at[chosen[0]]), owner.end - curve.at[chosen[-1]])
         return move_points(curve, chosen, later, _kept(by, curve.db[chosen], within) if by else 0.0)
@@ -214,8 +223,8 @@ def change_points(
     def work(edit: Edit, track: Track, recording: Recording) -> None:
         wanted = set(points)
         first, found, moved = 0, 0, False
-        within = _hand_range(edit, track, lane)
-        for owner in _owners(edit, track, recording, lane, EVERYWHERE):
+        within = hand_range(edit, track, lane)
+        for owner in owners_of(edit, track, recording, lane, EVERYWHERE):
             curve = owner.curve()
             shown = np.flatnonzero(heard(curve, owner.start, owner.end))
             chosen = shown[[place - first for place in sorted(wanted) if first <= place < first + len(shown)]]
@@ -228,7 +237,7 @@ def change_points(
         if found < len(wanted):
             raise NotFound("This point is not there any more.")
         if by and not seconds and not moved:
-            raise Refused(_at_the_end(working_range(track)))
+            raise Refused(at_the_end(working_range(track)))
 
     count = count_of(len(set(points)), "point")
     label = f"Delete {count}" if gone else f"Move {count}" if seconds or by else f"Set {count}"
@@ -252,10 +261,10 @@ def set_trim(bench: Workbench, track_id: str, revision: int, db: float | None = 
     """Trim the whole track by some dB, or switch the trim off or on; off, it keeps what it is."""
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        row = _row(edit, track, "trim")
+        row = lane_row(edit, track, "trim")
         if db is not None:
             row.offset = round(db, 2) + 0.0
-            _widen(track, unpack_curve(row.points) if row.points else curve_of([(0.0, 0.0)]), row.offset)
+            widen(track, unpack_curve(row.points) if row.points else curve_of([(0.0, 0.0)]), row.offset)
         if off is not None:
             row.off = off
 
@@ -275,10 +284,11 @@ def hand_over(
     def work(edit: Edit, track: Track, recording: Recording) -> None:
         if lane == to:
             raise Refused("Choose another lane to move this into.")
-        if any(_row(edit, track, name).off for name in (lane, to) if name != "curve"):
+        if any(lane_row(edit, track, name).off for name in (lane, to) if name != "curve"):
             raise Refused("The trim is switched off. Switch it on first, so that what is heard stays.")
-        within = working_range(track)
-        moved = _whole(edit, track, recording, lane)
+        for name in (lane, to):
+            _settle(edit, track, recording, name)
+        moved = limit(_whole(edit, track, recording, lane), *working_range(track))
         if span is not None and len(moved):
             moved = _alone(moved, min(span), max(span))
         if not len(moved) or not (span is None or finite(moved.db).any()):
@@ -287,11 +297,9 @@ def hand_over(
             _clear(edit, track, recording, lane)
         else:
             _add(edit, track, recording, lane, replace(moved, db=-finite(moved.db)))
-            for owner in _owners(edit, track, recording, lane, span):
+            for owner in owners_of(edit, track, recording, lane, span):
                 owner.put(_without_rests(owner.curve()), track)
         _add(edit, track, recording, to, moved)
-        if working_range(track) != within and lane == "curve":
-            edit.label = f"{label}, with a wider working range"
 
     return run_edit(bench, track_id, label, revision, work)
 
@@ -341,52 +349,7 @@ def write_out(bench: Workbench, track_id: str, lane: str, ending: str) -> tuple[
     return f"{track.name} {NAMES[lane]}.{ending}", known.write(curve)
 
 
-def own_part(line: Curve, start: float, end: float) -> Curve:
-    """What of a curve over a recording lies in a clip, as the clip's own."""
-    if start == -np.inf or not len(line):
-        return line
-    own = part(line, start, end)
-    return own if finite(own.db).any() else own.keep(np.zeros(len(own), bool))
-
-
 # --- how it is done
-
-
-class _Owner:
-    """A row that owns a curve, and from where to where it is heard, in seconds."""
-
-    def __init__(self, row: Lane | Clip, start: float, end: float) -> None:
-        self.row, self.start, self.end = row, start, end
-
-    def curve(self) -> Curve:
-        return unpack_curve(self.row.points if isinstance(self.row, Lane) else self.row.curve)
-
-    def put(self, curve: Curve, track: Track, within: Range | None = None) -> None:
-        """Keep a curve: ``within`` a range what the hand drew, else the working range takes it in."""
-        if within is not None:
-            low, high = within
-            silent = np.isneginf(curve.db) & (low <= SILENCE)
-            curve = replace(curve, db=np.where(silent, curve.db, np.clip(curve.db, low, high)))
-        else:
-            _widen(track, curve, self.row.offset if isinstance(self.row, Lane) else 0.0)
-        if isinstance(self.row, Lane):
-            self.row.points = pack_curve(curve)
-            return
-        if self.row.locked:
-            raise Refused("A phrase here is locked. Unlock it first (L).")
-        self.row.curve = pack_curve(curve)
-
-
-def _owners(edit: Edit, track: Track, recording: Recording, lane: str, span: tuple[float, float]) -> Iterator[_Owner]:
-    """What is drawn on in a span of a lane, in order of time."""
-    if lane != "curve":
-        yield _Owner(_row(edit, track, lane), *EVERYWHERE)
-        return
-    rate = recording.sample_rate
-    for clip in clips_of(edit.db, track.id):
-        start, end = clip.start / rate, clip.end / rate
-        if start <= span[1] and end > span[0]:
-            yield _Owner(clip, start, end)
 
 
 def _change(
@@ -422,9 +385,9 @@ def _draw(
 ) -> None:
     start, end = min(span), max(span)
     is_point = start == end
-    within = _hand_range(edit, track, lane) if by_hand else None
+    within = hand_range(edit, track, lane) if by_hand else None
     drawn, held = 0, True
-    for owner in _owners(edit, track, recording, lane, (start, end)):
+    for owner in owners_of(edit, track, recording, lane, (start, end)):
         curve = owner.curve()
         a, b = max(start, owner.start), min(end, owner.end)
         # of a clip that is only brushed there is nothing to draw on
@@ -437,19 +400,14 @@ def _draw(
     if not drawn:
         raise Refused(f"There is no {NAMES[lane]} here yet." if needs_points else "There is nothing here to draw on.")
     if held and by_hand:
-        raise Refused(_at_the_end(working_range(track)))
-
-
-def _at_the_end(within: tuple[float, float]) -> str:
-    low = "silence" if within[0] <= SILENCE else f"{within[0]:+.0f} dB"
-    return f"The working range ends here: it goes from {low} to {within[1]:+.0f} dB. Widen it above the gain strip."
+        raise Refused(at_the_end(working_range(track)))
 
 
 def _whole(edit: Edit, track: Track, recording: Recording, lane: str) -> Curve:
     """A lane as one curve."""
     if lane == "curve":
         return joined_clip_curves(clips_of(edit.db, track.id), recording.sample_rate)
-    row = _row(edit, track, lane)
+    row = lane_row(edit, track, lane)
     return LaneValue(row.points, row.offset).curve()
 
 
@@ -472,16 +430,26 @@ def _alone(curve: Curve, start: float, end: float) -> Curve:
 
 def _add(edit: Edit, track: Track, recording: Recording, lane: str, more: Curve) -> None:
     """Add a curve to a lane."""
-    for owner in _owners(edit, track, recording, lane, EVERYWHERE):
+    for owner in owners_of(edit, track, recording, lane, EVERYWHERE):
         own = own_part(more, owner.start, owner.end)
         if len(own):
             owner.put(add(owner.curve(), own), track)
 
 
+def _settle(edit: Edit, track: Track, recording: Recording, lane: str) -> None:
+    """Make what is heard of a lane what is drawn: what lies beyond the working range, at its ends."""
+    within = hand_range(edit, track, lane)
+    for owner in owners_of(edit, track, recording, lane, EVERYWHERE):
+        curve = owner.curve()
+        held = limit(curve, *within)
+        if held is not curve:
+            owner.put(held, track)
+
+
 def _clear(edit: Edit, track: Track, recording: Recording, lane: str) -> bool:
     """Take all of a lane away; whether there was anything."""
     found = False
-    for owner in _owners(edit, track, recording, lane, EVERYWHERE):
+    for owner in owners_of(edit, track, recording, lane, EVERYWHERE):
         if isinstance(owner.row, Lane):
             found |= owner.row.offset != 0.0
             owner.row.offset = 0.0
@@ -489,13 +457,6 @@ def _clear(edit: Edit, track: Track, recording: Recording, lane: str) -> bool:
             found = True
             owner.put(curve_of([]), track)
     return found
-
-
-def _hand_range(edit: Edit, track: Track, lane: str) -> Range:
-    """Between which dB the hand may put the points of a lane: with the offset of all of them, that is the working range."""
-    offset = _row(edit, track, lane).offset if lane != "curve" else 0.0
-    low, high = working_range(track)
-    return (low if low <= SILENCE else low - offset), high - offset
 
 
 def _kept(by: float, lying: FloatArray, within: Range) -> float:
@@ -511,27 +472,6 @@ def _without_rests(curve: Curve) -> Curve:
     return delete_points(curve, np.flatnonzero(between)) if between.any() else curve
 
 
-def _widen(track: Track, curve: Curve, offset: float) -> None:
-    """Widen the working range of a track so that a curve with an offset lies within it."""
-    if not len(curve):
-        return
-    db = finite(curve.db) + offset
-    low, high = float(db.min()), float(db.max())
-    for step in (-20.0, -40.0, -60.0, SILENT):
-        if low >= step - 1e-9 or step == SILENT:
-            track.range_low = min(track.range_low, step)
-            break
-    for step in (6.0, 12.0, 24.0):
-        if high <= step + 1e-9 or step == WIDEST_RANGE[1]:
-            track.range_high = max(track.range_high, step)
-            break
-
-
-def _gain(db: float) -> float:
-    """A gain that was asked for: below what can be heard it is silence."""
-    return -np.inf if db <= SILENCE else min(db, WIDEST_RANGE[1])
-
-
 def _same(first: Curve, second: Curve) -> bool:
     return len(first) == len(second) and all(
         np.array_equal(getattr(first, name), getattr(second, name)) for name in ("at", "db", "shape", "phase")
@@ -544,17 +484,9 @@ def _with_ramps(curve: Curve, start: float, end: float) -> tuple[float, float]:
     return min(start, *near[:1].tolist()), max(end, *near[-1:].tolist())
 
 
-def _row(edit: Edit, track: Track, lane: str) -> Lane:
-    row = edit.db.scalars(select(Lane).where(col(Lane.track_id) == track.id, col(Lane.name) == lane)).first()
-    if row is None:
-        row = Lane(track_id=track.id, name=lane)
-        edit.db.add(row)
-    return row
-
-
 def put_lane(edit: Edit, track: Track, lane: str, curve: Curve) -> None:
     """Make a curve the ride or the trim."""
-    _Owner(_row(edit, track, lane), *EVERYWHERE).put(curve, track)
+    Owner(lane_row(edit, track, lane), *EVERYWHERE).put(curve, track)
 
 
 def count_of(count: int, what: str) -> str:

@@ -1,0 +1,151 @@
+/**
+ * What the hand does to the lane in hand before it is an edit: a line of its own, in seconds and dB over all gain, that is
+ * drawn and heard at once.
+ */
+import type { RidePoint } from "../api/client";
+import { firstPlace } from "../parts/search";
+import { engine, type Line } from "../sound/engine";
+import { duration, focused, focusedClips } from "./actions";
+import { gainAt, useCurve } from "./curve";
+import { laneOffset, lanePoints, useRide } from "./rideState";
+import { hand, redraw, type Span, useView } from "./view";
+
+/** Have what the hand does drawn and heard at once; the compiled gain follows. */
+export function holdLine(line: Line) {
+  const { layers, lane, before } = useView.getState();
+  hand.held = { at: line.map(([at]) => at), db: line.map(([, db]) => db) };
+  engine.hold(before || !layers[lane] ? [] : line);
+  redraw();
+}
+
+/** What is held is let go: with its ``work`` done it is in the compiled gain, and stays in the picture until then. */
+export async function letGo(work?: Promise<unknown>) {
+  const held = hand.held;
+  if (!work) engine.hold([]);
+  await work;
+  if (hand.held === held) hand.held = { at: [], db: [] };
+  redraw();
+}
+
+/** A span moved by some dB, with the ramps that the server will give it. */
+export function liftLine(span: Span, by: number): Line {
+  const ramp = useRide.getState().ride?.ramp ?? 0;
+  return [
+    [span.start - ramp, 0],
+    [span.start, by],
+    [span.end, by],
+    [span.end + ramp, 0],
+  ];
+}
+
+/** The working range for the points of the lane in hand, dB. */
+export function handRange(): { low: number; high: number } {
+  const track = focused();
+  const offset = laneOffset();
+  const low = track?.range_low ?? -20;
+  return { low: low <= SILENT ? low : low - offset, high: (track?.range_high ?? 6) - offset };
+}
+
+export const SILENT = -120;
+
+/** How far values may move together by ``by`` dB and stay within the working range. */
+export function kept(by: number, values: number[]): number {
+  const { low, high } = handRange();
+  const down = Math.min(low - Math.min(...values), 0);
+  const up = Math.max(high - Math.max(...values), 0);
+  return Math.min(Math.max(by, down), up);
+}
+
+/** How far a span of the lane in hand may be lifted. */
+export function keptLift(span: Span, by: number): number {
+  const points = lanePoints();
+  const inside = [valueAt(span.start), valueAt(span.end)];
+  for (let i = firstPlace(points.length, (k) => points[k]!.at >= span.start); i < points.length; i++) {
+    if (points[i]!.at > span.end) break;
+    inside.push(points[i]!.db);
+  }
+  return kept(by, inside);
+}
+
+/** What the lane in hand does at a moment without its offset, from its compiled gain. */
+function valueAt(seconds: number): number {
+  const rate = focused()?.recording.sample_rate ?? 48000;
+  const line = useCurve.getState()[useView.getState().lane];
+  return line.at.length ? gainAt(line, seconds * rate) - laneOffset() : 0;
+}
+
+/**
+ * Points as straight ways from one to the next, between two places: seconds and dB. A lane goes on at both of its ends;
+ * what a clip owns goes on to its borders.
+ */
+export function straightLine(
+  points: RidePoint[],
+  from: number,
+  to: number,
+  hold = (point: RidePoint, _: number) => point,
+): Line {
+  const line: Line = [];
+  for (let i = from; i <= to; i++) {
+    const point = hold(points[i]!, i);
+    if (i === 0 || points[i - 1]!.clip !== point.clip) line.push(...edge(point, "start"));
+    line.push([point.at, point.db]);
+    if (i === points.length - 1 || points[i + 1]!.clip !== point.clip) line.push(...edge(point, "end"));
+  }
+  return line;
+}
+
+/** How a lane goes on before its first or after its last point. */
+function edge(point: RidePoint, side: "start" | "end"): Line {
+  const clip = point.clip && focusedClips().find((c) => c.id === point.clip);
+  const at = clip ? clip[side] : side === "start" ? Math.min(point.at, 0) - 1 : Math.max(point.at, duration()) + 1;
+  if (!clip) return [[at, point.db]];
+  return side === "start"
+    ? [
+        [at, 0],
+        [at, point.db],
+      ]
+    : [
+        [at, point.db],
+        [at, 0],
+      ];
+}
+
+/** The difference that moved points make. O(points between the first and the last of them). */
+export function pointsLine(chosen: Set<number>, seconds: number, db: number): Line {
+  const points = lanePoints();
+  let [first, last] = [points.length, -1];
+  for (const place of chosen) {
+    first = Math.min(first, place);
+    last = Math.max(last, place);
+  }
+  const [from, to] = [Math.max(first - 1, 0), Math.min(last + 1, points.length - 1)];
+  const moved = (p: RidePoint, i: number) => (chosen.has(i) ? { ...p, at: p.at + seconds, db: p.db + db } : p);
+  return difference(straightLine(points, from, to), straightLine(points, from, to, moved));
+}
+
+/** How far one line lies over another, wherever one of them has a point. */
+export function difference(before: Line, after: Line): Line {
+  const at = [...new Set([...before, ...after].map(([t]) => t))].sort((a, b) => a - b);
+  const split = (line: Line) => ({ at: line.map(([t]) => t), db: line.map(([, v]) => v) });
+  const [a, b] = [split(before), split(after)];
+  return at.map((t) => [t, gainAt(b, t) - gainAt(a, t)]);
+}
+
+/** What a drawn line changes: it lies over what was there, and nothing outside of it. */
+export function drawnLine(line: Line): Line {
+  if (line.length < 2) return [];
+  const [start, end] = [line[0]![0], line.at(-1)![0]];
+  const drawn = { at: line.map(([at]) => at), db: line.map(([, db]) => db) };
+  // the corners of what was there count as well
+  const corners = lanePoints().flatMap((point) => (point.at > start && point.at < end ? [point.at] : []));
+  const at = [...drawn.at, ...corners].sort((m, n) => m - n);
+  const over = at.map((t): [number, number] => [t, gainAt(drawn, t) - valueAt(t) - laneOffset()]);
+  return [[start, 0], ...over, [end, 0]];
+}
+
+/** Where a point lies now: with the offset of its lane, and with the hand that holds it. */
+export function heldPoint(point: RidePoint, place: number): { at: number; db: number } {
+  const lying = point.db + laneOffset();
+  if (!hand.points.ids.has(place)) return { at: point.at, db: lying };
+  return { at: point.at + hand.points.seconds, db: lying + hand.points.db };
+}

@@ -1,0 +1,83 @@
+/** What is drawn on the track in focus, as the server has it, and the draft that is shown over it. */
+import { create } from "zustand";
+import { api, type Ride, type RideDraft, type RidePoint, type RideRule } from "../api/client";
+import { complain } from "../parts/messages";
+import { focused } from "./actions";
+import { useSession } from "./session";
+import { redraw, useView } from "./view";
+
+/** What a draft is limited to: nothing, some phrases, or a span. */
+export interface DraftOf {
+  clips?: string[];
+  span?: [number, number];
+}
+
+export interface RideState {
+  track: string;
+  ride: Ride | null;
+  draft: RideDraft | null;
+  draftOf: DraftOf;
+  rule: { [name in keyof Required<RideRule>]: number };
+}
+
+/** The rule of a draft as it comes; times are seconds. */
+export const RIDE_RULE = {
+  strength: 100,
+  most_up: 6,
+  most_down: 9,
+  dead_band: 1.5,
+  attack: 0.05,
+  release: 0.1,
+  look_ahead: 0.07,
+  error: 0.3,
+};
+
+export const useRide = create<RideState>(() => ({
+  track: "",
+  ride: null,
+  draft: null,
+  draftOf: {},
+  rule: RIDE_RULE,
+}));
+
+let loaded = "";
+let loading: Promise<void> = Promise.resolve();
+
+/** Have the lanes of the track in focus while the stage Ride is open. */
+export function refreshRide(): Promise<void> {
+  const track = focused();
+  const { header } = useSession.getState();
+  if (!track || !header || track.recording.missing || useView.getState().stage !== "ride") return loading;
+  const key = `${track.id}@${header.revision}`;
+  if (key === loaded) return loading;
+  loaded = key;
+  loading = load(track.id, key);
+  return loading;
+}
+
+async function load(track: string, key: string) {
+  if (useRide.getState().track !== track) useRide.setState({ track, ride: null, draft: null });
+  try {
+    const ride = await api.ride(track);
+    if (loaded !== key) return;
+    useRide.setState({ ride });
+    const count = ride[useView.getState().lane].length;
+    const kept = [...useView.getState().points].filter((place) => place < count);
+    useView.setState({ points: new Set(kept) });
+  } catch (error) {
+    if (loaded === key) loaded = "";
+    complain(error);
+  }
+}
+
+useSession.subscribe(() => void refreshRide());
+useView.subscribe((now, old) => {
+  if (now.focus !== old.focus || now.stage !== old.stage) void refreshRide();
+});
+useRide.subscribe(redraw);
+
+export const lanePoints = (): RidePoint[] => useRide.getState().ride?.[useView.getState().lane] ?? [];
+
+/** A trim is moved as a whole by its offset, which its points do not hold. */
+export const laneOffset = (): number =>
+  useView.getState().lane === "trim" ? (useRide.getState().ride?.offset ?? 0) : 0;

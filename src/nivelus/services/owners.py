@@ -1,0 +1,114 @@
+"""What is drawn on: the rows that own curves, the working range, and where the hand has to stop.
+
+Ride and trim are one row each. The lane "curve" is the clips: each owns its own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+
+import numpy as np
+from sqlmodel import col, select
+
+from nivelus.core.errors import Refused
+from nivelus.core.gain.clip_curves import part
+from nivelus.core.gain.curve import SILENCE
+from nivelus.core.gain.curves import SILENT, Curve, finite
+from nivelus.services.lanes import Range, working_range
+from nivelus.services.levels import clips_of
+from nivelus.store.history import Edit
+from nivelus.store.packing import pack_curve, unpack_curve
+from nivelus.store.tables import Clip, Lane, Recording, Track
+
+WIDEST_RANGE = (SILENT, 24.0)
+EVERYWHERE = (-np.inf, np.inf)
+
+
+class Owner:
+    """A row that owns a curve, and from where to where it is heard, in seconds."""
+
+    def __init__(self, row: Lane | Clip, start: float, end: float) -> None:
+        self.row, self.start, self.end = row, start, end
+
+    def curve(self) -> Curve:
+        """The curve as it is kept."""
+        return unpack_curve(self.row.points if isinstance(self.row, Lane) else self.row.curve)
+
+    def put(self, curve: Curve, track: Track, within: Range | None = None) -> None:
+        """Keep a curve: ``within`` a range what the hand drew, else the working range takes it in."""
+        if within is not None:
+            low, high = within
+            silent = np.isneginf(curve.db) & (low <= SILENCE)
+            curve = replace(curve, db=np.where(silent, curve.db, np.clip(curve.db, low, high)))
+        else:
+            widen(track, curve, self.row.offset if isinstance(self.row, Lane) else 0.0)
+        if isinstance(self.row, Lane):
+            self.row.points = pack_curve(curve)
+            return
+        if self.row.locked:
+            raise Refused("A phrase here is locked. Unlock it first (L).")
+        self.row.curve = pack_curve(curve)
+
+
+def owners_of(edit: Edit, track: Track, recording: Recording, lane: str, span: tuple[float, float]) -> Iterator[Owner]:
+    """What is drawn on in a span of a lane, in order of time."""
+    if lane != "curve":
+        yield Owner(lane_row(edit, track, lane), *EVERYWHERE)
+        return
+    rate = recording.sample_rate
+    for clip in clips_of(edit.db, track.id):
+        start, end = clip.start / rate, clip.end / rate
+        if start <= span[1] and end > span[0]:
+            yield Owner(clip, start, end)
+
+
+def lane_row(edit: Edit, track: Track, lane: str) -> Lane:
+    """The row of the ride or the trim; a new one where nothing was drawn yet."""
+    row = edit.db.scalars(select(Lane).where(col(Lane.track_id) == track.id, col(Lane.name) == lane)).first()
+    if row is None:
+        row = Lane(track_id=track.id, name=lane)
+        edit.db.add(row)
+    return row
+
+
+def hand_range(edit: Edit, track: Track, lane: str) -> Range:
+    """Between which dB the hand may put the points of a lane: with the offset of all of them, that is the working range."""
+    offset = lane_row(edit, track, lane).offset if lane != "curve" else 0.0
+    low, high = working_range(track)
+    return (low if low <= SILENCE else low - offset), high - offset
+
+
+def at_the_end(within: Range) -> str:
+    """What is said when the hand can go no further."""
+    low = "silence" if within[0] <= SILENCE else f"{within[0]:+.0f} dB"
+    return f"The working range ends here: it goes from {low} to {within[1]:+.0f} dB. Widen it above the gain strip."
+
+
+def widen(track: Track, curve: Curve, offset: float) -> None:
+    """Widen the working range of a track so that a curve with an offset lies within it."""
+    if not len(curve):
+        return
+    db = finite(curve.db) + offset
+    low, high = float(db.min()), float(db.max())
+    for step in (-20.0, -40.0, -60.0, SILENT):
+        if low >= step - 1e-9 or step == SILENT:
+            track.range_low = min(track.range_low, step)
+            break
+    for step in (6.0, 12.0, 24.0):
+        if high <= step + 1e-9 or step == WIDEST_RANGE[1]:
+            track.range_high = max(track.range_high, step)
+            break
+
+
+def gain_of(db: float) -> float:
+    """A gain that was asked for: below what can be heard it is silence."""
+    return -np.inf if db <= SILENCE else min(db, WIDEST_RANGE[1])
+
+
+def own_part(line: Curve, start: float, end: float) -> Curve:
+    """What of a curve over a recording lies in a clip, as the clip's own."""
+    if start == -np.inf or not len(line):
+        return line
+    own = part(line, start, end)
+    return own if finite(own.db).any() else own.keep(np.zeros(len(own), bool))
