@@ -25,11 +25,17 @@ import soundfile
 from nivelus.core.deliver.render import render
 from nivelus.core.drafts.clip_gain import ClipGainRule, draft_clip_gain
 from nivelus.core.drafts.ride import RideRule, draft_ride
+from nivelus.core.drafts.strays import find_strays
+from nivelus.core.gain.clip_curves import join_clip_curves
 from nivelus.core.gain.clips import ClipGain, compile_clip_gains
+from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.curve import add_curves, frame_gain
+from nivelus.core.gain.curves import EMPTY
 from nivelus.core.gain.dips import Dips, compile_dips
+from nivelus.core.gain.edits import lift
 from nivelus.core.marks.cells import cut_into_cells
 from nivelus.core.marks.details import find_marks
+from nivelus.core.marks.onsets import find_onsets
 from nivelus.core.marks.phrases import find_phrases
 from nivelus.core.measure.grid import frame_borders, measure_file
 from nivelus.core.measure.loudness import figures
@@ -117,7 +123,7 @@ def measuring(path: Path) -> None:
         f"ffmpeg ebur128=peak=true {theirs:.2f} s: {mine / theirs:.2f}, at most 0.20",
         mine <= theirs / 5,
     )
-    _, grid, _ = measure_file(path)
+    _, grid, wave = measure_file(path)
     took = statistics.median(seconds(lambda: find_phrases(grid)) for _ in range(ROUNDS))
     line("phrases from the grid", f"{took:.2f} s", "", took < 2)
     took = statistics.median(seconds(lambda: find_marks(grid)) for _ in range(ROUNDS))
@@ -127,6 +133,11 @@ def measuring(path: Path) -> None:
     rooms, flat = np.array([cell.room_tone for cell in cells]), np.ones((len(grid.data), 2))
     took = statistics.median(seconds(lambda: draft_ride(grid, flat, spans, rooms, RideRule())) for _ in range(ROUNDS))
     line(f"a ride for {len(spans)} phrases, from the grid", f"{took:.2f} s", "at most 3 s", took < 3)
+    power, frames = np.asarray(grid.column("k"), np.float64), [grid.span(*span) for span in spans]
+    took = statistics.median(seconds(lambda: find_strays(power, frames, 1.5)) for _ in range(ROUNDS))
+    line("what strays in them", f"{took:.2f} s", "", took < 1)
+    took = statistics.median(seconds(lambda: find_onsets(wave, -60.0)) for _ in range(ROUNDS))
+    line("onsets from the waveform", f"{took:.2f} s", "", took < 2)
     clips = [ClipGain(0, grid.samples, -3.0)]
     borders = frame_borders(grid.samples, RATE)
     curve = compile_clip_gains(clips, RATE)
@@ -168,6 +179,9 @@ def drafting() -> None:
         "10 s at most 5 ms",
         whole + window < 0.005,
     )
+    owned = [lift(EMPTY, (c.start + 9000) / RATE, (c.end - 9000) / RATE, c.gain, 0.06, 0.06) for c in clips]
+    took = statistics.median(seconds(lambda: compile_curves([join_clip_curves(clips, owned, RATE)], RATE)) for _ in range(3))
+    line("compile 2,000 clip curves of four points", f"{took * 1000:.0f} ms", "at most 1 s", took < 1)
     start = np.sort(random.uniform(0, 3600 * RATE, 10_000))
     ramp = np.full(10_000, 0.02 * RATE)
     dips = Dips(start, start + 0.1 * RATE, random.uniform(-12, -1, 10_000), ramp, ramp, random.random(10_000) < 0.1)

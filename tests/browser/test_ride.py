@@ -132,6 +132,28 @@ def test_a_span_is_lifted_by_hand_and_by_key_and_nothing_else_moves(page: Page, 
     eventually(lambda: ride_of(demo_program, song)["ride"][1]["db"] == pytest.approx(points[1]["db"] - 0.5))
 
 
+def test_an_edge_of_a_lift_is_moved_later(page: Page, demo_program: Program, song: dict) -> None:
+    select_span(page, song, 5.0, 7.0)
+    page.get_by_label("Lift the ride by").fill("3")
+    page.keyboard.press("Enter")
+    eventually(lambda: len(ride_of(demo_program, song)["ride"]) == 4)
+    before = ride_of(demo_program, song)["ride"]
+    x, _ = place(page, song, 7.0, "gain")
+    page.keyboard.down("Control")
+    drag(page, (x, gain_height(page, -12)), (60, 5), release=False)
+    expect(page.locator(".hand-label")).to_contain_text("edge of the span")
+    page.mouse.up()
+    page.keyboard.up("Control")
+    eventually(lambda: ride_of(demo_program, song)["ride"][3]["at"] > before[3]["at"] + 1)
+    after = ride_of(demo_program, song)["ride"]
+    assert after[:2] == before[:2]
+    assert after[3]["at"] - after[2]["at"] == pytest.approx(before[3]["at"] - before[2]["at"], abs=1e-5)
+    assert [p["db"] for p in after] == [0, 3, 3, 0]
+    # the span goes with its edge, so the next lift fits
+    page.keyboard.press("ArrowUp")
+    eventually(lambda: [p["db"] for p in ride_of(demo_program, song)["ride"]] == [0, 3.5, 3.5, 0])
+
+
 def test_escape_takes_a_lift_back(page: Page, demo_program: Program, song: dict) -> None:
     select_span(page, song, 5.0, 7.0)
     x, y = place(page, song, 6.0, "gain")

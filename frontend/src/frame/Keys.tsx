@@ -14,8 +14,9 @@ const HANDS = [
   ["Ctrl while moving an edge", "no snapping"],
   ["Drag a dip up or down", "its depth"],
   ["Drag its corners, its ends", "edges, ramps"],
-  ["Drag a span in the gain strip", "lifts the ride there"],
-  ["Shift+drag in the gain strip", "draws the ride"],
+  ["Drag a span in the gain strip", "lifts what is drawn there"],
+  ["Drag the edge of a span", "moves it, and its lift"],
+  ["Shift+drag in the gain strip", "draws freehand"],
   ["Double click in the ride", "makes a point"],
   ["Drag a mark's edge in the ribbon", "corrects it"],
 ] as const;

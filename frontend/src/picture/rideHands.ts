@@ -16,7 +16,7 @@ import {
   SILENT,
 } from "../model/hold";
 import { drawLine, liftSpan, movePoints, putPoint, selectPoints } from "../model/ride";
-import { laneOffset, lanePoints } from "../model/rideState";
+import { laneOffset, lanePoints, useRide } from "../model/rideState";
 import { trackOf, useSession } from "../model/session";
 import { hand, redraw, type Span, useView } from "../model/view";
 import { db, time } from "../parts/format";
@@ -30,6 +30,10 @@ import { LOWEST_SHOWN } from "./scene";
 import { AT_PLACE, hidePull, snapper } from "./snapping";
 
 const REACH = 7;
+const EDGE = 4;
+/** Seconds within which a point is that of an edge, and that a span lasts at least. */
+const SAME = 1e-4;
+const SHORTEST = 0.02;
 const DRAWN_SILENCE = -144;
 
 interface PointHit {
@@ -57,11 +61,19 @@ function spanUnder(a: Axis, x: number): Span | null {
   return span && x >= a.x(span.start) - 2 && x <= a.x(span.end) + 2 ? span : null;
 }
 
+/** The edge of the selected span that the hand is on. */
+function edgeUnder(a: Axis, x: number): "start" | "end" | null {
+  const { span } = useView.getState();
+  if (!span || a.x(span.end) - a.x(span.start) < 5 * EDGE) return null;
+  for (const side of ["start", "end"] as const) if (Math.abs(a.x(span[side]) - x) <= EDGE) return side;
+  return null;
+}
+
 export function rideHover(event: ReactPointer<HTMLElement>) {
   const { x, y, width, height } = placeOf(event.currentTarget, event.clientX, event.clientY);
   const a = axis(useView.getState().window, width);
   const hit = hitPoint(a, dipScale(height), width, x, y);
-  event.currentTarget.style.cursor = hit ? "move" : spanUnder(a, x) ? "ns-resize" : "";
+  event.currentTarget.style.cursor = hit ? "move" : edgeUnder(a, x) ? "ew-resize" : spanUnder(a, x) ? "ns-resize" : "";
 }
 
 /** Whether the ride takes what goes down at a place: a point, or a span to lift. */
@@ -73,6 +85,11 @@ export function rideDown(down: PointerEvent, a: Axis, s: Scale, width: number, x
   }
   if (down.shiftKey) {
     dragLine(down, a, s, x, y);
+    return true;
+  }
+  const side = edgeUnder(a, x);
+  if (side) {
+    dragSpanEdge(down, a, side);
     return true;
   }
   const span = spanUnder(a, x);
@@ -144,6 +161,69 @@ function dragLine(down: PointerEvent, a: Axis, s: Scale, x: number, y: number) {
   });
 }
 
+/** How far points may move in time: between the neighbours that stay. */
+function room(chosen: Set<number>): { least: number; most: number } {
+  const all = lanePoints();
+  const inside = [...chosen].sort((m, n) => m - n);
+  const [first, last] = [inside[0]!, inside.at(-1)!];
+  return {
+    least: (all[first - 1]?.at ?? 0) - all[first]!.at,
+    most: (all[last + 1]?.at ?? duration()) - all[last]!.at,
+  };
+}
+
+/** An edge of the selected span, with the two points that a lift has made there. */
+function dragSpanEdge(down: PointerEvent, a: Axis, side: "start" | "end") {
+  const before = useView.getState().span!;
+  const edge = before[side];
+  const ramp = useRide.getState().ride?.ramp ?? 0;
+  const [from, to] = side === "start" ? [edge - ramp, edge] : [edge, edge + ramp];
+  const places = lanePoints().flatMap((p, i) => (p.at > from - SAME && p.at < to + SAME ? [i] : []));
+  const chosen = new Set(places);
+  const pulled = snapper(
+    a,
+    lanePoints()
+      .filter((_, i) => !chosen.has(i))
+      .map((p) => p.at),
+  );
+  const { least, most } = places.length ? room(chosen) : { least: -edge, most: duration() - edge };
+  let seconds = 0;
+  const hold = (by: number) => {
+    seconds = by;
+    useView.setState({ span: { ...before, [side]: edge + by } });
+    if (!places.length) return;
+    hand.points = { ids: chosen, seconds, db: 0 };
+    holdLine(pointsLine(chosen, seconds, 0));
+  };
+  const drop = () => {
+    hand.points = { ids: new Set(), seconds: 0, db: 0 };
+    redraw();
+  };
+  startDrag(down, {
+    move: (dx, _, event) => {
+      const { at, kind, holds } = pulled(edge + dx * a.perPixel * (event.altKey ? 0.1 : 1), event);
+      const kept = side === "start" ? Math.min(at, before.end - SHORTEST) : Math.max(at, before.start + SHORTEST);
+      hold(Math.min(Math.max(kept - edge, least), most));
+      showAtHand(event.clientX, event.clientY, [time(edge + seconds), holds ? AT_PLACE[kind!] : "edge of the span"]);
+    },
+    end: () => {
+      hideAtHand();
+      hidePull();
+      if (!places.length || seconds === 0) return void letGo();
+      const done = movePoints(places, seconds, 0);
+      void letGo(done);
+      void done.finally(drop);
+    },
+    cancel: () => {
+      hideAtHand();
+      hidePull();
+      drop();
+      void letGo();
+      useView.setState({ span: before });
+    },
+  });
+}
+
 function dragPoints(down: PointerEvent, a: Axis, s: Scale, { point, place }: PointHit) {
   const { points: selected } = useView.getState();
   const more = down.shiftKey || isFree(down);
@@ -155,10 +235,7 @@ function dragPoints(down: PointerEvent, a: Axis, s: Scale, { point, place }: Poi
     a,
     all.filter((_, i) => !chosen.has(i)).map((p) => p.at),
   );
-  // points stay between their neighbours
-  const inside = [...chosen].sort((m, n) => m - n);
-  const least = (all[inside[0]! - 1]?.at ?? 0) - all[inside[0]!]!.at;
-  const most = (all[inside.at(-1)! + 1]?.at ?? duration()) - all[inside.at(-1)!]!.at;
+  const { least, most } = room(chosen);
   const hold = (seconds: number, by: number) => {
     hand.points = { ids: chosen, seconds, db: by };
     holdLine(pointsLine(chosen, seconds, by));
