@@ -49,33 +49,32 @@ def join_clip_curves(clips: Sequence[ClipGain], curves: Sequence[Curve], rate: i
     GainError
         If clips leave holes or overlap.
     """
-    border, width = (values / rate for values in border_ramps(clips, rate))
+    width = border_ramps(clips, rate)[1] / rate
     owners = [i for i, curve in enumerate(curves) if len(curve)]
     if not owners:
         return EMPTY
-    straight = {i: flatten(curves[i]) for i in owners}
+    lines = {i: flatten(curves[i]) for i in owners}
+    spans = np.array([(clip.start, clip.end) for clip in clips], np.float64) / rate
+    edges = np.zeros((len(clips), 2))
+    for i, line in lines.items():
+        edges[i] = np.interp(spans[i], line.at, finite(line.db))
+    # where a neighbour takes over at the same value there is no ramp
+    half = np.where(np.abs(edges[:-1, 1] - edges[1:, 0]) > 1e-9, width / 2, 0.0)
+    before, after = np.insert(half, 0, 0.0), np.append(half, 0.0)
     at: list[FloatArray] = []
     db: list[FloatArray] = []
-
-    def reach(i: int) -> float:
-        """Half the ramp at the end of clip ``i``; 0 where its neighbour takes over at the same value."""
-        if not 0 <= i < len(border):
-            return 0.0
-        sides = [straight[k].finite_at(border[i : i + 1])[0] if k in straight else 0.0 for k in (i, i + 1)]
-        return float(width[i] / 2) if abs(sides[0] - sides[1]) > 1e-9 else 0.0
-
-    for i in owners:
-        start, end = clips[i].start / rate, clips[i].end / rate
-        before, after = reach(i - 1), reach(i)
-        own = part(straight[i], start + before, end - after)
-        if before and i - 1 not in straight:
-            at.append(np.array([start - before]))
-            db.append(np.zeros(1))
-        at.append(own.at)
-        db.append(finite(own.db))
-        if after and i + 1 not in straight:
-            at.append(np.array([end + after]))
-            db.append(np.zeros(1))
-    all_at, all_db = np.concatenate(at), np.concatenate(db)
+    for i, line in lines.items():
+        first, last = spans[i, 0] + before[i], spans[i, 1] - after[i]
+        a, b = np.searchsorted(line.at, (first, last))
+        own = np.concatenate([[first], line.at[a:b], [last]])
+        value = np.interp(own, line.at, finite(line.db))
+        # a neighbour without a curve is at 0 dB
+        if before[i] and i - 1 not in lines:
+            own, value = np.insert(own, 0, spans[i, 0] - before[i]), np.insert(value, 0, 0.0)
+        if after[i] and i + 1 not in lines:
+            own, value = np.append(own, spans[i, 1] + after[i]), np.append(value, 0.0)
+        at.append(own)
+        db.append(value)
+    all_at, all_db = np.round(np.concatenate(at), 6), np.concatenate(db)
     apart = np.concatenate([[True], np.diff(all_at) > CLOSEST / 2])
     return plain(all_at[apart], all_db[apart])
