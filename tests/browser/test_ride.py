@@ -23,6 +23,11 @@ def ride_of(program: Program, state: dict[str, Any]) -> dict[str, Any]:
     return program.get(f"/api/tracks/{state['tracks'][0]['id']}/ride")
 
 
+def inside(program: Program, state: dict[str, Any]) -> dict[str, Any]:
+    """What goes on inside the phrases, and what strays, as the server has it now."""
+    return program.get(f"/api/tracks/{state['tracks'][0]['id']}/ride/inside")
+
+
 @pytest.fixture
 def song(page: Page, demo_program: Program) -> dict[str, Any]:
     """The song, open at the stage Ride, all of it in the window."""
@@ -64,7 +69,7 @@ def test_from_a_draft_to_a_render_that_is_even_inside(page: Page, demo_program: 
     page.get_by_role("button", name=re.compile("Accept the ride")).click()
     expect(page.get_by_role("button", name=re.compile("4 Ride"))).to_contain_text("ride drawn")
     expect(status).not_to_contain_text("points")
-    phrases = ride_of(demo_program, song)["phrases"]
+    phrases = inside(demo_program, song)["phrases"]
     assert np.mean([p["after"] for p in phrases]) < 0.75 * np.mean([p["before"] for p in phrases])
 
     # a client's wish is a trim, and is folded in when it is settled
@@ -292,7 +297,7 @@ def test_a_clip_curve_is_drawn_and_mirrored_into_the_ride(page: Page, demo_progr
 
 
 def test_what_strays_is_stepped_through_and_lifted(page: Page, demo_program: Program, song: dict) -> None:
-    strays = sorted(ride_of(demo_program, song)["strays"], key=lambda s: -abs(s["deviation"]))
+    strays = sorted(inside(demo_program, song)["strays"], key=lambda s: -abs(s["deviation"]))
     page.keyboard.press(".")
     row = page.locator(".row[aria-pressed='true']")
     expect(row).to_contain_text(f"{abs(strays[0]['deviation']):.1f}")

@@ -44,7 +44,7 @@ def test_a_draft_shows_what_it_does_and_accepting_does_it(bench: Workbench, sway
     rides.accept(bench, swaying, before.revision)
     view = rides.view(bench, swaying)
     assert view.ride == shown.points
-    assert [p.after for p in view.phrases] == pytest.approx([p.after for p in shown.phrases], abs=0.05)
+    assert [p.after for p in rides.inside(bench, swaying).phrases] == pytest.approx([p.after for p in shown.phrases], abs=0.05)
     after = state_of(bench, swaying)
     assert after.undo == "Draft a ride"
     # each phrase stays where it was, and the render is what the figures say
@@ -208,7 +208,7 @@ def test_a_draft_within_a_span_leaves_the_rest_of_the_ride(bench: Workbench, swa
 
 
 def test_what_strays_is_told_and_a_lift_by_as_much_brings_it_to_its_phrase(bench: Workbench, swaying: str) -> None:
-    strays = rides.view(bench, swaying).strays
+    strays = rides.inside(bench, swaying).strays
     assert strays
     assert all(abs(s.deviation) > 1.5 for s in strays)
     shown = rides.draft(bench, swaying)
@@ -216,11 +216,11 @@ def test_what_strays_is_told_and_a_lift_by_as_much_brings_it_to_its_phrase(bench
     assert np.abs(shown.strays).mean() < 0.5 * np.mean([abs(s.deviation) for s in strays])
     worst = max(strays, key=lambda s: abs(s.deviation))
     drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", worst.start, worst.end, -worst.deviation)
-    now = [s for s in rides.view(bench, swaying).strays if s.start < worst.end and s.end > worst.start]
+    now = [s for s in rides.inside(bench, swaying).strays if s.start < worst.end and s.end > worst.start]
     assert all(abs(s.deviation) < 0.75 * abs(worst.deviation) for s in now)
     # a phrase that is left out is not judged
     clips.set_flag(bench, swaying, revision(bench, swaying), [worst.clip], "left_out", True)
-    assert worst.clip not in {s.clip for s in rides.view(bench, swaying).strays}
+    assert worst.clip not in {s.clip for s in rides.inside(bench, swaying).strays}
 
 
 def test_a_clip_curve_belongs_to_its_clip(bench: Workbench, swaying: str) -> None:

@@ -10,6 +10,7 @@ export type DipRule = Schemas["DipRuleView"];
 export type DipRuleChange = Schemas["DipRuleIn"];
 export type Trial = Schemas["TrialView"];
 export type Ride = Schemas["RideView"];
+export type Inside = Schemas["InsideView"];
 export type RidePoint = Schemas["RidePoint"];
 export type RideDraft = Schemas["RideDraftView"];
 export type RideRule = Schemas["RideRuleIn"];
@@ -120,6 +121,7 @@ export const api = {
   findAgain: (id: string, revision: number) =>
     take(client.POST("/api/tracks/{track_id}/details/find", { ...track(id), body: { revision } })),
   ride: (id: string) => take(client.GET("/api/tracks/{track_id}/ride", track(id))),
+  inside: (id: string) => take(client.GET("/api/tracks/{track_id}/ride/inside", track(id))),
   rideDraft: (id: string, body: Schemas["RideDraftRequest"]) =>
     take(client.POST("/api/tracks/{track_id}/ride/draft", { ...track(id), body })),
   acceptRide: (id: string, body: Schemas["RideDraftAccept"]) =>

@@ -1,6 +1,6 @@
 /** What the server tells of the track in focus besides its clips: compiled gain, trace, meter. Fetched anew when it changes. */
 import { create } from "zustand";
-import { api, type LaneName } from "../api/client";
+import { api, type LaneName, type Track } from "../api/client";
 import { complain } from "../parts/messages";
 import { firstPlace } from "../parts/search";
 import { engine } from "../sound/engine";
@@ -61,6 +61,11 @@ export function gainAt(points: { at: ArrayLike<number>; db: ArrayLike<number> },
 let loaded = "";
 let traced = "";
 
+let drawn: Promise<void> = Promise.resolve();
+
+/** Resolves when the compiled gain of the newest state is here, as far as it was asked for. */
+export const gainSettled = () => drawn;
+
 async function refresh() {
   const track = focused();
   const header = useSession.getState().header;
@@ -88,15 +93,10 @@ async function refresh() {
   engine.setTrack(track);
   try {
     // the gain first: it is what is heard
-    const points = toPoints(await api.gainPoints(track.id, on));
+    const gain = loadGain(track, on, key);
+    drawn = gain.catch(() => {});
+    await gain;
     if (loaded !== key) return;
-    engine.setGain(points);
-    useCurve.setState({ points });
-    const alone = async (layer: Layer) => toPoints(await api.gainPoints(track.id, [layer]));
-    const lane = async (name: LaneName) => (track.lanes.includes(name) ? alone(name) : EMPTY);
-    const [dips, curve, ride, trim] = await Promise.all([alone("dips"), ...LANES.map(lane)]);
-    if (loaded !== key) return;
-    useCurve.setState({ dips, curve, ride, trim });
     if (traced !== traceKey) {
       traced = traceKey;
       const trace = await api.trace(track.id);
@@ -110,6 +110,16 @@ async function refresh() {
     if (loaded === key) loaded = "";
     complain(error);
   }
+}
+
+async function loadGain(track: Track, on: Layer[], key: string) {
+  const points = toPoints(await api.gainPoints(track.id, on));
+  if (loaded !== key) return;
+  engine.setGain(points);
+  const alone = async (layer: Layer) => toPoints(await api.gainPoints(track.id, [layer]));
+  const lane = async (name: LaneName) => (track.lanes.includes(name) ? alone(name) : EMPTY);
+  const [dips, curve, ride, trim] = await Promise.all([alone("dips"), ...LANES.map(lane)]);
+  if (loaded === key) useCurve.setState({ points, dips, curve, ride, trim });
 }
 
 useSession.subscribe(() => void refresh());

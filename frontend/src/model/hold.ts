@@ -6,8 +6,8 @@ import type { RidePoint } from "../api/client";
 import { firstPlace } from "../parts/search";
 import { engine, type Line } from "../sound/engine";
 import { duration, focused, focusedClips } from "./actions";
-import { gainAt, useCurve } from "./curve";
-import { laneOffset, lanePoints, useRide } from "./rideState";
+import { gainAt, gainSettled, useCurve } from "./curve";
+import { laneOffset, lanePoints, refreshRide, useRide } from "./rideState";
 import { hand, redraw, type Span, useView } from "./view";
 
 /** Have what the hand does drawn and heard at once; the compiled gain follows. */
@@ -22,7 +22,10 @@ export function holdLine(line: Line) {
 export async function letGo(work?: Promise<unknown>) {
   const held = hand.held;
   if (!work) engine.hold([]);
-  await work;
+  else {
+    await work;
+    await Promise.all([gainSettled(), refreshRide()]);
+  }
   if (hand.held === held) hand.held = { at: [], db: [] };
   redraw();
 }

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import type { Changed, LaneName, Ride, RideDraft } from "../api/client";
+import type { Changed, Inside, LaneName, Ride, RideDraft } from "../api/client";
 import { worst } from "../frame/TrackBar";
 import type { Line } from "../sound/engine";
 import { worklist } from "./actions";
@@ -201,10 +201,9 @@ describe("the ride", () => {
     trim: [],
     offset: 1.5,
     off: false,
-    phrases: [],
-    strays: [stray("a", 0.2, 2), stray("b", 1.1, -3), stray("gone", 9, 9)],
     ramp: 0.06,
   };
+  const inside: Inside = { phrases: [], strays: [stray("a", 0.2, 2), stray("b", 1.1, -3), stray("gone", 9, 9)] };
   const clips = [clip({ id: "a" }), clip({ id: "b", start: 1 })];
   const inHand = (lane: LaneName, points: Ride["ride"]) => {
     useView.setState({ lane });
@@ -212,11 +211,11 @@ describe("the ride", () => {
   };
 
   it("lists what strays, furthest first, or by time", () => {
-    expect(strayList(ride, null, clips, "worst").map((item) => item.deviation)).toEqual([-3, 2]);
-    expect(strayList(ride, null, clips, "time").map((item) => item.deviation)).toEqual([2, -3]);
+    expect(strayList(inside, null, clips, "worst").map((item) => item.deviation)).toEqual([-3, 2]);
+    expect(strayList(inside, null, clips, "time").map((item) => item.deviation)).toEqual([2, -3]);
     expect(strayList(null, null, clips, "time")).toEqual([]);
     const draft = { strays: [0.5, -1, 0], phrases: [{ clip: "b", before: 1, after: 1, reason: "most up" }] };
-    const [first, second] = strayList(ride, draft as unknown as RideDraft, clips, "worst");
+    const [first, second] = strayList(inside, draft as unknown as RideDraft, clips, "worst");
     expect([first!.drafted, first!.reason, second!.drafted, second!.reason]).toEqual([-1, "most up", 0.5, null]);
   });
 

@@ -1,6 +1,6 @@
 /** What is drawn on the track in focus, as the server has it, and the draft that is shown over it. */
 import { create } from "zustand";
-import { api, type Ride, type RideDraft, type RidePoint, type RideRule } from "../api/client";
+import { api, type Inside, type Ride, type RideDraft, type RidePoint, type RideRule } from "../api/client";
 import { complain } from "../parts/messages";
 import { focused } from "./actions";
 import { useSession } from "./session";
@@ -15,6 +15,8 @@ export interface DraftOf {
 export interface RideState {
   track: string;
   ride: Ride | null;
+  /** What goes on inside the phrases; it takes longer to work out than what is drawn. */
+  inside: Inside | null;
   draft: RideDraft | null;
   draftOf: DraftOf;
   rule: { [name in keyof Required<RideRule>]: number };
@@ -35,6 +37,7 @@ export const RIDE_RULE = {
 export const useRide = create<RideState>(() => ({
   track: "",
   ride: null,
+  inside: null,
   draft: null,
   draftOf: {},
   rule: RIDE_RULE,
@@ -56,7 +59,7 @@ export function refreshRide(): Promise<void> {
 }
 
 async function load(track: string, key: string) {
-  if (useRide.getState().track !== track) useRide.setState({ track, ride: null, draft: null });
+  if (useRide.getState().track !== track) useRide.setState({ track, ride: null, inside: null, draft: null });
   try {
     const ride = await api.ride(track);
     if (loaded !== key) return;
@@ -64,8 +67,18 @@ async function load(track: string, key: string) {
     const count = ride[useView.getState().lane].length;
     const kept = [...useView.getState().points].filter((place) => place < count);
     useView.setState({ points: new Set(kept) });
+    void loadInside(track, key);
   } catch (error) {
     if (loaded === key) loaded = "";
+    complain(error);
+  }
+}
+
+async function loadInside(track: string, key: string) {
+  try {
+    const inside = await api.inside(track);
+    if (loaded === key) useRide.setState({ inside });
+  } catch (error) {
     complain(error);
   }
 }

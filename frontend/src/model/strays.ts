@@ -1,5 +1,5 @@
 /** The worklist of the stage Ride: the spans inside phrases that stray from their phrase. */
-import type { Clip, Ride, RideDraft } from "../api/client";
+import type { Clip, Inside, RideDraft } from "../api/client";
 import { tell } from "../parts/messages";
 import { focusedClips, playSelection, reveal, seek } from "./actions";
 import { useRide } from "./rideState";
@@ -17,14 +17,16 @@ export interface StrayItem {
 
 /** The spans that stray, furthest first, or by time. */
 export function strayList(
-  ride: Ride | null,
+  inside: Inside | null,
   draft: RideDraft | null,
   clips: Clip[],
   order: "worst" | "time",
 ): StrayItem[] {
   const byId = new Map(clips.map((clip) => [clip.id, clip]));
+  // a draft of another state than the one that is listed says nothing of it
+  const drafted = draft?.strays.length === inside?.strays.length ? draft?.strays : undefined;
   const reasons = new Map(draft?.phrases.map((phrase) => [phrase.clip, phrase.reason]));
-  const items = (ride?.strays ?? []).flatMap((stray, i) => {
+  const items = (inside?.strays ?? []).flatMap((stray, i) => {
     const clip = byId.get(stray.clip);
     if (!clip) return [];
     const span = { start: stray.start, end: stray.end };
@@ -35,7 +37,7 @@ export function strayList(
         clip,
         span,
         deviation: stray.deviation,
-        drafted: draft?.strays[i] ?? null,
+        drafted: drafted?.[i] ?? null,
         reason,
       },
     ];
@@ -58,8 +60,8 @@ export function goToStray(item: StrayItem, listen = true) {
 
 export function stepRide(direction: 1 | -1) {
   const { order, span } = useView.getState();
-  const { ride, draft } = useRide.getState();
-  const items = strayList(ride, draft, focusedClips(), order);
+  const { inside, draft } = useRide.getState();
+  const items = strayList(inside, draft, focusedClips(), order);
   if (items.length === 0) return tell("Nothing strays inside the phrases.");
   const at = items.findIndex((item) => isSpan(span, item.span));
   const from = at < 0 ? (direction === 1 ? -1 : 0) : at;

@@ -149,17 +149,21 @@ function dragLine(down: PointerEvent, a: Axis, s: Scale, x: number, y: number) {
       const line = hand.line.map(([at, value]): [number, number] => [at, value - offset]);
       hideAtHand();
       if (line.length < 2) return reset();
-      const done = drawLine(line);
-      void letGo(done);
-      void done.finally(() => {
-        hand.line = [];
-        redraw();
+      const mine = hand.line;
+      void letGo(drawLine(line)).then(() => {
+        if (hand.line === mine) hand.line = [];
       });
     },
     cancel: reset,
     click: reset,
   });
 }
+
+/** Let go of points, unless the hand has taken others since. */
+const dropPoints = (mine: typeof hand.points) => () => {
+  if (hand.points === mine) hand.points = { ids: new Set(), seconds: 0, db: 0 };
+  redraw();
+};
 
 /** How far points may move in time: between the neighbours that stay. */
 function room(chosen: Set<number>): { least: number; most: number } {
@@ -195,10 +199,6 @@ function dragSpanEdge(down: PointerEvent, a: Axis, side: "start" | "end") {
     hand.points = { ids: chosen, seconds, db: 0 };
     holdLine(pointsLine(chosen, seconds, 0));
   };
-  const drop = () => {
-    hand.points = { ids: new Set(), seconds: 0, db: 0 };
-    redraw();
-  };
   startDrag(down, {
     move: (dx, _, event) => {
       const { at, kind, holds } = pulled(edge + dx * a.perPixel * (event.altKey ? 0.1 : 1), event);
@@ -210,14 +210,12 @@ function dragSpanEdge(down: PointerEvent, a: Axis, side: "start" | "end") {
       hideAtHand();
       hidePull();
       if (!places.length || seconds === 0) return void letGo();
-      const done = movePoints(places, seconds, 0);
-      void letGo(done);
-      void done.finally(drop);
+      void letGo(movePoints(places, seconds, 0)).then(dropPoints(hand.points));
     },
     cancel: () => {
       hideAtHand();
       hidePull();
-      drop();
+      dropPoints(hand.points)();
       void letGo();
       useView.setState({ span: before });
     },
@@ -269,12 +267,7 @@ function dragPoints(down: PointerEvent, a: Axis, s: Scale, { point, place }: Poi
       hideAtHand();
       hidePull();
       if (seconds === 0 && by === 0) return reset();
-      const done = movePoints([...chosen], seconds, by);
-      void letGo(done);
-      void done.finally(() => {
-        hand.points = { ids: new Set(), seconds: 0, db: 0 };
-        redraw();
-      });
+      void letGo(movePoints([...chosen], seconds, by)).then(dropPoints(hand.points));
       selectPoints(chosen);
     },
     cancel: reset,

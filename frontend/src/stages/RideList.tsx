@@ -28,8 +28,8 @@ export function RideList() {
   const track = useSession((s) => trackOf(s, focus));
   const clips = useSession((s) => s.clips[track?.id ?? ""]) ?? NO_CLIPS;
   const tolerance = useSession((s) => s.header?.rule.tolerance ?? 1.5);
-  const { ride, draft } = useRide();
-  const items = useMemo(() => strayList(ride, draft, clips, order), [ride, draft, clips, order]);
+  const { ride, inside, draft } = useRide();
+  const items = useMemo(() => strayList(inside, draft, clips, order), [inside, draft, clips, order]);
   const first = items.findIndex((item) => isSpan(span, item.span));
   const { box, rows } = useRows(items.length, ROW, first);
   const all = ride?.[lane] ?? NO_POINTS;
@@ -38,12 +38,12 @@ export function RideList() {
     <section className="worklist" aria-label="Worklist">
       <div className="panel-head">
         <h2>
-          Strays <span className="dim">{ride ? items.length : ""}</span>
+          Strays <span className="dim">{inside ? items.length : ""}</span>
         </h2>
         <OrderSwitch worst="furthest first" />
       </div>
       <div className="rows" ref={box}>
-        {ride && items.length === 0 && <p className="note rows-note">Nothing strays inside the phrases.</p>}
+        {inside && items.length === 0 && <p className="note rows-note">Nothing strays inside the phrases.</p>}
         <div style={{ height: rows.getTotalSize(), position: "relative" }}>
           {rows.getVirtualItems().map((row) => {
             const item = items[row.index]!;

@@ -39,10 +39,10 @@ export function RideRule() {
   const focus = useView((s) => s.focus);
   const lane = useView((s) => s.lane);
   const track = useSession((s) => trackOf(s, focus));
-  const { ride, draft, rule } = useRide();
+  const { inside, draft, rule } = useRide();
   if (!track) return null;
-  const inside = mean(ride?.phrases.map((phrase) => phrase.after) ?? []);
-  const before = mean(ride?.phrases.map((phrase) => phrase.before) ?? []);
+  const after = mean(inside?.phrases.map((phrase) => phrase.after) ?? []);
+  const before = mean(inside?.phrases.map((phrase) => phrase.before) ?? []);
   return (
     <section className="rule" aria-label="Rule">
       <div className="panel-head">
@@ -111,9 +111,9 @@ export function RideRule() {
         <p className="note" role="status">
           {draft
             ? `Inside the phrases ${draft.before.toFixed(1)} → ${draft.after.toFixed(1)} LU, with ${draft.points.length} points.`
-            : before === null || inside === null
+            : before === null || after === null
               ? " "
-              : `Inside the phrases ${before.toFixed(1)} → ${inside.toFixed(1)} LU.`}
+              : `Inside the phrases ${before.toFixed(1)} → ${after.toFixed(1)} LU.`}
         </p>
       </div>
       <TrimRow key={track.id} canFold={track.lanes.includes("trim")} />

@@ -21,7 +21,7 @@ from nivelus.services.lanes import Layers, lane_values, layers_of
 from nivelus.services.levels import clip_rows, gain_curve, gain_per_frame
 from nivelus.services.marks import marks_of
 from nivelus.services.sessions import run_edit
-from nivelus.services.views import Changed, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
+from nivelus.services.views import Changed, InsideView, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
 from nivelus.store.packing import unpack_curve
@@ -31,46 +31,53 @@ Span = tuple[float, float]
 
 
 def view(bench: Workbench, track_id: str) -> RideView:
-    """The lanes as points, how much goes on inside each phrase without the ride and with it, and where."""
+    """The lanes as points."""
     with bench.database.reading() as db:
         track = require(db, Track, track_id, "track")
-        session = require(db, Session, track.session_id, "session")
         recording = require(db, Recording, track.recording_id, "recording")
         values = lane_values(db, track_id)
-        clips = clip_rows(db, track_id)
-        phrases: list[RidePhraseView] = []
-        strays: list[StrayView] = []
-        if not recording.missing:
-            layers = _layers(db, track, recording, clips)
-            grid = bench.vault.grid(recording)
-            voiced = [clip for clip in clips if clip.phrase_start is not None]
-            spans = [grid.span(*_seconds(clip, recording)) for clip in voiced]
-            before, after = (
-                _power(grid, gain_per_frame(gain_curve(clips, recording, beyond), recording))
-                for beyond in (layers.before_ride, layers.beyond)
-            )
-            for clip, span in zip(voiced, spans, strict=True):
-                spreads = inner_spread(before[span]), inner_spread(after[span])
-                phrases.append(RidePhraseView(clip=clip.id, before=spreads[0], after=spreads[1], reason=""))
-            strays = [
-                StrayView(
-                    clip=voiced[stray.phrase].id,
-                    start=stray.frames.start * FRAME,
-                    end=stray.frames.stop * FRAME,
-                    deviation=stray.deviation,
-                )
-                for stray in _strays(session, after, voiced, spans)
-            ]
         return RideView(
-            curve=_clip_points(clips, recording.sample_rate),
+            curve=_clip_points(clip_rows(db, track_id), recording.sample_rate),
             ride=_points(unpack_curve(values["ride"].points)),
             trim=_points(unpack_curve(values["trim"].points)),
             offset=values["trim"].offset,
             off=values["trim"].off,
-            phrases=phrases,
-            strays=strays,
             ramp=RAMP,
         )
+
+
+def inside(bench: Workbench, track_id: str) -> InsideView:
+    """How much goes on inside each phrase without the ride and with it, and where. O(frames)."""
+    with bench.database.reading() as db:
+        track = require(db, Track, track_id, "track")
+        session = require(db, Session, track.session_id, "session")
+        recording = require(db, Recording, track.recording_id, "recording")
+        if recording.missing:
+            return InsideView(phrases=[], strays=[])
+        clips = clip_rows(db, track_id)
+        layers = _layers(db, track, recording, clips)
+    grid = bench.vault.grid(recording)
+    voiced = [clip for clip in clips if clip.phrase_start is not None]
+    spans = [grid.span(*_seconds(clip, recording)) for clip in voiced]
+    before, after = (
+        _power(grid, gain_per_frame(gain_curve(clips, recording, beyond), recording))
+        for beyond in (layers.before_ride, layers.beyond)
+    )
+    return InsideView(
+        phrases=[
+            RidePhraseView(clip=clip.id, before=inner_spread(before[span]), after=inner_spread(after[span]), reason="")
+            for clip, span in zip(voiced, spans, strict=True)
+        ],
+        strays=[
+            StrayView(
+                clip=voiced[stray.phrase].id,
+                start=stray.frames.start * FRAME,
+                end=stray.frames.stop * FRAME,
+                deviation=stray.deviation,
+            )
+            for stray in _strays(session, after, voiced, spans)
+        ],
+    )
 
 
 def draft(

@@ -271,7 +271,7 @@ class StrayView(View):
 class RideView(View):
     """The drawn lanes of a track: points of the clip curves, ride and trim; the trim's offset (dB) and whether it is off.
 
-    ``phrases`` say what goes on inside them, ``strays`` where it goes on. ``ramp`` is that of a lift, seconds.
+    ``ramp`` is that of a lift, seconds.
     """
 
     curve: list[RidePoint]
@@ -279,9 +279,14 @@ class RideView(View):
     trim: list[RidePoint]
     offset: float
     off: bool
+    ramp: float
+
+
+class InsideView(View):
+    """How much goes on inside the phrases without the ride and with it, and the spans that stray."""
+
     phrases: list[RidePhraseView]
     strays: list[StrayView]
-    ramp: float
 
 
 class RideDraftView(View):

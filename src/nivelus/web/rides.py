@@ -7,7 +7,7 @@ from flask_openapi3 import APIBlueprint, Tag
 
 from nivelus.core.errors import Refused
 from nivelus.services import drawing, rides
-from nivelus.services.views import Changed, RideDraftView, RideView
+from nivelus.services.views import Changed, InsideView, RideDraftView, RideView
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
 from nivelus.web.models import (
@@ -36,8 +36,14 @@ api = APIBlueprint(
 
 @api.get("", responses={200: RideView})
 def get_ride(path: TrackPath) -> Response:
-    """The lanes, what goes on inside the phrases, and what strays."""
+    """What is drawn: the lanes as points."""
     return answer(rides.view(bench(), path.track_id))
+
+
+@api.get("/inside", responses={200: InsideView})
+def get_inside(path: TrackPath) -> Response:
+    """What goes on inside the phrases, and what strays."""
+    return answer(rides.inside(bench(), path.track_id))
 
 
 @api.post("/draft", responses={200: RideDraftView})
