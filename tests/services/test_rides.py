@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -12,6 +13,7 @@ from nivelus.core.errors import CurveFileError, NivelusError, NotFound, Refused
 from nivelus.services import clips, details, drawing, rides, sessions, sound, tracks
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
+from nivelus.store import database
 from tests.conftest import bring_in, write_sound
 from tests.core.test_ride import wavering
 from tests.services.test_details import power, rendered
@@ -448,3 +450,19 @@ def test_details_are_told_with_the_ride_in(bench: Workbench, detailed: str) -> N
     drawing.set_trim(bench, detailed, revision(bench, detailed), -3.0)
     now = next(m for m in state_of(bench, detailed).marks if m.id == gap.id)
     assert now.after == pytest.approx((gap.after or 0.0) - 3.0, abs=0.1)
+
+
+def test_what_was_drawn_before_there_was_a_working_range_sounds_as_it_did(bench: Workbench, swaying: str, track: str) -> None:
+    from alembic import command
+    from alembic.config import Config
+
+    drawing.bring_in(bench, swaying, revision(bench, swaying), "ride", "a.csv", b"0,-30\n8,10\n")
+    before = gain(bench, swaying)
+    config = Config()
+    config.set_main_option("script_location", str(Path(database.__file__).parent / "migrations"))
+    config.attributes["engine"] = bench.database.engine
+    command.downgrade(config, "0003")
+    bench.database.migrate()
+    ranges = {t.id: (t.range_low, t.range_high) for id in (swaying, track) for t in state_of(bench, id).tracks}
+    assert ranges == {swaying: (-144.0, 24.0), track: (-20.0, 6.0)}
+    assert gain(bench, swaying) == pytest.approx(before)
