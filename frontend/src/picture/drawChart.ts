@@ -2,7 +2,7 @@
 import type { Clip, Draft } from "../api/client";
 import { deviation, heldGain, isLevel } from "../model/session";
 import { hand } from "../model/view";
-import { clock, signed } from "../parts/format";
+import { clock, signed, time } from "../parts/format";
 import { type Axis, GUTTER, RULER, type Scale, tickStep, visible } from "./axis";
 import {
   CAPSULE,
@@ -28,7 +28,7 @@ function ruler(ctx: Context, a: Axis, scene: Scene, height: number) {
     ctx.moveTo(x, RULER - 5);
     ctx.lineTo(x, height);
     ctx.stroke();
-    const text = step < 1 ? clock(t) : clock(t).slice(0, -2);
+    const text = step < 0.1 ? time(t).slice(0, -1) : step < 1 ? clock(t) : clock(t).slice(0, -2);
     label(ctx, text, x + 4, 8, scene.palette.dim, "left");
   }
 }

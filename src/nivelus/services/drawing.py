@@ -139,8 +139,8 @@ def draw_line(bench: Workbench, track_id: str, revision: int, lane: str, points:
     """Put what the hand drew (seconds and dB, in whatever direction) in place of what was there, in few points."""
     line = curve_of(points)
     start, end = float(line.at[0]), float(line.at[-1])
-    if end - start < 4 * RAMP:
-        raise Refused("Draw a little further: a line needs a quarter of a second.")
+    if end - start < RAMP:
+        raise Refused(f"Draw a little further: a line needs {RAMP * 1000:.0f} ms.")
 
     def work(curve: Curve, a: float, b: float) -> Curve:
         cut = with_points(line, (a, b))
