@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
+import hypothesis
 import numpy as np
 import numpy.typing as npt
 import pytest
@@ -14,6 +15,10 @@ from nivelus.services import sessions, work
 from nivelus.services.imports import run_import, stage_file
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
+
+# how long an example takes says something of the machine, not of the program
+hypothesis.settings.register_profile("nivelus", deadline=None)
+hypothesis.settings.load_profile("nivelus")
 
 CORPUS = Path(__file__).parent / "corpus"
 RATE = 48_000

@@ -125,7 +125,7 @@ def test_what_is_drawn_by_hand_becomes_few_points_whatever_the_direction(bench: 
     assert not gain(bench, swaying, "ride", at=outside).any()
     assert len(rides.view(bench, swaying).ride) < 20
     with pytest.raises(Refused, match="further"):
-        drawing.draw_line(bench, swaying, revision(bench, swaying), "ride", [(1.0, 0.0), (1.1, 2.0)])
+        drawing.draw_line(bench, swaying, revision(bench, swaying), "ride", [(1.0, 0.0), (1.05, 2.0)])
 
 
 def test_a_range_is_pasted_at_another_time_and_into_another_lane(bench: Workbench, swaying: str) -> None:
