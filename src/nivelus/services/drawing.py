@@ -35,8 +35,7 @@ from nivelus.core.gain.edits import (
     smooth,
     thin,
 )
-from nivelus.services.lanes import LANES, LaneValue, Range, joined_clip_curves, lane_values, working_range
-from nivelus.services.levels import clip_columns, clips_of
+from nivelus.services.lanes import LANES, Range, whole_lane, working_range
 from nivelus.services.owners import (
     EVERYWHERE,
     WIDEST_RANGE,
@@ -163,12 +162,9 @@ def paste_range(
     """Put a range of a lane, maybe of another track (``source``: its track and lane), at a moment of this one."""
     with bench.database.reading() as db:
         origin = require(db, Track, source[0], "track")
-        if source[1] == "curve":
-            recording = require(db, Recording, origin.recording_id, "recording")
-            whole = joined_clip_curves(clip_columns(db, origin), recording.sample_rate)
-        else:
-            whole = unpack_curve(lane_values(db, source[0])[source[1]].points)
-        piece = copy_range(whole, start, end)
+        recording = require(db, Recording, origin.recording_id, "recording")
+        # the offset of a trim is that of its track and stays with it
+        piece = copy_range(whole_lane(db, origin, recording.sample_rate, source[1], with_offset=False), start, end)
 
     def work(curve: Curve, a: float, b: float) -> Curve:
         if lane == "curve" and b - a < SHORTEST_PIECE:
@@ -288,7 +284,8 @@ def hand_over(
             raise Refused("The trim is switched off. Switch it on first, so that what is heard stays.")
         for name in (lane, to):
             _settle(edit, track, recording, name)
-        moved = limit(_whole(edit, track, recording, lane), *working_range(track))
+        edit.db.flush()
+        moved = limit(whole_lane(edit.db, track, recording.sample_rate, lane), *working_range(track))
         if span is not None and len(moved):
             moved = _alone(moved, min(span), max(span))
         if not len(moved) or not (span is None or finite(moved.db).any()):
@@ -339,11 +336,8 @@ def write_out(bench: Workbench, track_id: str, lane: str, ending: str) -> tuple[
         raise Refused("A clip curve, ride or trim is written as csv or mid.")
     with bench.database.reading() as db:
         track = require(db, Track, track_id, "track")
-        if lane == "curve":
-            recording = require(db, Recording, track.recording_id, "recording")
-            curve = joined_clip_curves(clip_columns(db, track), recording.sample_rate)
-        else:
-            curve = lane_values(db, track_id)[lane].curve()
+        recording = require(db, Recording, track.recording_id, "recording")
+        curve = whole_lane(db, track, recording.sample_rate, lane)
     if not len(curve):
         raise Refused(f"There is no {NAMES[lane]} to write out.")
     return f"{track.name} {NAMES[lane]}.{ending}", known.write(curve)
@@ -401,14 +395,6 @@ def _draw(
         raise Refused(f"There is no {NAMES[lane]} here yet." if needs_points else "There is nothing here to draw on.")
     if held and by_hand:
         raise Refused(at_the_end(working_range(track)))
-
-
-def _whole(edit: Edit, track: Track, recording: Recording, lane: str) -> Curve:
-    """A lane as one curve."""
-    if lane == "curve":
-        return joined_clip_curves(clips_of(edit.db, track.id), recording.sample_rate)
-    row = lane_row(edit, track, lane)
-    return LaneValue(row.points, row.offset).curve()
 
 
 def _alone(curve: Curve, start: float, end: float) -> Curve:

@@ -14,6 +14,7 @@ from nivelus.core.gain.clips import ClipGain
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.curve import GainCurve, add_curves
 from nivelus.core.gain.curves import EMPTY, Curve, curve_of
+from nivelus.services.levels import clip_columns
 from nivelus.store.packing import unpack_curve
 from nivelus.store.tables import Clip, Lane, Track
 
@@ -43,6 +44,10 @@ class LaneValue:
         if self.offset == 0.0:
             return curve
         return replace(curve, db=curve.db + self.offset) if len(curve) else curve_of([(0.0, self.offset)])
+
+    def heard(self) -> Curve:
+        """What the lane does: nothing while it is off."""
+        return EMPTY if self.off else self.curve()
 
 
 def lane_values(db: DbSession, track_id: str) -> dict[str, LaneValue]:
@@ -108,6 +113,14 @@ def joined_clip_curves(clips: Sequence[Clip], rate: int) -> Curve:
     if not any(clip.curve for clip in clips):
         return EMPTY
     return _joined(tuple((c.start, c.end, c.phrase_start, c.phrase_end, c.curve) for c in clips), rate)
+
+
+def whole_lane(db: DbSession, track: Track, rate: int, lane: str, with_offset: bool = True) -> Curve:
+    """A lane as one curve, be it on or off, from what is in the database; that of the clips over the whole recording."""
+    if lane == "curve":
+        return joined_clip_curves(clip_columns(db, track), rate)
+    value = lane_values(db, track.id)[lane]
+    return value.curve() if with_offset else unpack_curve(value.points)
 
 
 def drawn_gain(db: DbSession, track: Track, rate: int, names: Collection[str] = TRACK_LANES) -> GainCurve | None:

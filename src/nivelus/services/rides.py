@@ -92,14 +92,10 @@ def draft(
         track = require(db, Track, track_id, "track")
         recording = require(db, Recording, track.recording_id, "recording")
         session = require(db, Session, track.session_id, "session")
-        clips, result = _propose(bench, db, session, track, recording, values or {}, ids, span)
-        every = clip_rows(db, track_id)
-        layers = _layers(db, track, recording, every)
+        every, layers, clips, result = _propose(bench, db, session, track, recording, values or {}, ids, span)
         grid = bench.vault.grid(recording)
         spans = [grid.span(*_seconds(clip, recording)) for clip in clips]
-        trim = lane_values(db, track_id)["trim"]
-        lanes = [result.curve] if trim.off else [result.curve, trim.curve()]
-        drawn = compile_curves(lanes, recording.sample_rate)
+        drawn = compile_curves([result.curve, lane_values(db, track_id)["trim"].heard()], recording.sample_rate)
         now, drafted = (
             _power(grid, gain_per_frame(gain_curve(every, recording, beyond), recording))
             for beyond in (layers.beyond, add_curves([layers.before_ride, drawn]))
@@ -129,7 +125,7 @@ def accept(
     """Make the drafted ride the ride, as one step."""
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        _, result = _propose(bench, edit.db, edit.session, track, recording, values or {}, ids, span)
+        *_, result = _propose(bench, edit.db, edit.session, track, recording, values or {}, ids, span)
         put_lane(edit, track, "ride", result.curve)
         edit.label = "Draft a ride"
         if span is not None or ids is not None:
@@ -147,7 +143,8 @@ def _propose(
     values: dict[str, Any],
     ids: Collection[str] | None,
     span: Span | None,
-) -> tuple[list[Clip], RideDraft]:
+) -> tuple[list[Clip], Layers, list[Clip], RideDraft]:
+    """Every clip and the layers of the track, the clips with a phrase, and what is proposed for them."""
     if recording.missing:
         raise Refused("The sound file of this track is missing. Bring it in again.")
     every = clip_rows(db, track.id)
@@ -166,7 +163,8 @@ def _propose(
     rule = RideRule(**{"noise_limit": session.noise_limit, "dead_band": session.tolerance} | given)
     present = lane_values(db, track.id)["ride"].curve()
     whole = bool(chosen.all()) and span is None
-    before = gain_curve(every, recording, _layers(db, track, recording, every).before_ride)
+    layers = _layers(db, track, recording, every)
+    before = gain_curve(every, recording, layers.before_ride)
     result = draft_ride(
         bench.vault.grid(recording),
         gain_per_frame(before, recording),
@@ -177,7 +175,7 @@ def _propose(
         present=EMPTY if whole else present,
         only=None if span is None else (min(span), max(span)),
     )
-    return clips, result
+    return every, layers, clips, result
 
 
 def _layers(db: DbSession, track: Track, recording: Recording, clips: Sequence[Clip]) -> Layers:

@@ -295,9 +295,7 @@ def _clips_under_lane(db: DbSession, row: dict[str, Any]) -> list[str]:
 
 def _lane_of(side: dict[str, Any] | None) -> Curve:
     """What a lane of a track did, or does now; EMPTY where it was off or not there."""
-    if side is None or side.get("off"):
-        return EMPTY
-    return LaneValue(side["points"], side["offset"]).curve()
+    return EMPTY if side is None else LaneValue(side["points"], side["offset"], side.get("off", False)).heard()
 
 
 def _with_neighbours(clips: list[Clip], only: Collection[str]) -> list[Clip]:
