@@ -8,12 +8,15 @@ import { engine, type Line } from "../sound/engine";
 import { duration, focused, focusedClips } from "./actions";
 import { gainAt, gainSettled, useCurve } from "./curve";
 import { laneOffset, lanePoints, refreshRide, useRide } from "./rideState";
-import { hand, redraw, type Span, useView } from "./view";
+import { hand, isSilent, redraw, type Span, useView } from "./view";
+
+/** A line as its times and its gains, as they are looked up. */
+const apart = (line: Line) => ({ at: line.map(([at]) => at), db: line.map(([, db]) => db) });
 
 /** Have what the hand does drawn and heard at once; the compiled gain follows. */
 export function holdLine(line: Line) {
   const { layers, lane, before } = useView.getState();
-  hand.held = { at: line.map(([at]) => at), db: line.map(([, db]) => db) };
+  hand.held = apart(line);
   engine.hold(before || !layers[lane] ? [] : line);
   redraw();
 }
@@ -46,10 +49,8 @@ export function handRange(): { low: number; high: number } {
   const track = focused();
   const offset = laneOffset();
   const low = track?.range_low ?? -20;
-  return { low: low <= SILENT ? low : low - offset, high: (track?.range_high ?? 6) - offset };
+  return { low: isSilent(low) ? low : low - offset, high: (track?.range_high ?? 6) - offset };
 }
-
-export const SILENT = -120;
 
 /** How far values may move together by ``by`` dB and stay within the working range. */
 export function kept(by: number, values: number[]): number {
@@ -129,8 +130,7 @@ export function pointsLine(chosen: Set<number>, seconds: number, db: number): Li
 /** How far one line lies over another, wherever one of them has a point. */
 export function difference(before: Line, after: Line): Line {
   const at = [...new Set([...before, ...after].map(([t]) => t))].sort((a, b) => a - b);
-  const split = (line: Line) => ({ at: line.map(([t]) => t), db: line.map(([, v]) => v) });
-  const [a, b] = [split(before), split(after)];
+  const [a, b] = [apart(before), apart(after)];
   return at.map((t) => [t, gainAt(b, t) - gainAt(a, t)]);
 }
 
@@ -138,7 +138,7 @@ export function difference(before: Line, after: Line): Line {
 export function drawnLine(line: Line): Line {
   if (line.length < 2) return [];
   const [start, end] = [line[0]![0], line.at(-1)![0]];
-  const drawn = { at: line.map(([at]) => at), db: line.map(([, db]) => db) };
+  const drawn = apart(line);
   // the corners of what was there count as well
   const corners = lanePoints().flatMap((point) => (point.at > start && point.at < end ? [point.at] : []));
   const at = [...drawn.at, ...corners].sort((m, n) => m - n);

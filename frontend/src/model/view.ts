@@ -22,6 +22,9 @@ export type Layer = "clip" | "curve" | "dips" | "ride" | "trim";
 export const ALL_LAYERS: Record<Layer, boolean> = { clip: true, curve: true, dips: true, ride: true, trim: true };
 /** Lanes that are drawn on, by the names that the person reads. */
 export const LANE_NAMES: Record<LaneName, string> = { curve: "clip curve", ride: "ride", trim: "trim" };
+/** What stands for silence, dB, and whether a gain is as good as it. */
+export const SILENCE = -144;
+export const isSilent = (db: number) => db <= -120;
 export const LANES = Object.keys(LANE_NAMES) as LaneName[];
 export const KINDS = ["breath", "ess", "knock", "gap"] as const;
 export type Kind = (typeof KINDS)[number];

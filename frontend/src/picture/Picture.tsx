@@ -8,7 +8,7 @@ import { duration, focused, focusedClips, focusedMarks } from "../model/actions"
 import { useCurve } from "../model/curve";
 import { setWorkingRange } from "../model/ride";
 import { trackOf, useSession } from "../model/session";
-import { fitWindow, redraw, type Stage, useView, zoomWindow } from "../model/view";
+import { fitWindow, isSilent, redraw, SILENCE, type Stage, useView, zoomWindow } from "../model/view";
 import { distanceUnit } from "../parts/format";
 import { axis, chartRange } from "./axis";
 import { Canvas } from "./Canvas";
@@ -215,7 +215,7 @@ const RANGES = [
   [-20, 6],
   [-40, 12],
   [-60, 24],
-  [-144, 24],
+  [SILENCE, 24],
 ] as const;
 
 /** Between which gains the hand works on what is drawn. */
@@ -225,7 +225,7 @@ function WorkingRange() {
   if (!track) return null;
   const now = [track.range_low, track.range_high] as const;
   const known = RANGES.some(([low, high]) => low === now[0] && high === now[1]);
-  const words = ([low, high]: readonly [number, number]) => `${low <= -120 ? "silence" : `−${-low}`} … +${high} dB`;
+  const words = ([low, high]: readonly [number, number]) => `${isSilent(low) ? "silence" : `−${-low}`} … +${high} dB`;
   return (
     <label className="strip-tool">
       working range

@@ -3,22 +3,11 @@ import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "rea
 import type { RidePoint } from "../api/client";
 import { duration, selectedSpan } from "../model/actions";
 import { gainAt, useCurve } from "../model/curve";
-import {
-  drawnLine,
-  handRange,
-  heldPoint,
-  holdLine,
-  kept,
-  keptLift,
-  letGo,
-  liftLine,
-  pointsLine,
-  SILENT,
-} from "../model/hold";
+import { drawnLine, handRange, heldPoint, holdLine, kept, keptLift, letGo, liftLine, pointsLine } from "../model/hold";
 import { drawLine, liftSpan, movePoints, putPoint, selectPoints } from "../model/ride";
 import { laneOffset, lanePoints, useRide } from "../model/rideState";
 import { trackOf, useSession } from "../model/session";
-import { hand, redraw, type Span, useView } from "../model/view";
+import { hand, isSilent, redraw, SILENCE, type Span, useView } from "../model/view";
 import { db, time } from "../parts/format";
 import { type Axis, axis, type Scale } from "./axis";
 import { place as placeOf } from "./chartHands";
@@ -34,7 +23,6 @@ const EDGE = 4;
 /** Seconds within which a point is that of an edge, and that a span lasts at least. */
 const SAME = 1e-4;
 const SHORTEST = 0.02;
-const DRAWN_SILENCE = -144;
 
 interface PointHit {
   point: RidePoint;
@@ -131,7 +119,7 @@ function dragLine(down: PointerEvent, a: Axis, s: Scale, x: number, y: number) {
   const offset = laneOffset();
   const gainAtHand = (at: number) => {
     const value = Math.round((s.high - (at - s.y(s.high)) * s.perPixel) * 10) / 10 - offset;
-    return value <= LOWEST_SHOWN && low <= SILENT ? DRAWN_SILENCE : Math.min(Math.max(value, low), high);
+    return value <= LOWEST_SHOWN && isSilent(low) ? SILENCE : Math.min(Math.max(value, low), high);
   };
   startDrag(down, {
     move: (dx, dy, event) => {
@@ -143,7 +131,7 @@ function dragLine(down: PointerEvent, a: Axis, s: Scale, x: number, y: number) {
       hand.line.sort((m, n) => m[0] - n[0]);
       last = at;
       holdLine(drawnLine(hand.line));
-      showAtHand(event.clientX, event.clientY, [value <= SILENT ? "silence" : db(value + offset), time(at)]);
+      showAtHand(event.clientX, event.clientY, [isSilent(value) ? "silence" : db(value + offset), time(at)]);
     },
     end: () => {
       const line = hand.line.map(([at, value]): [number, number] => [at, value - offset]);
@@ -239,7 +227,7 @@ function dragPoints(down: PointerEvent, a: Axis, s: Scale, { point, place }: Poi
     holdLine(pointsLine(chosen, seconds, by));
   };
   const reset = () => {
-    hand.points = { ids: new Set(), seconds: 0, db: 0 };
+    dropPoints(hand.points)();
     hideAtHand();
     hidePull();
     void letGo();

@@ -7,7 +7,7 @@ import { deleteDrawn, liftSpan, movePoints, scaleSpan, setPoints } from "../mode
 import { laneOffset, useRide } from "../model/rideState";
 import { trackOf, useSession } from "../model/session";
 import { goToStray, isSpan, strayList } from "../model/strays";
-import { LANE_NAMES, type Span, useView } from "../model/view";
+import { isSilent, LANE_NAMES, SILENCE, type Span, useView } from "../model/view";
 import { ExactField } from "../parts/ExactField";
 import { signed, time } from "../parts/format";
 import { OrderSwitch } from "../parts/OrderSwitch";
@@ -15,7 +15,6 @@ import { useRows } from "../parts/useRows";
 import { Vial } from "../parts/Vial";
 
 const ROW = 30;
-const SILENCE = -144;
 const NO_CLIPS: Clip[] = [];
 const NO_POINTS: RidePoint[] = [];
 
@@ -103,13 +102,13 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
   const offset = laneOffset();
   const same = chosen.every((point) => point.db === first!.db);
   const shape = chosen.every((point) => point.shape === first!.shape) ? first!.shape : "";
-  const isSilent = same && first!.db <= -120;
+  const silent = same && isSilent(first!.db);
   const key = chosen.map((point) => `${point.at}:${point.db}`).join();
   return (
     <div className="inspector" data-testid="inspector">
       <div className="inspector-head">
         <strong>{places.length === 1 ? "Point" : `${places.length} points`}</strong>
-        <span className="mono dim">{isSilent ? "silence" : time(first!.at)}</span>
+        <span className="mono dim">{silent ? "silence" : time(first!.at)}</span>
         <span className="push inspector-tools">
           <Tooltip label="Silence">
             <ActionIcon
@@ -132,7 +131,7 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
         <ExactField
           key={`gain:${key}`}
           name="Gain"
-          now={same && !isSilent ? first!.db + offset : null}
+          now={same && !silent ? first!.db + offset : null}
           low={-60}
           high={24}
           unit="dB"
@@ -182,7 +181,7 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
 
 function SpanInspector({ span, drawn }: { span: Span; drawn: RidePoint[] }) {
   const lane = useView((s) => s.lane);
-  const inside = drawn.filter((point) => point.at >= span.start && point.at <= span.end && point.db > -120);
+  const inside = drawn.filter((point) => point.at >= span.start && point.at <= span.end && !isSilent(point.db));
   const values = inside.map((point) => point.db);
   const middle = values.length ? (Math.min(...values) + Math.max(...values)) / 2 : 0;
   return (
