@@ -9,6 +9,7 @@ from __future__ import annotations
 import gc
 import json
 import math
+import signal
 import sys
 from enum import StrEnum
 from pathlib import Path
@@ -17,6 +18,7 @@ from typing import Annotated, Any
 import typer
 
 from nivelus.core.errors import NivelusError
+from nivelus.core.files import check_readable, free_bytes, is_full, size_in_words, whole_file
 
 app = typer.Typer(
     help="Nivelus evens out the level of a recorded voice, before any compressor touches it.",
@@ -29,9 +31,10 @@ app = typer.Typer(
 File = Annotated[Path, typer.Argument(help="A sound file: WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis or MP3.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON and nothing else.")]
 Data = Annotated[Path | None, typer.Option(help="Folder for sessions and recordings.")]
-Port = Annotated[int, typer.Option(min=1, max=65535, help="Port to listen on.")]
+Port = Annotated[int | None, typer.Option(min=1, max=65535, help="Port to listen on; 8130 if nothing else is set.")]
 
 
+STOPS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 PLURALS = {"breath": "breaths", "ess": "esses", "knock": "knocks", "gap": "gaps"}
 
 
@@ -64,7 +67,7 @@ def measure(file: File, as_json: AsJson = False) -> None:
     from nivelus.core.measure.grid import measure_file
     from nivelus.core.measure.loudness import figures
 
-    _, grid, _ = measure_file(_existing(file))
+    _, grid, _ = measure_file(file)
     result = {
         "duration": grid.duration,
         "sample_rate": grid.sample_rate,
@@ -91,7 +94,7 @@ def marks(file: File, as_json: AsJson = False) -> None:
     from nivelus.core.measure.grid import measure_file
     from nivelus.core.measure.spans import span_levels
 
-    _, grid, _ = measure_file(_existing(file))
+    _, grid, _ = measure_file(file)
     found = find_marks(grid)
     phrases = []
     for mark in found.phrases.phrases:
@@ -155,6 +158,9 @@ def level(
     curve_as: Annotated[CurveKind | None, typer.Option(help="Write the ride beside the output, as CSV or MIDI file.")] = None,
     format: Annotated[Format | None, typer.Option(help="Format to write; by the output's name if not given.")] = None,
     bits: Annotated[int, typer.Option(help="16, 24, or 32 (float, WAV only).")] = 24,
+    overwrite: Annotated[
+        bool, typer.Option("--overwrite", help="Write over files that are there; never over an input.")
+    ] = False,
     as_json: AsJson = False,
 ) -> None:
     """Even out the phrases of files, turn their breaths, esses, knocks and gaps down, and render them."""
@@ -164,6 +170,13 @@ def level(
     is_file = len(files) == 1 and not output.is_dir() and output.suffix.lower() in (".wav", ".flac", ".bwf")
     if len(files) > 1 and output.is_file():
         raise typer.BadParameter("Several files need a folder to go to.", param_hint="-o")
+    if curve_as and ride is None and curve is None:
+        raise typer.BadParameter("There is a curve to write only with --ride or --curve.", param_hint="--curve-as")
+    from nivelus.core.deliver.outputs import check_outputs, plan_outputs
+
+    planned = plan_outputs(files, output, is_file, kind, curve_as.value if curve_as else None)
+    check_outputs(planned, [*files, *([curve] if curve else [])], overwrite)
+    _stop_tidily()
     _travel_light()
     from nivelus.core.deliver.curve_formats import read_curve
     from nivelus.core.deliver.level import level_file
@@ -175,28 +188,27 @@ def level(
     given = {"breath": breaths, "ess": esses, "knock": knocks, "gap": gaps}
     dips = {kind: DipRule(depth, 0.0, -60.0) for kind, depth in given.items() if depth is not None}
     rule = ClipGainRule(target, tolerance, strength / 100, most_up, most_down, ceiling, noise_limit)
-    if curve_as and ride is None and curve is None:
-        raise typer.BadParameter("There is a curve to write only with --ride or --curve.", param_hint="--curve-as")
     drawn = read_curve(curve) if curve else EMPTY
     riding = None if ride is None else RideRule(strength=ride / 100, noise_limit=noise_limit)
-    folder = output.parent if is_file else output
     done: list[dict[str, Any]] = []
     failed = 0
-    taken: set[Path] = set()
-    for file in files:
+    for plan in planned:
+        file, goal = plan.source, plan.sound
         try:
-            goal = output if is_file else _free_name(folder / f"{file.stem}.{kind}", taken)
-            if goal.resolve() == file.resolve():
-                raise NivelusError(f"“{file}” would be written over itself. Choose another output.")
-            folder.mkdir(parents=True, exist_ok=True)
-            result = level_file(_existing(file), goal, rule, unit.value, kind, bits, dips=dips, ride=riding, drawn=drawn)
-            beside = _write_curve(result.curve, goal, curve_as) if curve_as else None
+            check_readable(file)
+            goal.parent.mkdir(parents=True, exist_ok=True)
+            _warn_of_room(file, goal)
+            result = level_file(
+                *(file, goal, rule, unit.value, kind, bits), dips=dips, ride=riding, drawn=drawn, replace=overwrite
+            )
+            if plan.curve:
+                _write_curve(result.curve, plan.curve, overwrite)
         except NivelusError as error:
             print(error.sentence, file=sys.stderr)
             failed += 1
             continue
         except OSError as error:
-            print(f"“{file}” could not be levelled: {error.strerror or error}.", file=sys.stderr)
+            print(f"“{file}” could not be levelled: {_why(error)}", file=sys.stderr)
             failed += 1
             continue
         done.append(
@@ -206,7 +218,7 @@ def level(
                 "phrases": [_plain(phrase) for phrase in result.phrases],
                 **({"details": [_plain(detail) for detail in result.details]} if dips else {}),
                 **({"ride": _ride(result.ride)} if result.ride else {}),
-                **({"curve": str(beside)} if beside else {}),
+                **({"curve": str(plan.curve)} if plan.curve else {}),
                 "before": _plain(result.before) | _plain(result.evenness_before),
                 "after": _plain(result.after) | _plain(result.evenness_after),
             }
@@ -227,9 +239,9 @@ def level(
 
 @app.command()
 def serve(
-    port: Port = 8130,
+    port: Port = None,
     data: Data = None,
-    host: Annotated[str, typer.Option(help="Address to listen on; any but this machine needs NIVELUS_TOKEN.")] = "127.0.0.1",
+    host: Annotated[str | None, typer.Option(help="Address to listen on; any but this machine needs NIVELUS_TOKEN.")] = None,
     demo: Annotated[bool, typer.Option(help="Put the demo sessions into a new data folder.")] = True,
 ) -> None:
     """Start the program on your own sessions."""
@@ -237,9 +249,33 @@ def serve(
 
 
 @app.command()
-def demo(port: Port = 8130, data: Data = None) -> None:
+def demo(port: Port = None, data: Data = None) -> None:
     """Start the program on the demo sessions: an audio guide, a feature for two voices, and a song."""
     _serve(port, data or Path.home() / ".local" / "share" / "nivelus-demo", "127.0.0.1", True)
+
+
+@app.command()
+def check(
+    data: Data = None,
+    repair: Annotated[bool, typer.Option("--repair", help="Repair what can be repaired; Nivelus must not be running.")] = False,
+) -> None:
+    """Look over the database, its copies, the recordings, and what was measured of them."""
+    from nivelus.services import checking
+    from nivelus.settings import Settings
+    from nivelus.store.lock import DataLock
+
+    settings = Settings.read(**({"data": data} if data else {}))
+    if repair:
+        lock = DataLock(settings.data, patience=0.5)
+        for sentence in checking.repair(settings):
+            print(sentence)
+        lock.release()
+    faults = 0
+    for finding in checking.check(settings):
+        faults += not finding.good
+        print(("" if finding.good else "! ") + finding.sentence)
+    if faults:
+        raise typer.Exit(1)
 
 
 @app.command(hidden=True)
@@ -270,7 +306,7 @@ def main() -> None:
         print(error.sentence, file=sys.stderr)
         sys.exit(1)
     except OSError as error:
-        print(f"{error.filename or 'A file'}: {error.strerror or error}.", file=sys.stderr)
+        print(f"{error.filename or 'A file'}: {_why(error)}", file=sys.stderr)
         sys.exit(1)
 
 
@@ -283,13 +319,14 @@ def _with_ride_strength(arguments: list[str]) -> list[str]:
     return out
 
 
-def _serve(port: int, data: Path | None, host: str, with_demo: bool) -> None:
+def _serve(port: int | None, data: Path | None, host: str | None, with_demo: bool) -> None:
     from nivelus.settings import Settings
     from nivelus.web.serve import serve as run
 
-    given: dict[str, Any] = {"port": port, "host": host} | ({"data": data} if data else {})
-    settings = Settings(**given)
-    is_new = not (settings.data / "nivelus.sqlite").exists()
+    given = {"port": port, "host": host, "data": data}
+    settings = Settings.read(**{name: value for name, value in given.items() if value is not None})
+    # recordings without a database are someone's work, which the demo would only hide
+    is_new = not any((settings.data / name).exists() for name in ("nivelus.sqlite", "vault", "backups"))
 
     def prepare(bench: Any) -> None:
         if with_demo and is_new:
@@ -312,19 +349,31 @@ def _travel_light() -> None:
         sys.modules.setdefault(name, None)  # type: ignore[arg-type]
 
 
-def _existing(file: Path) -> Path:
-    if not file.is_file():
-        raise NivelusError(f"“{file}” is not there. Check the name.")
-    return file
+def _stop_tidily() -> None:
+    """Let a signal that ends the program unwind it, so that nothing half-written is left."""
+
+    def stop(number: int, _: Any) -> None:
+        for name in STOPS:
+            signal.signal(name, signal.SIG_IGN)
+        print("Stopped. What was not finished is not there.", file=sys.stderr)
+        sys.exit(128 + number)
+
+    for name in STOPS:
+        signal.signal(name, stop)
 
 
-def _free_name(path: Path, taken: set[Path]) -> Path:
-    """``path``, or with a number where this run has written that name already."""
-    free, number = path, 2
-    while free in taken:
-        free, number = path.with_stem(f"{path.stem}-{number}"), number + 1
-    taken.add(free)
-    return free
+def _why(error: OSError) -> str:
+    """What the operating system says, as the end of a sentence."""
+    if is_full(error):
+        return "the disk is full. Make room and do it again."
+    return f"{error.strerror or error}."
+
+
+def _warn_of_room(source: Path, goal: Path) -> None:
+    """Say when there is less room than twice what is likely to be written."""
+    free = free_bytes(goal.parent)
+    if free < 2 * source.stat().st_size:
+        print(f"The disk is nearly full: {size_in_words(free)} are left for “{goal}”.", file=sys.stderr)
 
 
 def _plain(value: Any) -> dict[str, Any]:
@@ -351,15 +400,13 @@ def _mark(mark: Any) -> dict[str, Any]:
     return out
 
 
-def _write_curve(curve: Any, output: Path, kind: CurveKind) -> Path:
+def _write_curve(curve: Any, path: Path, replace: bool) -> None:
     """Write a curve beside a rendered file; whole or not at all."""
     from nivelus.core.deliver.curve_formats import format_of
 
-    path = output.with_suffix(f".ride.{kind.value}")
-    part = path.with_name(f".{path.name}.part")
-    part.write_bytes(format_of(path).write(curve))
-    part.replace(path)
-    return path
+    data = format_of(path).write(curve)
+    with whole_file(path, replace) as part:
+        part.write_bytes(data)
 
 
 def _ride(draft: Any) -> dict[str, Any]:

@@ -128,7 +128,7 @@ def test_a_file_is_not_written_over_itself(voice_file: Path) -> None:
     before = voice_file.read_bytes()
     done = run("level", voice_file, "-o", voice_file)
     assert done.returncode == 1
-    assert "over itself" in done.stderr
+    assert "never written over" in done.stderr
     assert voice_file.read_bytes() == before
     assert run("level", voice_file, "-o", voice_file.parent).returncode == 1
     assert voice_file.read_bytes() == before
@@ -175,7 +175,7 @@ def test_serving_beyond_this_machine_needs_a_token(tmp_path: Path) -> None:
 def test_a_ride_may_have_a_strength_or_none(detailed_file: Path, tmp_path: Path) -> None:
     spreads = []
     for words in (["--ride", "0"], ["--ride", "50"], ["--ride"]):
-        done = run("level", detailed_file, "-o", tmp_path / "out.wav", "--json", *words)
+        done = run("level", detailed_file, "-o", tmp_path / "out.wav", "--json", "--overwrite", *words)
         assert done.returncode == 0, done.stderr
         (file,) = json.loads(done.stdout)["files"]
         assert list(file["ride"]) == ["points", "phrases"]
@@ -183,7 +183,7 @@ def test_a_ride_may_have_a_strength_or_none(detailed_file: Path, tmp_path: Path)
         spreads.append(sum(phrase["spread_after"] for phrase in file["ride"]["phrases"]))
     assert spreads[0] >= spreads[1] >= spreads[2]
     assert run("level", detailed_file, "-o", tmp_path / "out.wav", "--ride", "120").returncode == 2
-    assert "by a ride of" in run("level", detailed_file, "-o", tmp_path / "out.wav", "--ride").stdout
+    assert "by a ride of" in run("level", detailed_file, "-o", tmp_path / "over.wav", "--ride").stdout
 
 
 def test_a_curve_from_elsewhere_comes_on_top_and_what_was_ridden_is_written_beside(detailed_file: Path, tmp_path: Path) -> None:

@@ -9,7 +9,11 @@
     |   |-- TruncatedSound  it ends before its header says
     |   |-- SilentSound     every sample is zero
     |   |-- BrokenSamples   it holds values that are no numbers
+    |   |-- TooLoud         it holds samples far beyond full scale
     |   `-- UnfitSound      too many channels, or a rate outside 8-192 kHz
+    |-- FileError           a name that is no file that can be read
+    |   `-- Taken           an output would take the place of another file
+    |-- DiskFull            there is no room left to write
     |-- LevelError          a level that cannot be worked with
     |-- GainError           clips or gains that make no curve
     |-- CurveFileError      a file that holds no gain curve
@@ -67,8 +71,28 @@ class BrokenSamples(SoundError):  # noqa: N818
     """The file holds NaN or infinite samples."""
 
 
+class TooLoud(SoundError):  # noqa: N818
+    """The file holds samples so far beyond full scale that they cannot be meant."""
+
+
 class UnfitSound(SoundError):  # noqa: N818
     """The file has too many channels or an unusual sampling rate."""
+
+
+class FileError(NivelusError):
+    """A name is no file that can be read."""
+
+    status = 422
+
+
+class Taken(FileError):  # noqa: N818
+    """An output would take the place of a file that this run did not make."""
+
+
+class DiskFull(NivelusError):  # noqa: N818
+    """There is no room left to write."""
+
+    status = 507
 
 
 class LevelError(NivelusError):

@@ -76,11 +76,13 @@ def level_file(
     dips: Mapping[str, DipRule] | None = None,
     ride: RideRule | None = None,
     drawn: Curve = EMPTY,
+    replace: bool = True,
 ) -> Levelled:
     """Find the phrases of a file, even them out by ``rule``, turn its details down, and render the result to ``target``.
 
     ``dips`` holds a rule for each kind of detail that is turned down; the others stay as they are. With a rule for a
-    ``ride`` the inside of the phrases is evened as well. ``drawn`` is gain from elsewhere, which comes on top.
+    ``ride`` the inside of the phrases is evened as well. ``drawn`` is gain from elsewhere, which comes on top. ``replace``
+    says whether ``target`` may take the place of a file that is there.
 
     Raises
     ------
@@ -123,6 +125,7 @@ def level_file(
         bits=bits,
         figures=after,
         progress=(lambda x: progress(0.5 + x / 2)) if progress else None,
+        replace_file=replace,
     )
     phrases = tuple(
         LevelledPhrase(

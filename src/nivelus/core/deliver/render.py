@@ -28,6 +28,7 @@ def render(
     fader: float = 0.0,
     figures: Figures | None = None,
     progress: Callable[[float], None] | None = None,
+    replace_file: bool = True,
 ) -> None:
     """Render a recording to a file.
 
@@ -39,6 +40,7 @@ def render(
     fader : dB added throughout; 0 for a pre-fader render
     figures : loudness of the result, for the broadcast chunk of a BWF source
     progress : called with the share done, 0 ... 1; may raise to stop, which leaves nothing behind
+    replace_file : whether ``target`` may take the place of a file that is there
     """
     total = GainCurve(curve.at, curve.db + fader)
     with SoundReader(source) as reader:
@@ -53,7 +55,7 @@ def render(
                 momentary_max=figures.momentary_max,
                 short_term_max=figures.short_term_max,
             )
-        with SoundWriter(target, info.sample_rate, info.channels, format, bits, bext) as writer:
+        with SoundWriter(target, info.sample_rate, info.channels, format, bits, bext, replace_file) as writer:
             for start in range(0, info.frames, BLOCK):
                 writer.write(apply_gain(reader.read(start, BLOCK), total, start))
                 if progress:

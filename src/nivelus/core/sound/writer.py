@@ -1,15 +1,15 @@
 """Writing sound files in blocks: WAV (RF64 when it grows past 4 GiB) of 16, 24 or 32-bit float, and FLAC.
 
-A file is written under a temporary name beside its final one and renamed when it is complete and flushed, so that
-a file under the final name is always whole. Leaving the ``with`` block by an exception removes the temporary file.
+A file under its final name is always whole, see ``core.files``. Leaving the ``with`` block by an exception leaves nothing.
 
 Sources: RIFF/WAVE; RF64 and the reserved chunk that becomes ``ds64``: EBU Tech 3306; ``bext``: EBU Tech 3285.
 """
 
 from __future__ import annotations
 
-import os
 import struct
+from contextlib import ExitStack
+from io import FileIO
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -17,6 +17,7 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.errors import Refused
+from nivelus.core.files import whole_file
 from nivelus.core.sound.bwf import Bext, write_bext
 from nivelus.core.sound.pcm import encode24
 from nivelus.core.sound.reader import Samples
@@ -36,36 +37,42 @@ class SoundWriter:
     format : ``wav`` or ``flac``
     bits : 16 or 24, or 32 for 32-bit float (WAV only)
     bext : broadcast chunk to write (WAV only)
+    replace : whether it may take the place of a file that is there
+
+    Raises
+    ------
+    DiskFull, Taken
     """
 
     def __init__(
-        self, path: Path, sample_rate: int, channels: int, format: str = "wav", bits: int = 24, bext: Bext | None = None
+        self,
+        path: Path,
+        sample_rate: int,
+        channels: int,
+        format: str = "wav",
+        bits: int = 24,
+        bext: Bext | None = None,
+        replace: bool = True,
     ) -> None:
         if format not in FORMATS or bits not in WAV_BITS or (format == "flac" and bits == 32):
             raise Refused(f"{format.upper()} with {bits} bits is not written. WAV takes 16, 24 or 32 (float), FLAC 16 or 24.")
         self.path = path
-        self._part = path.with_name(f".{path.name}.{os.getpid()}.part")
+        self._format, self._bext, self._replace = format, bext, replace
         self._rate, self._channels, self._bits = sample_rate, channels, bits
         self._bytes = 0
         # noise for dither is drawn from a fixed seed: the same render is the same file
         self._random = np.random.Generator(np.random.SFC64(1))
         self._flac: Any = None
+        self._watched: _Watched | None = None
         self._wav: BinaryIO | None = None
-        if format == "flac":
-            import soundfile
-
-            self._flac = soundfile.SoundFile(str(self._part), "w", sample_rate, channels, subtype=f"PCM_{bits}", format="FLAC")
-        else:
-            self._wav = self._part.open("wb")
-            self._wav.write(self._header(bext))
-            self._data_at = self._wav.tell()
+        self._stack = ExitStack()
 
     def write(self, block: Samples) -> None:
         """Append samples, (n, channels) float with full scale at +-1.0; what passes full scale is clipped at it."""
         if self._bits == 32:
             data: npt.NDArray[Any] = np.ascontiguousarray(block, dtype="<f4")
         elif self._flac is not None:
-            self._flac.write(quantise(block, self._bits, self._random) << (32 - self._bits))
+            self._write_flac(quantise(block, self._bits, self._random) << (32 - self._bits))
             return
         elif self._bits == 16:
             data = quantise(block, 16, self._random).astype("<i2")
@@ -77,23 +84,46 @@ class SoundWriter:
         self._bytes += data.nbytes
 
     def __enter__(self) -> SoundWriter:
+        part = self._stack.enter_context(whole_file(self.path, self._replace))
+        try:
+            if self._format == "flac":
+                self._watched = self._stack.enter_context(_Watched(part, "wb+"))
+                self._flac = self._open_flac(self._watched)
+            else:
+                self._wav = self._stack.enter_context(part.open("wb"))
+                self._wav.write(self._header(self._bext))
+                self._data_at = self._wav.tell()
+        except BaseException as error:
+            self._stack.__exit__(type(error), error, error.__traceback__)
+            raise
         return self
 
-    def __exit__(self, kind: object, *_: object) -> None:
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: Any) -> None:
         try:
-            if kind is None:
-                self._finish()
-        finally:
             if self._flac is not None:
                 self._flac.close()
-            if self._wav is not None:
-                self._wav.close()
-            if kind is not None:
-                self._part.unlink(missing_ok=True)
-        if kind is None:
-            with self._part.open("rb") as handle:
-                os.fsync(handle.fileno())
-            self._part.replace(self.path)
+            if kind is None:
+                self._finish()
+        except BaseException as late:
+            self._stack.__exit__(type(late), late, late.__traceback__)
+            raise
+        self._stack.__exit__(kind, error, trace)
+
+    def _open_flac(self, handle: _Watched) -> Any:
+        import soundfile
+
+        subtype = f"PCM_{self._bits}"
+        return soundfile.SoundFile(handle, "w", self._rate, self._channels, subtype=subtype, format="FLAC")
+
+    def _write_flac(self, whole: npt.NDArray[np.int32]) -> None:
+        import soundfile
+
+        assert self._watched is not None
+        try:
+            self._flac.write(whole)
+        except (soundfile.SoundFileError, AssertionError) as error:
+            raise self._watched.error or error from error
+        self._watched.check()
 
     def _header(self, bext: Bext | None) -> bytes:
         width = self._channels * self._bits // 8
@@ -106,6 +136,8 @@ class SoundWriter:
         return head + b"fmt " + struct.pack("<I", len(fmt)) + fmt + b"data\0\0\0\0"
 
     def _finish(self) -> None:
+        if self._watched is not None:
+            self._watched.check()
         if self._wav is None:
             return
         wav = self._wav
@@ -123,6 +155,28 @@ class SoundWriter:
             wav.write(b"RF64\xff\xff\xff\xffWAVEds64" + struct.pack("<IQQQI", 28, riff_size, self._bytes, samples, 0))
             wav.seek(self._data_at - 4)
             wav.write(b"\xff\xff\xff\xff")
+
+
+class _Watched(FileIO):
+    """A file that an encoder writes to, which keeps what went wrong: the encoder only says that something did."""
+
+    error: OSError | None = None
+
+    def write(self, data: Any, /) -> int:
+        rest = memoryview(data).cast("B")
+        try:
+            while len(rest):
+                # a disk that is nearly full takes a part, and says so only at the next call
+                rest = rest[super().write(rest) or 0 :]
+        except OSError as error:
+            self.error = error
+            return 0
+        return len(data)
+
+    def check(self) -> None:
+        """Raise what went wrong."""
+        if self.error is not None:
+            raise self.error
 
 
 def quantise(block: Samples, bits: int, random: np.random.Generator | None = None) -> npt.NDArray[np.int32]:
