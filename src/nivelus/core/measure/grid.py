@@ -8,23 +8,25 @@ the channels (ITU-R BS.1770-5, front channels weigh 1), ``plain`` and the bands 
 
 The recording is measured in stretches on several threads. Each stretch starts half a second early so that its filters
 have settled (the high-pass of the K-weighting forgets to below 1e-12 in that time), which makes the result independent
-of where stretches begin. Memory is that of a few stretches, however long the recording is. O(n).
+of where stretches begin. Memory is that of a few stretches and of the grid so far, whatever the file says of its length. O(n).
 """
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from queue import SimpleQueue
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.errors import BrokenSamples, SilentSound
+from nivelus.core.errors import BrokenSamples, SilentSound, TooLoud
 from nivelus.core.measure.filters import TRUE_PEAK_TAPS, k_weighting, voice_bands
-from nivelus.core.measure.kernel import BINS_PER_FRAME, all_finite, measure_channel, true_peaks
+from nivelus.core.measure.kernel import BINS_PER_FRAME, faults, measure_channel, true_peaks
 from nivelus.core.sound.reader import Samples, SoundInfo, SoundReader
 
 FRAME = 0.01
@@ -36,6 +38,8 @@ _STRETCH_SECONDS = 10
 _SETTLE_SECONDS = 0.5
 
 Progress = Callable[[float], None]
+Stretch = tuple[npt.NDArray[np.float32], npt.NDArray[np.float16]]
+"""Rows of the grid, and their waveform."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,19 +66,29 @@ class LevelGrid:
         return slice(first, min(max(round(end / FRAME), first + 1), len(self.data)))
 
 
-def frame_borders(samples: int, rate: int) -> npt.NDArray[np.int64]:
-    """First sample of every frame and the end of the last, (frames + 1,)."""
+def frame_count(samples: int, rate: int) -> int:
+    """The number of frames that tile ``samples``."""
     count = -(-samples * FRAMES_PER_SECOND // rate)
-    borders = (np.arange(count + 1, dtype=np.int64) * rate + FRAMES_PER_SECOND // 2) // FRAMES_PER_SECOND
-    borders[-1] = samples
-    if count > 1 and borders[-2] >= samples:
-        borders = np.append(borders[:-2], samples)
+    return count - 1 if count > 1 and _border(count - 1, rate) >= samples else count
+
+
+def frame_borders(samples: int, rate: int, first: int = 0, last: int | None = None) -> npt.NDArray[np.int64]:
+    """First sample of every frame and the end of the last, (frames + 1,); or of frames ``first`` ... ``last`` - 1 only."""
+    count = frame_count(samples, rate)
+    last = count if last is None else min(last, count)
+    borders: npt.NDArray[np.int64] = _border(np.arange(first, last + 1, dtype=np.int64), rate)
+    if last == count:
+        borders[-1] = samples
     return borders
+
+
+def _border(frame: Any, rate: int) -> Any:
+    return (frame * rate + FRAMES_PER_SECOND // 2) // FRAMES_PER_SECOND
 
 
 def measure_file(
     path: Path, progress: Progress | None = None, name: str | None = None, threads: int = 2
-) -> tuple[SoundInfo, LevelGrid, npt.NDArray[np.float32]]:
+) -> tuple[SoundInfo, LevelGrid, npt.NDArray[np.float16]]:
     """Measure a sound file in one streaming pass.
 
     Parameters
@@ -88,34 +102,32 @@ def measure_file(
     -------
     info : what the file says of itself
     grid : the level grid
-    wave : (frames * 16, 2) float32, lowest and highest sample of each sixteenth of a frame, over all channels
+    wave : (frames * 16, 2) float16, lowest and highest sample of each sixteenth of a frame, over all channels
 
     Raises
     ------
     SoundError
-        If the file cannot be read, is silent, or holds values that are no numbers.
+        If the file cannot be read, is silent, or holds values that are no numbers or far too large.
     """
     with SoundReader(path, name) as reader:
         info = reader.info
-        borders = frame_borders(info.frames, info.sample_rate)
-        data = np.zeros((len(borders) - 1, len(COLUMNS)), np.float32)
-        wave = np.zeros(((len(borders) - 1) * BINS_PER_FRAME, 2), np.float32)
+        count = frame_count(info.frames, info.sample_rate)
         step = _STRETCH_SECONDS * FRAMES_PER_SECOND
-        starts = range(0, len(borders) - 1, step)
+        starts = range(0, count, step)
 
-        def work(source: SoundReader, first: int) -> None:
-            last = min(first + step, len(borders) - 1)
-            _measure_stretch(source, borders[first : last + 1], data[first:last], wave, first)
+        def work(source: SoundReader, first: int) -> Stretch:
+            return _measure_stretch(source, frame_borders(info.frames, info.sample_rate, first, first + step))
 
+        # the first stretch also loads the compiled kernels, which two threads would do in each other's way
+        stretches = [work(reader, 0)]
         if threads > 1 and len(starts) > 2 and info.seeks_exactly:
-            # the first stretch also loads the compiled kernels, which two threads would do in each other's way
-            work(reader, 0)
-            _in_threads(path, name, threads, starts[1:], work, progress)
+            stretches += _in_threads(path, name, threads, starts[1:], work, progress)
         else:
-            for index, first in enumerate(starts):
-                work(reader, first)
+            for index, first in enumerate(starts[1:], 1):
+                stretches.append(work(reader, first))
                 if progress:
                     progress((index + 1) / len(starts))
+    data, wave = (np.concatenate(parts) for parts in zip(*stretches, strict=True))
     grid = LevelGrid(data, info.sample_rate, info.frames, info.channels)
     if not grid.column("peak").any():
         label = name or path.name
@@ -128,31 +140,40 @@ def _in_threads(
     name: str | None,
     threads: int,
     starts: range,
-    work: Callable[[SoundReader, int], None],
+    work: Callable[[SoundReader, int], Stretch],
     progress: Progress | None,
-) -> None:
+) -> list[Stretch]:
+    """Measure stretches on several threads, a few of them ahead of the one that is waited for."""
     free: SimpleQueue[SoundReader] = SimpleQueue()
     for _ in range(threads):
         free.put(SoundReader(path, name))
 
-    def run(first: int) -> None:
+    def run(first: int) -> Stretch:
         reader = free.get()
         try:
-            work(reader, first)
+            return work(reader, first)
         finally:
             free.put(reader)
 
+    done: list[Stretch] = []
+    ahead: deque[Future[Stretch]] = deque()
     with ThreadPoolExecutor(threads) as pool:
         try:
-            jobs = [pool.submit(run, first) for first in starts]
-            for index, job in enumerate(jobs):
-                job.result()
+            for first in starts:
+                ahead.append(pool.submit(run, first))
+                if len(ahead) > 2 * threads:
+                    done.append(ahead.popleft().result())
+                    if progress:
+                        progress(len(done) / len(starts))
+            while ahead:
+                done.append(ahead.popleft().result())
                 if progress:
-                    progress((index + 1) / len(jobs))
+                    progress(len(done) / len(starts))
         finally:
             pool.shutdown(cancel_futures=True)
             while not free.empty():
                 free.get().close()
+    return done
 
 
 def measure_samples(samples: Samples, rate: int) -> LevelGrid:
@@ -166,30 +187,34 @@ def measure_samples(samples: Samples, rate: int) -> LevelGrid:
     return LevelGrid(data, rate, len(samples), samples.shape[1])
 
 
-def _measure_stretch(
-    reader: SoundReader,
-    borders: npt.NDArray[np.int64],
-    data: npt.NDArray[np.float32],
-    wave: npt.NDArray[np.float32],
-    first_frame: int,
-) -> None:
+def _measure_stretch(reader: SoundReader, borders: npt.NDArray[np.int64]) -> Stretch:
+    """The frames between ``borders`` and their waveform."""
     rate = reader.info.sample_rate
     start, stop = int(borders[0]), int(borders[-1])
     settle = max(TRUE_PEAK_TAPS, int(_SETTLE_SECONDS * rate))
     block = reader.read(max(0, start - settle), stop + TRUE_PEAK_TAPS - max(0, start - settle))
     for channel in block.T:
-        if not all_finite(channel):
+        broken, beyond = faults(channel)
+        if broken:
             raise BrokenSamples(
                 f"“{reader.name}” holds samples that are not numbers (NaN or infinite). Export it again.",
                 file=reader.name,
             )
+        if beyond:
+            raise TooLoud(
+                f"“{reader.name}” holds samples more than 60 dB beyond full scale, which cannot be meant. "
+                "Export it again, with full scale at 1.0.",
+                file=reader.name,
+            )
+    data = np.zeros((len(borders) - 1, len(COLUMNS)), np.float32)
+    wave = np.zeros((len(data) * BINS_PER_FRAME, 2), np.float32)
     before = settle if start >= settle else start
     lead = settle - before
     tail = settle + stop - start + TRUE_PEAK_TAPS - lead - len(block)
     if lead > 0 or tail > 0:
         block = np.pad(block, ((lead, max(tail, 0)), (0, 0)))
-    bins = slice(first_frame * BINS_PER_FRAME, (first_frame + len(data)) * BINS_PER_FRAME)
-    _measure_block(block, borders - start + settle, rate, data, wave[bins])
+    _measure_block(block, borders - start + settle, rate, data, wave)
+    return data, wave.astype(np.float16)
 
 
 def _measure_block(

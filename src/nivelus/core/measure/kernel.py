@@ -27,14 +27,19 @@ E0, E1, E2, E3, E4, E5, E6, E7, E8, E9, E10, E11 = (np.float32(v) for v in _EVEN
 O0, O1, O2, O3, O4, O5, O6, O7, O8, O9, O10, O11 = (np.float32(v) for v in _ODD[:12])
 
 
+LOUDEST = 1000.0
+"""Full scale and 60 dB: samples beyond it are a fault of the file."""
+
+
 @numba.njit(nogil=True, cache=True)
-def all_finite(x: npt.NDArray[Any]) -> bool:
-    """Whether ``x`` (n,) holds no NaN and no infinity."""
-    total = 0.0
+def faults(x: npt.NDArray[Any]) -> tuple[bool, int]:
+    """Whether ``x`` (n,) holds anything that is no finite number, and how many samples lie beyond LOUDEST."""
+    total, beyond = 0.0, 0
     for value in x:
         # x - x is 0 for every finite number and NaN for all others
         total += value - value
-    return total == 0.0
+        beyond += abs(value) > LOUDEST
+    return total != 0.0, beyond
 
 
 @numba.njit(nogil=True, cache=True, fastmath=True)

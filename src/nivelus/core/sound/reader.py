@@ -7,7 +7,8 @@ float32 has a 24-bit significand, so every 16- and 24-bit integer sample is repr
 Positions are counted in samples from the start of the file.
 
 Decoding is libsndfile's (through ``soundfile``); what it does silently - shortening a damaged file to what is
-there - is checked for here, so that a truncated file is named as such.
+there, guessing the length of a stream - is checked for here, so that a truncated file is named as such and all of a whole
+one is read. What a header claims decides neither how much memory is taken nor how long a file is walked through.
 """
 
 from __future__ import annotations
@@ -23,7 +24,9 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound, UnfitSound
+from nivelus.core.files import check_readable
 from nivelus.core.sound.bwf import Bext, parse_bext
+from nivelus.core.sound.lengths import View, true_length
 
 MAX_CHANNELS = 2
 RATES = (8_000, 192_000)
@@ -32,6 +35,9 @@ EXTENSIONS = (".wav", ".bwf", ".rf64", ".aif", ".aiff", ".aifc", ".flac", ".ogg"
 _DEEP = {"PCM_32", "DOUBLE"}
 _LOSSY = {"MP3", "MPEG", "OGG"}
 _LEAD_SECONDS = 0.2
+_MOST_CHUNKS = 4096
+_LONGEST = 1 << 48
+"""Samples; what claims more than some years of sound is no length."""
 
 Samples = npt.NDArray[np.floating[Any]]
 
@@ -73,6 +79,8 @@ class SoundReader:
 
     Raises
     ------
+    FileError
+        If ``path`` is no file that can be read.
     NotSound, EmptySound, TruncatedSound, UnfitSound
     """
 
@@ -81,12 +89,16 @@ class SoundReader:
 
         self.name = name or path.name
         self._handle: FileIO | None = None
+        check_readable(path)
         try:
+            size = path.stat().st_size
             with path.open("rb") as handle:
-                if path.stat().st_size == 0:
+                if size == 0:
                     raise EmptySound(f"“{self.name}” is empty: the file has no content. Export it again.", file=self.name)
-                bext, data = _inspect_container(handle, path.stat().st_size, self.name)
-            self._file = _open(path)
+                bext, data = _inspect_container(handle, size, self.name)
+            truth = true_length(path)
+            self._view = View(path, truth) if truth else None
+            self._file = _open(self._view or str(path))
         except SoundError:
             raise
         except (OSError, soundfile.SoundFileError) as error:
@@ -115,13 +127,14 @@ class SoundReader:
                 file=self.name,
                 sample_rate=file.samplerate,
             )
-        if file.frames <= 0:
+        frames = truth.frames if truth else file.frames
+        if not 0 < frames < _LONGEST:
             self.close()
             raise EmptySound(f"“{self.name}” holds no samples. Export it again.", file=self.name)
-        self.info = SoundInfo(file.samplerate, file.channels, file.frames, file.format, file.subtype, bext)
+        self.info = SoundInfo(file.samplerate, file.channels, frames, file.format, file.subtype, bext)
         self._dtype = "float64" if file.subtype in _DEEP else "float32"
         self._at = 0
-        self._data = data if _plain_samples(self.info, data, path.stat().st_size) else None
+        self._data = data if _plain_samples(self.info, data, size) else None
         if self._data is not None:
             self._handle = FileIO(path)
 
@@ -183,8 +196,9 @@ class SoundReader:
     def close(self) -> None:
         """Close the file."""
         self._file.close()
-        if self._handle is not None:
-            self._handle.close()
+        for opened in (self._handle, self._view):
+            if opened is not None:
+                opened.close()
 
     def _truncated(self, at: int) -> TruncatedSound:
         second = at / self.info.sample_rate
@@ -201,7 +215,7 @@ class SoundReader:
         self.close()
 
 
-def _open(path: Path) -> Any:
+def _open(source: str | View) -> Any:
     """Open a file so that reading on reads on.
 
     soundfile seeks after every read of a seekable file; with MP3 that throws the decoder's memory away and the next
@@ -213,7 +227,7 @@ def _open(path: Path) -> Any:
         def seekable(self) -> bool:
             return False
 
-    return Forward(str(path))
+    return Forward(source)
 
 
 def _plain_samples(info: SoundInfo, data: int | None, size: int) -> bool:
@@ -248,11 +262,16 @@ def _inspect_container(handle: BinaryIO, size: int, name: str) -> tuple[Bext | N
     else:
         return None, None
     bext, data_size_64, position, found = None, None, 12, None
-    while position + 8 <= size:
+    for _ in range(_MOST_CHUNKS):
         handle.seek(position)
-        chunk, length = struct.unpack(order + "4sI", handle.read(8))
+        lead = handle.read(8)
+        # what is no name of a chunk is no chunk: some writers leave zeros behind the last
+        if len(lead) < 8 or not all(32 <= byte < 127 for byte in lead[:4]):
+            break
+        chunk, length = struct.unpack(order + "4sI", lead)
         if chunk == b"ds64":
-            data_size_64 = struct.unpack("<QQ", handle.read(16))[1]
+            sizes = handle.read(min(length, 16))
+            data_size_64 = struct.unpack("<QQ", sizes)[1] if len(sizes) == 16 else None
         elif chunk == b"bext":
             bext = parse_bext(handle.read(min(length, 1 << 20)))
         elif chunk in (b"data", b"SSND"):
