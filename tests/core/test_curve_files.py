@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from nivelus.core.deliver.curve_csv import read_csv, write_csv
 from nivelus.core.deliver.curve_formats import FORMATS, read_curve
 from nivelus.core.deliver.curve_midi import HIGH, LOW, MOST, read_midi, write_midi
-from nivelus.core.errors import CurveFileError
+from nivelus.core.errors import CurveFileError, NivelusError
 from nivelus.core.gain.curves import EMPTY, FINE, Curve, Shape, curve_of
 from nivelus.core.gain.edits import lift
 from tests.core.test_curves import curves, times
@@ -147,8 +147,8 @@ def test_files_are_known_by_their_names(tmp_path: Path) -> None:
     (tmp_path / "ride.csv").write_text("0,-3")
     (tmp_path / "broken.mid").write_bytes(b"x")
     assert read_curve(tmp_path / "ride.csv").db.tolist() == [-3.0]
-    for name, words in (("ride.doc", "CSV file"), ("gone.csv", "could not be read"), ("broken.mid", "broken.mid")):
-        with pytest.raises(CurveFileError, match=words):
+    for name, words in (("ride.doc", "CSV file"), ("gone.csv", "is not there"), ("broken.mid", "broken.mid")):
+        with pytest.raises(NivelusError, match=words):
             read_curve(tmp_path / name)
     assert len(read_csv(b"0,0")) == 1
     assert len(EMPTY) == 0

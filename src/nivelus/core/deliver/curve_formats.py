@@ -9,7 +9,11 @@ from pathlib import Path, PurePath
 from nivelus.core.deliver.curve_csv import read_csv, write_csv
 from nivelus.core.deliver.curve_midi import read_midi, write_midi
 from nivelus.core.errors import CurveFileError
+from nivelus.core.files import check_readable
 from nivelus.core.gain.curves import Curve
+
+LARGEST = 16 << 20
+"""Bytes of a file that is read as a curve."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,10 +66,15 @@ def read_curve(path: Path) -> Curve:
 
     Raises
     ------
+    FileError
+        If it is no file that can be read.
     CurveFileError
-        If the file is not there, or holds no curve.
+        If it holds no curve, or is larger than any curve.
     """
     format_of(path)
+    check_readable(path)
+    if path.stat().st_size > LARGEST:
+        raise CurveFileError(f"“{path}” is larger than {LARGEST >> 20} MB, which no curve is.")
     try:
         data = path.read_bytes()
     except OSError as error:

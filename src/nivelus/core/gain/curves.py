@@ -133,16 +133,19 @@ def curve_of(points: Iterable[tuple[float, float] | tuple[float, float, Shape]])
         If a value is no number.
     """
     rows = [(*point, Shape.LINEAR)[:3] for point in points]
-    at, db = _whole([row[0] for row in rows]), np.array([row[1] for row in rows], np.float64)
+    at, db, shape = (np.array([row[i] for row in rows], np.float64) for i in range(3))
+    return curve_from(at, db, shape.astype(np.int8))
+
+
+def curve_from(at: FloatArray, db: FloatArray, shape: npt.NDArray[np.int8]) -> Curve:
+    """``curve_of`` for points that are arrays already, (n,) each. O(n log n)."""
     if np.isnan(at).any():
         raise GainError("A point of a curve has no time.")
+    at = _whole(at)
     order = np.argsort(at, kind="stable")
-    kept: list[int] = []
-    for i in order.tolist():
-        if kept and at[i] == at[kept[-1]]:
-            kept.pop()
-        kept.append(i)
-    return plain(at[kept], db[kept], np.array([int(rows[i][2]) for i in kept], np.int8))
+    last = np.append(at[order][1:] != at[order][:-1], [True] * bool(len(at)))
+    kept = order[last.astype(bool)]
+    return plain(at[kept], np.asarray(db, np.float64)[kept], shape[kept])
 
 
 def plain(at: FloatArray, db: FloatArray, shape: npt.NDArray[np.int8] | None = None) -> Curve:
@@ -178,7 +181,8 @@ def with_points(curve: Curve, at: npt.ArrayLike) -> Curve:
     until = np.append(np.where(source[1:] == source[:-1], share[1:], 1.0), 1.0)
     first, span = curve.phase[source, 0], np.diff(curve.phase, axis=1)[source, 0]
     phase = np.stack([first + share * span, first + until * span], axis=1)
-    phase[shape != Shape.SMOOTH] = (0.0, 1.0)
+    # behind the last point there is nothing of a cosine yet, whatever its shape says of a point that may follow
+    phase[(shape != Shape.SMOOTH) | (source == last)] = (0.0, 1.0)
     return Curve(new_at, db, shape, phase)
 
 
@@ -239,6 +243,14 @@ def changed_span(before: Curve, after: Curve) -> tuple[float, float] | None:
     first, last = int(touched[0]), int(touched[-1])
     start = -np.inf if first == 0 and value[0] else float(a.at[max(first - 1, 0)])
     return start, np.inf if last == len(a) - 1 else float(a.at[last + 1])
+
+
+def inside_of(curve: Curve, start: float, end: float) -> Curve:
+    """A curve without what lies before ``start`` and after ``end``; between them it is identical."""
+    if not len(curve) or (curve.at[0] >= start and curve.at[-1] <= end):
+        return curve
+    cut = with_points(curve, (start, end))
+    return cut.keep(cut.inside(start - CLOSEST / 2, end + CLOSEST / 2))
 
 
 def whole_shapes(curve: Curve) -> Curve:

@@ -160,12 +160,21 @@ def border_points(curve: Curve, spans: Sequence[tuple[float, float]], ramp: floa
 
 
 def smooth(curve: Curve, start: float, end: float, seconds: float, error: float = 0.1) -> Curve:
-    """Smooth a range by the mean over ``seconds`` around each moment, thinned to ``error`` dB; the borders stay."""
+    """Smooth a range by the mean over ``seconds`` around each moment, thinned to ``error`` dB; the borders stay.
+
+    O(n log n) in the points of the range, however long it is: where a curve is straight the mean is the curve.
+    """
     start, end = _ordered(start, end)
-    count = max(int(np.ceil((end - start) / min(seconds / 8, 0.05))), 2)
-    at = np.linspace(start, end, count + 1)
     straight = flatten(curve)
     # nothing is taken from outside: towards the borders the mean is over less, and at them over nothing
+    corners = np.concatenate([[start, end], straight.at[straight.inside(start - seconds, end + seconds)]])
+    step = min(seconds / 8, 0.05)
+    reach = np.arange(-np.ceil(seconds / step), np.ceil(seconds / step) + 1) * step
+    whole = int(np.ceil((end - start) / step)) + 1
+    near = (corners[:, None] + reach).ravel() if len(corners) * len(reach) < whole else np.linspace(start, end, whole)
+    at = np.unique(np.concatenate([[start, end], np.round(near[(near > start) & (near < end)], 6)]))
+    at = at[np.append(np.diff(at) > CLOSEST, True)]
+    at[0], at[-1] = start, end
     half = np.minimum(seconds / 2, np.minimum(at - start, end - at))
     mean = (area(straight, at + half) - area(straight, at - half)) / np.where(half > 0, 2 * half, 1.0)
     mean = np.where(half > 0, mean, straight.finite_at(at))
