@@ -8,11 +8,21 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
 from sqlalchemy import Engine, create_engine, event
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session as DbSession
+
+from nivelus.core.errors import Refused
+from nivelus.core.files import disk_full
+from nivelus.store.backups import NAME, back_up, version_of
+
+_NO_ROOM = {"SQLITE_FULL", "SQLITE_IOERR_WRITE", "SQLITE_IOERR_FSYNC", "SQLITE_IOERR_SHMSIZE", "SQLITE_IOERR_TRUNCATE"}
+_WORTH_IT = 4 << 20
+"""Bytes that lie unused in the file from which on it is made smaller."""
 
 
 class Database:
@@ -20,36 +30,100 @@ class Database:
 
     def __init__(self, data: Path) -> None:
         data.mkdir(parents=True, exist_ok=True)
-        self.path = data / "nivelus.sqlite"
+        self.data = data
+        self.path = data / NAME
         self.engine = _engine(self.path)
 
     def migrate(self) -> None:
-        """Bring the tables to the newest version."""
-        from alembic import command
-        from alembic.config import Config
+        """Bring the tables to the newest version; what there was is copied first.
 
-        config = Config()
-        config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+        Raises
+        ------
+        Refused
+            If a newer version of the program has written here.
+        """
+        present = version_of(self.path) if self.path.exists() else None
+        if present is not None and present not in known_versions():
+            raise Refused(
+                f"{self.path} was written by a newer Nivelus (tables {present}). Use that one, or another folder (--data)."
+            )
+        if present == newest_version():
+            return
+        if present is not None:
+            back_up(self.data, f"-before-{newest_version()}")
+        from alembic import command
+
+        config = _alembic()
         config.attributes["engine"] = self.engine
-        command.upgrade(config, "head")
+        with self._telling_of_room():
+            command.upgrade(config, "head")
 
     @contextmanager
     def reading(self) -> Iterator[DbSession]:
         """A unit of work that only reads."""
-        with DbSession(self.engine, expire_on_commit=False) as db:
+        with self._telling_of_room(), DbSession(self.engine, expire_on_commit=False) as db:
             yield db
 
     @contextmanager
     def writing(self) -> Iterator[DbSession]:
-        """A unit of work that is committed when the block is left without an exception, else undone whole."""
-        with DbSession(self.engine, expire_on_commit=False) as db:
+        """A unit of work that is committed when the block is left without an exception, else undone whole.
+
+        Raises
+        ------
+        DiskFull
+            If there is no room for it; nothing is changed then.
+        """
+        with self._telling_of_room(), DbSession(self.engine, expire_on_commit=False) as db:
             db.connection(execution_options={"nivelus_write": True})
             yield db
             db.commit()
 
+    def shrink(self) -> bool:
+        """Give room that is not used any more back to the disk; whether there was enough to be worth it."""
+        with self.engine.connect() as connection:
+            raw: Any = connection.connection.dbapi_connection
+            pages, free, size = (
+                raw.execute(f"PRAGMA {n}").fetchone()[0] for n in ("page_count", "freelist_count", "page_size")
+            )
+            if free * size < _WORTH_IT or free * 4 < pages:
+                return False
+            raw.execute("VACUUM")
+            raw.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        return True
+
     def close(self) -> None:
         """Close every connection."""
         self.engine.dispose()
+
+    @contextmanager
+    def _telling_of_room(self) -> Iterator[None]:
+        try:
+            yield
+        except DBAPIError as error:
+            if getattr(error.orig, "sqlite_errorname", "") in _NO_ROOM:
+                raise disk_full(self.path) from error
+            raise
+
+
+@lru_cache(maxsize=1)
+def known_versions() -> tuple[str, ...]:
+    """The versions of the tables that this program knows, newest first."""
+    from alembic.script import ScriptDirectory
+
+    return tuple(script.revision for script in ScriptDirectory.from_config(_alembic()).walk_revisions())
+
+
+def newest_version() -> str:
+    """The version of the tables that this program works with."""
+    return known_versions()[0]
+
+
+def _alembic() -> Any:
+    from alembic.config import Config
+
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    return config
 
 
 def _engine(path: Path) -> Engine:

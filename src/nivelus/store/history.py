@@ -2,21 +2,26 @@
 
 A unit of work collects the before and after of every row it touches into one ``Change`` with a label. Undo applies the
 befores, redo the afters; no edit has undo code of its own. Each of the three raises the session's revision.
+
+An edit works out what it does on a snapshot, while others may read and write; what it changed is then written in one short
+transaction, if the session is still at the revision that the edit was worked out from.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from itertools import groupby
 from typing import Any
 
-from sqlalchemy import delete, event, inspect, select
+from sqlalchemy import bindparam, delete, event, insert, inspect, select, update
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.errors import NotFound, Refused, Stale
 from nivelus.store.database import Database
+from nivelus.store.steps import pack_again, pack_step, recordings_in, unpack_step, values_to_put
 from nivelus.store.tables import Change, Clip, Detail, Lane, MarkSet, Session, Track, now
 
 TRACKED: dict[str, type[Any]] = {
@@ -27,8 +32,11 @@ TRACKED: dict[str, type[Any]] = {
     "detail": Detail,
     "lane": Lane,
 }
+"""Parents before children: rows are added in this order and taken away in the opposite one."""
+_OF_TRACK = ("clip", "mark_set", "detail", "lane")
 _AT_ONCE = 500
 _UNTRACKED_FIELDS = {"revision", "touched", "created"}
+STALE = "The session was changed in another window. It is shown as it is now; do it again."
 
 
 @dataclass
@@ -49,6 +57,10 @@ class Edit:
         """The rows of one table that are different now."""
         return [row for row in self.changes if row["table"] == table]
 
+    def made(self, kind: type[Any]) -> list[Any]:
+        """The rows of a table that the edit has made and that are not in the database yet."""
+        return [row for row in self.db.new if isinstance(row, kind)]
+
 
 @contextmanager
 def edit(database: Database, session_id: str, label: str, revision: int | None = None) -> Iterator[Edit]:
@@ -56,22 +68,33 @@ def edit(database: Database, session_id: str, label: str, revision: int | None =
 
     Parameters
     ----------
-    revision : the revision the edit was based on; None for work that cannot clash, such as an import
+    revision : the revision the edit was based on, which it is worked out from before anything is locked; None for work
+        that cannot clash, such as an import: it holds the database from the start and may change rows without a history
 
     Raises
     ------
     NotFound, Stale
     """
-    with _unit(database, session_id, label, revision) as running:
-        yield running
-        running.db.flush()
-        rows = running.changes
-        if not rows:
-            return
-        undone = delete(Change).where(col(Change.session_id) == session_id, col(Change.undone).is_(True))
-        running.db.execute(undone)
-        running.db.add(Change(session_id=session_id, label=running.label, rows=rows))
-        _raise_revision(running.session)
+    if revision is None:
+        with database.writing() as db, _collecting(db, session_id, label) as running:
+            yield running
+            db.flush()
+            _keep(db, running)
+        return
+    with database.reading() as db:
+        session = _at_revision(db, session_id, revision)
+        running = Edit(db, session, label)
+        with db.no_autoflush:
+            yield running
+        _collect(db, running)
+        db.expunge_all()
+    if not running.changes:
+        return
+    with database.writing() as db:
+        running.session = _at_revision(db, session_id, revision)
+        _apply(db, running.changes)
+        db.refresh(running.session)
+        _keep(db, running)
 
 
 def undo(database: Database, session_id: str, revision: int | None = None) -> Edit:
@@ -86,8 +109,10 @@ def redo(database: Database, session_id: str, revision: int | None = None) -> Ed
 
 def labels(db: DbSession, session_id: str) -> tuple[str | None, str | None]:
     """What undo and redo would take back and do again."""
-    found = [_next_change(db, session_id, undone) for undone in (False, True)]
-    return (found[0].label if found[0] else None), (found[1].label if found[1] else None)
+    query = select(col(Change.label)).where(col(Change.session_id) == session_id)
+    back = db.scalar(query.where(col(Change.undone).is_(False)).order_by(col(Change.id).desc()).limit(1))
+    forth = db.scalar(query.where(col(Change.undone).is_(True)).order_by(col(Change.id)).limit(1))
+    return back, forth
 
 
 def require(db: DbSession, table: type[Any], id: str, what: str) -> Any:
@@ -98,50 +123,82 @@ def require(db: DbSession, table: type[Any], id: str, what: str) -> Any:
     return row
 
 
+def _at_revision(db: DbSession, session_id: str, revision: int | None) -> Session:
+    session: Session = require(db, Session, session_id, "session")
+    if revision is not None and revision != session.revision:
+        raise Stale(STALE, revision=session.revision)
+    return session
+
+
 @contextmanager
-def _unit(database: Database, session_id: str, label: str, revision: int | None) -> Iterator[Edit]:
-    with database.writing() as db:
-        session = require(db, Session, session_id, "session")
-        if revision is not None and revision != session.revision:
-            raise Stale(
-                "The session was changed in another window. It is shown as it is now; do it again.",
-                revision=session.revision,
-            )
-        running = Edit(db, session, label)
+def _collecting(db: DbSession, session_id: str, label: str, revision: int | None = None) -> Iterator[Edit]:
+    """An edit in a transaction that holds the database; rows are noted whenever they are flushed."""
+    running = Edit(db, _at_revision(db, session_id, revision), label)
 
-        def collect(db: DbSession, *_: Any) -> None:
-            _collect(db, running)
+    def collect(db: DbSession, *_: Any) -> None:
+        _collect(db, running)
 
-        event.listen(db, "before_flush", collect)
-        yield running
+    event.listen(db, "before_flush", collect)
+    yield running
+
+
+def _keep(db: DbSession, running: Edit) -> None:
+    """Make a step of the history of what a finished edit changed."""
+    rows = running.changes
+    if not rows:
+        return
+    session_id = running.session.id
+    db.execute(delete(Change).where(col(Change.session_id) == session_id, col(Change.undone).is_(True)))
+    refers = " ".join(sorted(recordings_in(rows)))
+    db.add(Change(session_id=session_id, label=running.label, data=pack_step(rows), recordings=refers))
+    _raise_revision(running.session)
 
 
 def _step(database: Database, session_id: str, revision: int | None, undone: bool) -> Edit:
-    with _unit(database, session_id, "", revision) as running:
-        db = running.db
+    with database.writing() as db, _collecting(db, session_id, "", revision) as running:
         change = _next_change(db, session_id, undone)
         if change is None:
             raise Refused("There is nothing to do again." if undone else "There is nothing to undo.")
-        side = "after" if undone else "before"
-        # rows that come back are added parents first, rows that go are deleted children first
+        side, other = ("after", "before") if undone else ("before", "after")
         order = list(TRACKED)
-        rows = sorted(change.rows, key=lambda row: order.index(row["table"]))
+        rows = sorted(unpack_step(change.data), key=lambda row: order.index(row["table"]))
+        goes_along = _rest_of_tracks(db, rows, side)
         held = _load(db, rows)
         for row in rows:
             if row[side] is not None:
-                _put(db, row["table"], row["id"], row[side])
+                _put(db, row, side)
         db.flush()
-        for row in reversed(rows):
-            if row[side] is None:
+        going = sorted(rows + goes_along, key=lambda row: order.index(row["table"]), reverse=True)
+        for _, alike in groupby((row for row in going if row[side] is None), key=lambda row: row["table"]):
+            for row in alike:
                 gone = db.get(TRACKED[row["table"]], row["id"])
                 if gone is not None:
+                    # as it was at the end is how the other way brings it back, whatever has been added to it by then
+                    row[other] = _values(gone)
                     db.delete(gone)
+            # before their parents, which would take them along
+            db.flush()
+        if any(row[side] is None for row in going):
+            change.data = pack_again(rows + goes_along)
         change.undone = not undone
         db.flush()
         del held
         running.label = change.label
         _raise_revision(running.session)
     return running
+
+
+def _rest_of_tracks(db: DbSession, rows: list[dict[str, Any]], side: str) -> list[dict[str, Any]]:
+    """What lies on tracks that go and is not in the step: it goes with them, and comes back with them."""
+    known = {(row["table"], row["id"]) for row in rows}
+    going = [row["id"] for row in rows if row["table"] == "track" and row[side] is None]
+    rest = []
+    for table in _OF_TRACK if going else ():
+        kind = TRACKED[table]
+        for id in db.scalars(select(kind.id).where(kind.track_id.in_(going))):
+            if (table, id) not in known:
+                rest.append({"table": table, "id": id, "before": None, "after": None})
+    return rest
 
 
 def _next_change(db: DbSession, session_id: str, undone: bool) -> Change | None:
@@ -159,13 +216,40 @@ def _load(db: DbSession, rows: list[dict[str, Any]]) -> list[Any]:
     return held
 
 
-def _put(db: DbSession, table: str, id: str, values: dict[str, Any]) -> None:
-    row = db.get(TRACKED[table], id)
-    if row is None:
-        db.add(TRACKED[table](**values))
+def _put(db: DbSession, row: dict[str, Any], side: str) -> None:
+    present = db.get(TRACKED[row["table"]], row["id"])
+    values = values_to_put(row, side, None if present is None else _values(present)) or {}
+    if present is None:
+        db.add(TRACKED[row["table"]](**values))
         return
     for name, value in values.items():
-        setattr(row, name, value)
+        setattr(present, name, value)
+
+
+def _apply(db: DbSession, rows: Sequence[dict[str, Any]]) -> None:
+    """Write rows as they are after an edit: in few statements, parents first, those that go children first."""
+    by_table = {table: [row for row in rows if row["table"] == table] for table in TRACKED}
+    for table, own in by_table.items():
+        target = inspect(TRACKED[table]).local_table
+        new = [row["after"] for row in own if row["before"] is None and row["after"] is not None]
+        if new:
+            db.execute(insert(target), new)
+        changed = [row for row in own if row["before"] is not None and row["after"] is not None]
+        changed.sort(key=_names_changed)
+        for names, alike in groupby(changed, key=_names_changed):
+            statement = (
+                update(target).where(target.c.id == bindparam("row_id")).values({n: bindparam(f"new_{n}") for n in names})
+            )
+            db.execute(statement, [{"row_id": row["id"]} | {f"new_{n}": row["after"][n] for n in names} for row in alike])
+    for table, own in reversed(by_table.items()):
+        target = inspect(TRACKED[table]).local_table
+        gone = [row["id"] for row in own if row["after"] is None]
+        for at in range(0, len(gone), _AT_ONCE):
+            db.execute(delete(target).where(target.c.id.in_(gone[at : at + _AT_ONCE])))
+
+
+def _names_changed(row: dict[str, Any]) -> tuple[str, ...]:
+    return tuple(name for name, value in row["after"].items() if row["before"].get(name) != value)
 
 
 def _raise_revision(session: Session) -> None:

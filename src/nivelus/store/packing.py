@@ -19,6 +19,8 @@ from nivelus.core.gain.curves import EMPTY, Curve
 from nivelus.core.marks.mark import KINDS, Mark
 
 HOLDS = ("clicks", "bleed")
+_CURVE = 5
+"""Columns of a packed curve."""
 COLUMNS = ("kind", "start", "end", "level", "confidence", "excess", "stands", "holds")
 
 
@@ -58,8 +60,31 @@ def unpack_curve(data: str) -> Curve:
     """The packed curve."""
     if not data:
         return EMPTY
-    at, db, shape, first, last = _unpacked(data, 5).T
+    at, db, shape, first, last = _unpacked(data, _CURVE).T
     return Curve(at, db, shape.astype(np.int8), np.stack([first, last], axis=1))
+
+
+Splice = tuple[int, str, str]
+"""From which row on a packed table differs from another, and the packed rows that stand there in the one and the other."""
+
+
+def difference(before: str, after: str) -> Splice:
+    """What is different between two packed curves; a few rows for an edit of a few points."""
+    a, b = (_unpacked(text, _CURVE) if text else np.zeros((0, _CURVE)) for text in (before, after))
+    shorter = min(len(a), len(b))
+    alike = (a[:shorter] == b[:shorter]).all(axis=1)
+    first = int(np.argmin(alike)) if not alike.all() else shorter
+    alike = (a[len(a) - shorter + first :] == b[len(b) - shorter + first :]).all(axis=1)[::-1]
+    last = int(np.argmin(alike)) if not alike.all() else len(alike)
+    return first, _packed(a[first : len(a) - last]), _packed(b[first : len(b) - last])
+
+
+def splice(text: str, at: int, old: str, new: str) -> str:
+    """A packed curve with the rows ``new`` in place of ``old`` from row ``at`` on."""
+    table = _unpacked(text, _CURVE) if text else np.zeros((0, _CURVE))
+    gone, put = _unpacked(old, _CURVE), _unpacked(new, _CURVE)
+    out = np.concatenate([table[:at], put, table[at + len(gone) :]])
+    return _packed(out) if len(out) else ""
 
 
 def _packed(table: npt.NDArray[np.float64]) -> str:

@@ -6,7 +6,7 @@ import secrets
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import JSON, Column, DateTime, UniqueConstraint
+from sqlalchemy import JSON, Column, DateTime, LargeBinary, UniqueConstraint
 from sqlmodel import Field, SQLModel
 
 
@@ -159,7 +159,11 @@ class Clip(SQLModel, table=True):
 
 
 class Job(SQLModel, table=True):
-    """Long work: an import or a render, with its progress and what became of it."""
+    """Long work: an import or a render, with its progress and what became of it.
+
+    ``run`` names who is at work on it; whoever finds another name there has lost it. ``beat`` goes up while it is at work,
+    ``tries`` is how often it has begun.
+    """
 
     id: str = Field(default_factory=new_id, primary_key=True)
     session_id: str = Field(foreign_key="session.id", index=True, ondelete="CASCADE")
@@ -169,18 +173,31 @@ class Job(SQLModel, table=True):
     stage: str = "waiting"
     percent: float = 0.0
     message: str = ""
-    stop: bool = False
+    run: str = ""
+    beat: int = 0
+    tries: int = 0
     payload: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
     result: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
     created: datetime = Field(default_factory=now, sa_type=DateTime)
 
 
 class Change(SQLModel, table=True):
-    """One step of a session's history: every row it touched, before and after."""
+    """One step of a session's history: what it changed of each row, packed by ``store.steps``.
+
+    ``recordings`` are the ids of the recordings that it refers to, parted by spaces.
+    """
 
     id: int | None = Field(default=None, primary_key=True)
     session_id: str = Field(foreign_key="session.id", index=True, ondelete="CASCADE")
     label: str
     created: datetime = Field(default_factory=now, sa_type=DateTime)
-    rows: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSON, nullable=False))
+    data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+    recordings: str = ""
     undone: bool = False
+
+
+class Tombstone(SQLModel, table=True):
+    """A recording that was deleted on purpose: what lies in the vault under this hash may be cleared away."""
+
+    hash: str = Field(primary_key=True)
+    at: datetime = Field(default_factory=now, sa_type=DateTime)
