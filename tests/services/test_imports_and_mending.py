@@ -20,6 +20,9 @@ from tests.conftest import RATE, bring_in, hum, uneven_voice, write_sound
 from tests.core.test_sound_files import bad_files
 from tests.store.test_history import state_of
 
+FILES = 4
+"""Of a recording in the vault: its sound, its grid, its waveform, and what it is."""
+
 
 def files_below(folder: Path) -> list[str]:
     return sorted(str(p.relative_to(folder)) for p in folder.rglob("*") if p.is_file())
@@ -33,7 +36,7 @@ def test_a_good_file_becomes_a_track(bench: Workbench, voice_file: Path) -> None
     assert state.undo == "Bring in uneven voice.wav"
     assert (state.tracks[0].recording.channels, state.tracks[0].recording.sample_rate) == (1, RATE)
     assert files_below(bench.vault.incoming) == []
-    assert len(files_below(bench.vault.root)) == 3
+    assert len(files_below(bench.vault.root)) == FILES
     assert sound.samples(bench, state.tracks[0].recording.id, 0, 100).shape == (100, 1)
     assert track == state.tracks[0].id
 
@@ -69,7 +72,7 @@ def test_the_same_content_is_stored_once(bench: Workbench, voice_file: Path) -> 
     state = sessions.state(bench, session)
     assert state.tracks[0].recording.id == state.tracks[1].recording.id
     assert [t.position for t in state.tracks] == [0, 1]
-    assert len(files_below(bench.vault.root)) == 3
+    assert len(files_below(bench.vault.root)) == FILES
 
 
 def test_an_upload_is_streamed_and_limited(bench: Workbench, voice_file: Path, settings: Settings) -> None:
@@ -164,12 +167,12 @@ def test_an_import_killed_between_vault_and_database_is_taken_up_again(
     JobQueue(settings, immediate=True).refill(bench)
     assert len(sessions.state(bench, session).tracks) == 1
     assert files_below(bench.vault.incoming) == []
-    assert len(files_below(bench.vault.root)) == 3
+    assert len(files_below(bench.vault.root)) == FILES
 
 
-def test_mending_clears_what_belongs_to_nothing(bench: Workbench, track: str) -> None:
+def test_mending_clears_only_what_the_program_left_of_its_own(bench: Workbench, track: str) -> None:
     whole = files_below(bench.vault.root)
-    (bench.vault.incoming / "orphan").write_bytes(b"half an upload")
+    (bench.vault.incoming / "orphan.receiving").write_bytes(b"half an upload")
     (bench.vault.renders / ".job.wav.123.part").write_bytes(b"half a render")
     (bench.vault.root / "part-x").mkdir()
     stray = bench.vault.folder("ab" + "0" * 62)
@@ -177,9 +180,10 @@ def test_mending_clears_what_belongs_to_nothing(bench: Workbench, track: str) ->
     (stray / "source.wav").write_bytes(b"stray")
     said = mend(bench)
     assert len(said) == 3
+    assert "1 recording belongs to no session" in said[-1]
     assert files_below(bench.vault.incoming) == files_below(bench.vault.renders) == []
-    assert files_below(bench.vault.root) == whole
-    assert mend(bench) == []
+    assert files_below(bench.vault.root) == sorted([*whole, f"ab/{stray.name}/source.wav"])
+    assert mend(bench) == said[-1:]
 
 
 def test_a_lost_grid_is_measured_again_and_a_lost_sound_is_said(bench: Workbench, track: str) -> None:
@@ -200,7 +204,7 @@ def test_a_lost_grid_is_measured_again_and_a_lost_sound_is_said(bench: Workbench
 def test_bringing_a_lost_recording_in_again_mends_its_track(bench: Workbench, track: str, voice_file: Path) -> None:
     with bench.database.reading() as db:
         recording = db.query(Recording).one()
-    bench.vault.remove(recording.hash)
+    bench.vault.take_out(recording.hash)
     mend(bench)
     session = state_of(bench, track).id
     bring_in(bench, session, voice_file)
@@ -215,13 +219,13 @@ def test_deleting_a_session_deletes_what_nothing_else_uses(bench: Workbench, voi
     bring_in(bench, one, other)
     kept = bring_in(bench, two, voice_file)
     sessions.remove(bench, one)
-    assert len(files_below(bench.vault.root)) == 3
+    assert len(files_below(bench.vault.root)) == FILES
     assert sound.before_after(bench, kept).before.count == 4
     # what only an undo could bring back is kept for it
     state = sessions.state(bench, two)
     sessions.undo(bench, two, state.revision)
     sessions.remove(bench, sessions.create(bench, "Three"))
-    assert len(files_below(bench.vault.root)) == 3
+    assert len(files_below(bench.vault.root)) == FILES
     sessions.remove(bench, two)
     assert files_below(bench.vault.root) == []
 

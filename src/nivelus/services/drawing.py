@@ -17,7 +17,7 @@ from nivelus.core.errors import CurveFileError, NotFound, Refused
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.curve import SILENCE, FloatArray
-from nivelus.core.gain.curves import CLOSEST, Curve, Shape, add, curve_of, finite, limit, with_points
+from nivelus.core.gain.curves import CLOSEST, Curve, Shape, add, curve_of, finite, inside_of, limit, with_points
 from nivelus.core.gain.edits import (
     Indices,
     add_point,
@@ -43,7 +43,9 @@ from nivelus.services.owners import (
     at_the_end,
     gain_of,
     hand_range,
+    lane_now,
     lane_row,
+    length_of,
     own_part,
     owners_of,
     widen,
@@ -213,7 +215,8 @@ def change_points(
             curve = set_points(
                 curve, chosen, None if to is None else gain_of(to), None if shape is None else Shape[shape.upper()]
             )
-        later = min(max(seconds, owner.start - curve.at[chosen[0]]), owner.end - curve.at[chosen[-1]])
+        earliest, latest = max(owner.start, 0.0), min(owner.end, owner.length)
+        later = min(max(seconds, earliest - curve.at[chosen[0]]), latest - curve.at[chosen[-1]])
         return move_points(curve, chosen, later, _kept(by, curve.db[chosen], within) if by else 0.0)
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
@@ -284,8 +287,7 @@ def hand_over(
             raise Refused("The trim is switched off. Switch it on first, so that what is heard stays.")
         for name in (lane, to):
             _settle(edit, track, recording, name)
-        edit.db.flush()
-        moved = limit(whole_lane(edit.db, track, recording.sample_rate, lane), *working_range(track))
+        moved = limit(lane_now(edit, track, recording, lane), *working_range(track))
         if span is not None and len(moved):
             moved = _alone(moved, min(span), max(span))
         if not len(moved) or not (span is None or finite(moved.db).any()):
@@ -316,7 +318,11 @@ def set_range(bench: Workbench, track_id: str, revision: int, low: float, high: 
 
 def bring_in(bench: Workbench, track_id: str, revision: int, lane: str, name: str, data: bytes) -> Changed:
     """Bring in a curve that was drawn elsewhere, in place of what is in a lane."""
-    curve = parse_curve(PurePath(name), data)
+    with bench.database.reading() as db:
+        track = require(db, Track, track_id, "track")
+        length = length_of(require(db, Recording, track.recording_id, "recording"))
+    # what lies beyond the end of the track would never be heard
+    curve = inside_of(parse_curve(PurePath(name), data), 0.0, length)
     if len(curve) > MOST_POINTS:
         curve = thin(curve, 0.05)
     if len(curve) > MOST_POINTS:
@@ -377,8 +383,10 @@ def _draw(
     needs_points: bool = False,
     by_hand: bool = False,
 ) -> None:
-    start, end = min(span), max(span)
-    is_point = start == end
+    start, end, length = min(span), max(span), length_of(recording)
+    if start > length:
+        raise Refused(f"This lies beyond the end of the track, which is {length:.1f} s long.")
+    is_point, end = start == end, min(end, length)
     within = hand_range(edit, track, lane) if by_hand else None
     drawn, held = 0, True
     for owner in owners_of(edit, track, recording, lane, (start, end)):
@@ -467,12 +475,12 @@ def _same(first: Curve, second: Curve) -> bool:
 def _with_ramps(curve: Curve, start: float, end: float) -> tuple[float, float]:
     """A range with the points that lie beside it no further than the ramps of a lift."""
     near = curve.at[(curve.at >= start - RAMP - CLOSEST) & (curve.at <= end + RAMP + CLOSEST)]
-    return min(start, *near[:1].tolist()), max(end, *near[-1:].tolist())
+    return min([start, *near[:1].tolist()]), max([end, *near[-1:].tolist()])
 
 
-def put_lane(edit: Edit, track: Track, lane: str, curve: Curve) -> None:
+def put_lane(edit: Edit, track: Track, recording: Recording, lane: str, curve: Curve) -> None:
     """Make a curve the ride or the trim."""
-    Owner(lane_row(edit, track, lane), *EVERYWHERE).put(curve, track)
+    Owner(lane_row(edit, track, lane), *EVERYWHERE, length_of(recording)).put(curve, track)
 
 
 def count_of(count: int, what: str) -> str:

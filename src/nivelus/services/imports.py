@@ -4,28 +4,34 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections.abc import Collection
 from pathlib import Path
 from typing import Protocol
 
-from sqlalchemy import func, select
+from sqlalchemy import delete, func, select
 from sqlmodel import col
 
-from nivelus.core.errors import Refused, SoundError
+from nivelus.core.errors import DiskFull, Refused, SoundError
+from nivelus.core.files import disk_full, free_bytes, is_full, size_in_words
 from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import Mark
 from nivelus.core.measure.grid import measure_file
 from nivelus.services import work
-from nivelus.services.sessions import NAME_LENGTH, new_recording
+from nivelus.services.keeping import loose
+from nivelus.services.sessions import NAME_LENGTH, create, new_recording
 from nivelus.services.views import JobView
 from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import require
 from nivelus.store.packing import pack
-from nivelus.store.tables import Clip, Job, MarkSet, Recording, Session, Track, new_id
+from nivelus.store.tables import Clip, Job, MarkSet, Recording, Session, Tombstone, Track, new_id
 from nivelus.store.vault import SUFFIX, hash_file
 
+RECEIVING = ".receiving"
+"""Ending of an upload that is still arriving."""
 _BLOCK = 1 << 20
+_SCARCE = "The disk is nearly full: {} are left."
 
 
 class Readable(Protocol):
@@ -34,49 +40,109 @@ class Readable(Protocol):
     def read(self, size: int = -1, /) -> bytes: ...
 
 
+def expect_upload(bench: Workbench, session_id: str, name: str, length: int | None = None) -> Path:
+    """Where the bytes of an upload are to be written to, asked before any of them is read.
+
+    Raises
+    ------
+    NotFound, Refused, DiskFull
+        If there is no such session, or if ``length`` bytes are more than the setting or the disk allows.
+    """
+    with bench.database.reading() as db:
+        require(db, Session, session_id, "session")
+    label, most = safe_file_name(name), bench.settings.max_upload_mb
+    if length is not None and length > most << 20:
+        raise Refused(f"“{label}” is larger than {most} MB, the most that is taken.")
+    free = free_bytes(bench.vault.incoming)
+    if length is not None and length > free:
+        raise DiskFull(
+            f"“{label}” does not fit on the disk: it has {size_in_words(length)}, and {size_in_words(free)} are left. "
+            "Make room and drop it again."
+        )
+    return bench.vault.incoming / f"{new_id()}{RECEIVING}"
+
+
+def take_upload(bench: Workbench, session_id: str, name: str, received: Path, length: int | None = None) -> JobView:
+    """Make the job that will import an upload which has been written where ``expect_upload`` said.
+
+    Raises
+    ------
+    Refused
+        If it broke off before ``length`` bytes; nothing is kept then.
+    """
+    label = safe_file_name(name)
+    try:
+        size = received.stat().st_size
+        if length is not None and size < length:
+            raise Refused(f"“{label}” arrived incomplete. Drop it again.")
+        with received.open("rb") as handle:
+            os.fsync(handle.fileno())
+        staged = received.with_suffix("")
+        received.replace(staged)
+    except BaseException:
+        received.unlink(missing_ok=True)
+        raise
+    free = free_bytes(staged)
+    scarce = free < size
+    return _add_job(bench, session_id, staged, label, _SCARCE.format(size_in_words(free)) if scarce else "")
+
+
 def stage_upload(bench: Workbench, session_id: str, name: str, stream: Readable, length: int | None = None) -> JobView:
     """Stream an upload to disk and make the job that will import it.
 
     Raises
     ------
-    Refused
-        If the upload is larger than the setting allows, or breaks off before ``length`` bytes; nothing is kept then.
+    NotFound, Refused, DiskFull
+        As ``expect_upload`` and ``take_upload`` do; nothing is kept then.
     """
-    with bench.database.reading() as db:
-        require(db, Session, session_id, "session")
-    label = safe_file_name(name)
-    limit = bench.settings.max_upload_mb << 20
-    job_id = new_id()
-    staged = bench.vault.incoming / job_id
-    size = 0
+    received = expect_upload(bench, session_id, name, length)
+    limit, size = bench.settings.max_upload_mb << 20, 0
     try:
-        with staged.open("wb") as handle:
+        with received.open("wb") as handle:
             while block := stream.read(_BLOCK):
                 size += len(block)
                 if size > limit:
-                    raise Refused(f"“{label}” is larger than {bench.settings.max_upload_mb} MB, the most that is taken.")
+                    most = bench.settings.max_upload_mb
+                    raise Refused(f"“{safe_file_name(name)}” is larger than {most} MB, the most that is taken.")
                 handle.write(block)
-            handle.flush()
-            os.fsync(handle.fileno())
-        if length is not None and size < length:
-            raise Refused(f"“{label}” arrived incomplete. Drop it again.")
-    except BaseException:
-        staged.unlink(missing_ok=True)
+    except BaseException as error:
+        received.unlink(missing_ok=True)
+        if is_full(error):
+            raise disk_full(received) from error
         raise
-    return _add_job(bench, session_id, job_id, label)
+    return take_upload(bench, session_id, name, received, length)
 
 
 def stage_file(bench: Workbench, session_id: str, path: Path, name: str | None = None) -> JobView:
     """Copy a file of this machine to the staging folder and make the job that will import it."""
-    job_id = new_id()
-    shutil.copyfile(path, bench.vault.incoming / job_id)
-    return _add_job(bench, session_id, job_id, safe_file_name(name or path.name))
+    staged = bench.vault.incoming / new_id()
+    shutil.copyfile(path, staged)
+    return _add_job(bench, session_id, staged, safe_file_name(name or path.name))
+
+
+def bring_back(bench: Workbench, hashes: Collection[str]) -> list[JobView]:
+    """Make a session of each loose recording, by importing it anew; the jobs that will."""
+    jobs = []
+    for item in loose(bench).items:
+        sound = bench.vault.sound_of(item.hash)
+        if item.hash not in hashes or sound is None:
+            continue
+        staged = bench.vault.incoming / new_id()
+        try:
+            os.link(sound, staged)
+        except OSError:
+            # a file system without links
+            shutil.copyfile(sound, staged)
+        name = safe_file_name(item.name)
+        session_id = create(bench, Path(name).stem or name)
+        jobs.append(_add_job(bench, session_id, staged, name))
+    return jobs
 
 
 def run_import(bench: Workbench, job_id: str) -> None:
     """Import a staged upload: measure it, find its marks, cut it, and add its track. What fails is said in the job."""
     failed = "It could not be brought in. Try it again, or export the file anew."
-    work.run(bench, job_id, lambda job: {"track": _import(bench, job)}, "Stopped. Nothing was brought in.", failed)
+    work.run(bench, job_id, lambda job: {"track": _import(bench, job)}, failed)
 
 
 def safe_file_name(name: str) -> str:
@@ -85,43 +151,58 @@ def safe_file_name(name: str) -> str:
     return "".join(c for c in last if c.isprintable()).strip()[-NAME_LENGTH:] or "recording"
 
 
-def _add_job(bench: Workbench, session_id: str, job_id: str, name: str) -> JobView:
-    with bench.database.writing() as db:
-        job = work.new_job(session_id, "import", name)
-        job.id = job_id
-        db.add(job)
-        db.flush()
-        return work.view_job(job)
+def _add_job(bench: Workbench, session_id: str, staged: Path, name: str, message: str = "") -> JobView:
+    """The job that imports a staged file, which bears its id."""
+    try:
+        with bench.database.writing() as db:
+            require(db, Session, session_id, "session")
+            job = work.new_job(session_id, "import", name)
+            job.id, job.message = staged.name, message
+            db.add(job)
+            db.flush()
+            return work.view_job(job)
+    except BaseException:
+        staged.unlink(missing_ok=True)
+        raise
 
 
 def _import(bench: Workbench, job: Job) -> str:
     staged = bench.vault.incoming / job.id
     if not staged.exists():
         raise SoundError(f"“{job.name}” is not there any more. Drop it again.")
-    content = hash_file(staged, work.reporter(bench, job.id, "reading", 0, 8))
+    content = hash_file(staged, work.reporter(bench, job, "reading", 0, 8))
     with bench.database.reading() as db:
         known = db.scalars(select(Recording).where(col(Recording.hash) == content)).first()
-    if known is not None and not known.missing:
-        recording, grid = known, bench.vault.grid(known)
+    if known is not None and not known.missing and bench.vault.source(known).exists():
+        recording, grid, wave = known, bench.vault.grid(known), None
         marks = find_marks(grid)
     else:
-        info, grid, wave = measure_file(staged, work.reporter(bench, job.id, "measuring", 8, 92), job.name)
-        work.reporter(bench, job.id, "finding marks", 92, 94)(1.0)
+        info, grid, wave = measure_file(staged, work.reporter(bench, job, "measuring", 8, 92), job.name)
+        work.reporter(bench, job, "finding marks", 92, 94)(1.0)
         marks = find_marks(grid)
         recording = new_recording(content, SUFFIX[info.format], info, marks.phrases.room_tone)
-        work.reporter(bench, job.id, "storing", 94, 98)(0.5)
-        bench.vault.add(staged, content, recording.suffix, grid, wave)
+        work.reporter(bench, job, "storing", 94, 98)(0.5)
+        bench.vault.add(staged, content, recording.suffix, grid, wave, job.name)
     # from here on it is too late to stop: the track appears together with the end of the job
-    return _add_track(bench, job, recording, cut_into_cells(grid, marks.phrases), marks.details)
+    track = _add_track(bench, job, recording, cut_into_cells(grid, marks.phrases), marks.details)
+    if bench.vault.sound_of(content) is None:
+        # another session was deleted meanwhile, and took the recording along before this one had its row
+        _, grid, wave = measure_file(staged)
+        bench.vault.add(staged, content, recording.suffix, grid, wave, job.name)
+    staged.unlink(missing_ok=True)
+    return track
 
 
 def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cell], details: tuple[Mark, ...]) -> str:
     with history.edit(bench.database, job.session_id, f"Bring in {job.name}") as edit:
         db = edit.db
+        work.require_at_work(db, job)
+        db.execute(delete(Tombstone).where(col(Tombstone.hash) == recording.hash))
         stored = db.scalars(select(Recording).where(col(Recording.hash) == recording.hash)).first()
         if stored is None:
-            db.add(recording)
-            stored = recording
+            # a row of its own: one that was read before may have been deleted since
+            stored = Recording(**recording.model_dump())
+            db.add(stored)
         stored.missing = False
         last = db.scalar(select(func.max(col(Track.position))).where(col(Track.session_id) == job.session_id))
         track = Track(
@@ -136,8 +217,7 @@ def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cel
         db.add(MarkSet(track_id=track.id, data=pack(details, stored.sample_rate, stored.frames)))
         row = db.get(Job, job.id)
         if row is not None:
-            row.state, row.percent, row.result = "done", 100.0, {"track": track.id}
-    (bench.vault.incoming / job.id).unlink(missing_ok=True)
+            row.state, row.percent, row.message, row.result = "done", 100.0, "", {"track": track.id}
     return track.id
 
 

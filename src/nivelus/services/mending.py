@@ -1,8 +1,9 @@
 """Setting things right at start, after the program was killed or files were moved by hand.
 
-Uploads without a job, pieces of files under temporary names, folders without a row and renders without a job go; rows
-whose files are gone are marked as missing; a level grid that is missing beside its sound, or was measured
-by an older version, is measured again, and marks that were never looked for are found.
+What goes is only what the program made for itself: uploads that were still arriving, pieces under temporary names, uploads and
+renders of jobs that are over, and recordings with a tombstone. Recordings that no session knows stay, and are told of. Rows
+whose files are gone are marked as missing; a level grid or waveform that is missing or damaged beside its sound is measured
+again, and marks that were never looked for are found.
 """
 
 from __future__ import annotations
@@ -14,43 +15,92 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
-from nivelus.core.errors import SoundError
+from nivelus.core.errors import NotFound, SoundError
+from nivelus.core.files import size_in_words
 from nivelus.core.marks.details import find_details
 from nivelus.core.measure.grid import measure_file
+from nivelus.services.imports import RECEIVING
+from nivelus.services.keeping import clear_buried, loose
 from nivelus.services.levels import clips_of, phrases_of
+from nivelus.services.work import OPEN
 from nivelus.services.workbench import Workbench
 from nivelus.store.packing import pack
-from nivelus.store.tables import Job, MarkSet, Recording, Track
-from nivelus.store.vault import write_measured
+from nivelus.store.tables import Job, MarkSet, Recording, Session, Tombstone, Track
+from nivelus.store.vault import SUFFIX, Damaged, Older, hash_file
 
 
 def mend(bench: Workbench) -> list[str]:
     """Mend the data folder; what was done, one sentence each. Run it before any job is running."""
-    done = []
     vault = bench.vault
+    vault.clear_parts()
+    vault.clear_taken_out()
+    with bench.database.reading() as db:
+        jobs = {job.id: job.state for job in db.scalars(select(Job))}
+        buried = list(db.scalars(select(col(Tombstone.hash))))
+        is_new = db.scalars(select(Session).limit(1)).first() is None
+    done = _clear_uploads(bench, jobs) + _clear_renders(bench, jobs)
+    for hash in buried:
+        clear_buried(bench, hash)
     with bench.database.writing() as db:
-        jobs = {job.id: job for job in db.scalars(select(Job))}
-        for path in _files(vault.incoming):
-            job = jobs.get(path.name)
-            if job is None or job.state not in ("waiting", "running"):
-                path.unlink(missing_ok=True)
-                done.append("An upload that never became a track was cleared away.")
-        for path in _files(vault.renders):
-            job = jobs.get(path.name.split(".")[0])
-            if path.name.startswith(".") or job is None or job.state != "done":
-                path.unlink(missing_ok=True)
-                done.append("A render that was never finished was cleared away.")
-        known = {recording.hash: recording for recording in db.scalars(select(Recording).order_by(col(Recording.id)))}
-        present = vault.hashes()
-        for name in present - set(known):
-            vault.remove(name)
-            done.append("A recording that belongs to no track was cleared away.")
-        for recording in known.values():
-            whole = recording.hash in present and _has_all(bench, recording)
-            if not whole and not recording.missing:
-                done.append("A recording has lost its file; its track says so.")
-            recording.missing = not whole
+        done += _look_for_files(bench, db)
         done += _find_missing_marks(bench, db)
+    return done + _tell_of_loose(bench, is_new)
+
+
+def _clear_uploads(bench: Workbench, jobs: dict[str, str]) -> list[str]:
+    done = []
+    for path in _files(bench.vault.incoming):
+        if jobs.get(path.name) in OPEN:
+            continue
+        if path.suffix == RECEIVING or path.name in jobs:
+            path.unlink(missing_ok=True)
+            done.append("An upload that never became a track was cleared away.")
+        else:
+            done.append(_keep_upload(bench, path))
+    return done
+
+
+def _keep_upload(bench: Workbench, path: Path) -> str:
+    """Put a whole upload that the database knows nothing of into the vault; what is no sound holds nothing to lose."""
+    try:
+        info, grid, wave = measure_file(path)
+        bench.vault.add(path, hash_file(path), SUFFIX[info.format], grid, wave, f"Upload {path.name}")
+    except SoundError:
+        path.unlink(missing_ok=True)
+        return "An upload that is no sound was cleared away."
+    path.unlink(missing_ok=True)
+    return "An upload that no session knows was kept with the recordings."
+
+
+def _clear_renders(bench: Workbench, jobs: dict[str, str]) -> list[str]:
+    done = []
+    for path in _files(bench.vault.renders):
+        state = jobs.get(path.name.split(".")[0])
+        # a finished one of a job that is not known belongs to a database that was lost: it stays
+        if path.name.startswith(".") or (state is not None and state != "done"):
+            path.unlink(missing_ok=True)
+            done.append("A render that was never finished was cleared away.")
+    return done
+
+
+def _look_for_files(bench: Workbench, db: DbSession) -> list[str]:
+    """Which recordings are there; what was measured of them is made whole."""
+    done = []
+    for recording in db.scalars(select(Recording).order_by(col(Recording.id))):
+        is_there = bench.vault.source(recording).exists()
+        try:
+            if is_there:
+                bench.vault.check_measured(recording)
+        except Damaged as damage:
+            try:
+                bench.vault.measure_again(recording)
+                if not isinstance(damage, Older):
+                    done.append("What was measured of a recording was damaged; it was measured again.")
+            except NotFound:
+                is_there = False
+        if not is_there and not recording.missing:
+            done.append("A recording has lost its file; its track says so.")
+        recording.missing = not is_there
     return done
 
 
@@ -66,17 +116,14 @@ def _find_missing_marks(bench: Workbench, db: DbSession) -> list[str]:
     return done
 
 
-def _has_all(bench: Workbench, recording: Recording) -> bool:
-    source = bench.vault.source(recording)
-    if not source.exists():
-        return False
-    if not bench.vault.is_measured(recording):
-        try:
-            _, grid, wave = measure_file(source)
-        except SoundError:
-            return False
-        write_measured(source.parent, grid, wave)
-    return True
+def _tell_of_loose(bench: Workbench, is_new: bool) -> list[str]:
+    found = loose(bench)
+    if not found.items:
+        return []
+    count = len(found.items)
+    what = "1 recording belongs" if count == 1 else f"{count} recordings belong"
+    why = "The database is new, but recordings are there: " if is_new else ""
+    return [f"{why}{what} to no session, {size_in_words(found.size)}. The sessions page can bring back or delete them."]
 
 
 def _files(folder: Path) -> Iterator[Path]:

@@ -14,8 +14,8 @@ from sqlmodel import col, select
 from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import part
 from nivelus.core.gain.curve import SILENCE
-from nivelus.core.gain.curves import SILENT, Curve, finite
-from nivelus.services.lanes import Range, working_range
+from nivelus.core.gain.curves import SILENT, Curve, finite, inside_of
+from nivelus.services.lanes import LaneValue, Range, joined_clip_curves, working_range
 from nivelus.services.levels import clips_of
 from nivelus.store.history import Edit
 from nivelus.store.packing import pack_curve, unpack_curve
@@ -28,8 +28,9 @@ EVERYWHERE = (-np.inf, np.inf)
 class Owner:
     """A row that owns a curve, and from where to where it is heard, in seconds."""
 
-    def __init__(self, row: Lane | Clip, start: float, end: float) -> None:
-        self.row, self.start, self.end = row, start, end
+    def __init__(self, row: Lane | Clip, start: float, end: float, length: float) -> None:
+        """``length`` is that of the recording, seconds, within which all points lie."""
+        self.row, self.start, self.end, self.length = row, start, end, length
 
     def curve(self) -> Curve:
         """The curve as it is kept."""
@@ -37,6 +38,7 @@ class Owner:
 
     def put(self, curve: Curve, track: Track, within: Range | None = None) -> None:
         """Keep a curve: ``within`` a range what the hand drew, else the working range takes it in."""
+        curve = inside_of(curve, 0.0, self.length)
         if within is not None:
             low, high = within
             silent = np.isneginf(curve.db) & (low <= SILENCE)
@@ -54,22 +56,37 @@ class Owner:
 def owners_of(edit: Edit, track: Track, recording: Recording, lane: str, span: tuple[float, float]) -> Iterator[Owner]:
     """What is drawn on in a span of a lane, in order of time."""
     if lane != "curve":
-        yield Owner(lane_row(edit, track, lane), *EVERYWHERE)
+        yield Owner(lane_row(edit, track, lane), *EVERYWHERE, length_of(recording))
         return
     rate = recording.sample_rate
     for clip in clips_of(edit.db, track.id):
         start, end = clip.start / rate, clip.end / rate
         if start <= span[1] and end > span[0]:
-            yield Owner(clip, start, end)
+            yield Owner(clip, start, end, length_of(recording))
+
+
+def length_of(recording: Recording) -> float:
+    """The length of a recording, seconds."""
+    return recording.frames / recording.sample_rate
 
 
 def lane_row(edit: Edit, track: Track, lane: str) -> Lane:
     """The row of the ride or the trim; a new one where nothing was drawn yet."""
     row = edit.db.scalars(select(Lane).where(col(Lane.track_id) == track.id, col(Lane.name) == lane)).first()
     if row is None:
+        row = next((made for made in edit.made(Lane) if (made.track_id, made.name) == (track.id, lane)), None)
+    if row is None:
         row = Lane(track_id=track.id, name=lane)
         edit.db.add(row)
     return row
+
+
+def lane_now(edit: Edit, track: Track, recording: Recording, lane: str) -> Curve:
+    """A lane as one curve, as the edit has made it so far; that of the clips over the whole recording."""
+    if lane == "curve":
+        return joined_clip_curves(clips_of(edit.db, track.id), recording.sample_rate)
+    row = lane_row(edit, track, lane)
+    return LaneValue(row.points, row.offset, row.off).curve()
 
 
 def hand_range(edit: Edit, track: Track, lane: str) -> Range:

@@ -30,8 +30,8 @@ def request(bench: Workbench, track_id: str, format: str, bits: int, with_fader:
 
 def run_render(bench: Workbench, job_id: str) -> None:
     """Render as the job says. What fails is said in the job, and nothing is left under the final name."""
-    failed = "It could not be rendered. Is there room on the disk?"
-    work.run(bench, job_id, lambda job: _render(bench, job), "Stopped. Nothing was written.", failed)
+    failed = "It could not be rendered. Try it again."
+    work.run(bench, job_id, lambda job: _render(bench, job), failed)
 
 
 def _render(bench: Workbench, job: Job) -> dict[str, str]:
@@ -47,7 +47,7 @@ def _render(bench: Workbench, job: Job) -> dict[str, str]:
         bits=wanted["bits"],
         fader=fader,
         figures=figures(bench.vault.grid(recording), gain * [10 ** (fader / 10), 10 ** (fader / 20)]),
-        progress=work.reporter(bench, job.id, "rendering", 0, 100),
+        progress=work.reporter(bench, job, "rendering", 0, 100),
     )
     return {"file": job.name}
 

@@ -126,7 +126,7 @@ def accept(
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
         *_, result = _propose(bench, edit.db, edit.session, track, recording, values or {}, ids, span)
-        put_lane(edit, track, "ride", result.curve)
+        put_lane(edit, track, recording, "ride", result.curve)
         edit.label = "Draft a ride"
         if span is not None or ids is not None:
             edit.label += " for a span" if span is not None else f" for {count_of(len(ids or ()), 'phrase')}"

@@ -15,6 +15,7 @@ from nivelus.core.errors import Refused
 from nivelus.core.gain.curves import EMPTY, Curve, changed_span
 from nivelus.core.marks.esses import LEAST_RATE
 from nivelus.core.sound.reader import SoundInfo
+from nivelus.services.keeping import bury, clear_buried, recordings_used
 from nivelus.services.lanes import LaneValue, drawn_lanes, layers_of
 from nivelus.services.levels import (
     ALWAYS_WHOLE,
@@ -41,7 +42,7 @@ from nivelus.services.views import (
 from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import Edit, require
-from nivelus.store.tables import Change, Clip, Job, Recording, Session, Track
+from nivelus.store.tables import Clip, Job, Recording, Session, Track
 
 RULE_FIELDS = tuple(RuleView.model_fields)
 NAME_LENGTH = 120
@@ -64,16 +65,20 @@ def create(bench: Workbench, name: str) -> str:
 
 
 def remove(bench: Workbench, session_id: str) -> None:
-    """Delete a session for good, and the recordings that nothing else uses."""
+    """Delete a session for good, with its uploads and renders, and the recordings that only it uses."""
     with bench.database.writing() as db:
-        db.delete(require(db, Session, session_id, "session"))
+        session = require(db, Session, session_id, "session")
+        jobs = list(db.scalars(select(col(Job.id)).where(col(Job.session_id) == session_id)))
+        own = recordings_used(db, session_id)
+        db.delete(session)
         db.flush()
-        gone = _unused_recordings(db)
-        hashes = [recording.hash for recording in gone]
+        gone = list(db.scalars(select(Recording).where(col(Recording.id).in_(own - recordings_used(db)))))
         for recording in gone:
-            db.delete(recording)
-    for name in hashes:
-        bench.vault.remove(name)
+            bury(db, recording)
+    for job_id in jobs:
+        bench.vault.clear_job(job_id)
+    for recording in gone:
+        clear_buried(bench, recording.hash)
 
 
 def state(bench: Workbench, session_id: str, with_marks: bool = True) -> Changed:
@@ -347,13 +352,3 @@ def _card(db: DbSession, session: Session) -> CardView:
         ],
         importing=int(importing or 0),
     )
-
-
-def _unused_recordings(db: DbSession) -> list[Recording]:
-    """Recordings that neither a track nor a step of any history refers to."""
-    used = set(db.scalars(select(col(Track.recording_id))))
-    for rows in db.scalars(select(col(Change.rows))):
-        for row in rows:
-            if row["table"] == "track":
-                used.update(side["recording_id"] for side in (row["before"], row["after"]) if side)
-    return [recording for recording in db.scalars(select(Recording)) if recording.id not in used]

@@ -47,7 +47,6 @@ def remove(bench: Workbench, track_id: str, revision: int) -> Changed:
                 edit.db.delete(row)
         for clip in clips_of(edit.db, track.id):
             edit.db.delete(clip)
-        edit.db.flush()
         edit.db.delete(track)
 
     return run_edit(bench, track_id, "Take out a track", revision, work)

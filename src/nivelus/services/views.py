@@ -194,6 +194,22 @@ class CardsView(View):
     items: list[CardView]
 
 
+class LooseView(View):
+    """A recording that belongs to no session: the name it came under, bytes, and seconds if it is measured."""
+
+    hash: str
+    name: str
+    size: int
+    length: float | None
+
+
+class LooseViews(View):
+    """The recordings that belong to no session, and the room that they take, bytes."""
+
+    items: list[LooseView]
+    size: int
+
+
 class JobView(View):
     """Long work: ``state`` is waiting, running, done, failed or cancelled."""
 

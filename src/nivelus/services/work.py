@@ -1,25 +1,38 @@
 """Long work: its row in the database, its progress, and stopping it.
 
 A job's row outlives the program: what was waiting or running when it was killed is taken up again at the next start.
-Every job is written so that running it twice does no harm.
+Every job is written so that running it twice does no harm, and each run has a name: who finds another name in the row, or a
+job that is over, has lost it and leaves without a trace. So stopping takes effect at once, whatever the worker does.
+
+While it is at work a run raises the row's ``beat`` every few seconds. A job whose beat stands still has lost its worker; it
+is put back into the queue once, and told of after that.
 """
 
 from __future__ import annotations
 
+import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Any
 
 from sqlalchemy import select, update
+from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.errors import Cancelled, NivelusError, Refused
+from nivelus.core.files import disk_full, is_full
+from nivelus.logs import write_down
 from nivelus.services.views import JobView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
-from nivelus.store.tables import Job, Session, now
+from nivelus.store.tables import Job, Session, new_id, now
 
 OPEN = ("waiting", "running")
+MOST_TRIES = 2
+STOPPED = {"import": "Stopped. Nothing was brought in.", "render": "Stopped. Nothing was written."}
+LOST = "The work on it broke off twice without a word. If it does so again, the file may be at fault: export it anew."
+BEAT_SECONDS = 2.0
 _REPORT_SECONDS = 0.2
 
 
@@ -45,16 +58,17 @@ def open_jobs(bench: Workbench) -> list[str]:
 
 
 def cancel(bench: Workbench, job_id: str) -> JobView:
-    """Ask a job to stop; one that has not begun stops at once."""
+    """Stop a job, at once: whoever is at work on it notices at the next report and leaves nothing."""
     with bench.database.writing() as db:
         job: Job = require(db, Job, job_id, "job")
-        if job.state in OPEN:
-            job.stop = True
-            job.message = "Stopping."
-        if job.state == "waiting":
-            job.state, job.message = "cancelled", "Stopped before it began."
-            _clean(bench, job)
-        return view_job(job)
+        was_open = job.state in OPEN
+        if was_open:
+            job.message = "Stopped before it began." if job.state == "waiting" else STOPPED[job.kind]
+            job.state, job.run = "cancelled", ""
+        shown = view_job(job)
+    if was_open:
+        bench.vault.clear_job(job_id)
+    return shown
 
 
 def dismiss(bench: Workbench, job_id: str) -> None:
@@ -63,63 +77,77 @@ def dismiss(bench: Workbench, job_id: str) -> None:
         job: Job = require(db, Job, job_id, "job")
         if job.state in OPEN:
             raise Refused("It is still at work. Stop it first.")
-        _clean(bench, job)
         db.delete(job)
-
-
-def finish(bench: Workbench, job_id: str, state: str, message: str, **result: Any) -> None:
-    """Write down what became of a job."""
-    with bench.database.writing() as db:
-        job = db.get(Job, job_id)
-        if job is None:
-            return
-        job.state, job.message = state, message
-        job.percent = 100.0 if state == "done" else job.percent
-        job.result = {**job.result, **result}
-        if state != "done":
-            _clean(bench, job)
+    bench.vault.clear_job(job_id)
 
 
 def begin(bench: Workbench, job_id: str) -> Job | None:
-    """Mark a job as running; None if it is not waiting for that (any more)."""
+    """Begin a run of a job; None if it is not waiting for that (any more)."""
     with bench.database.writing() as db:
         job = db.get(Job, job_id)
         if job is None or job.state not in OPEN:
             return None
-        job.state, job.stage = "running", "starting"
+        job.state, job.stage, job.run, job.tries = "running", "starting", new_id(), job.tries + 1
         return job
 
 
-def run(bench: Workbench, job_id: str, task: Callable[[Job], dict[str, Any]], stopped: str, failed: str) -> None:
+def finish(bench: Workbench, job: Job, state: str, message: str, **result: Any) -> None:
+    """Write down what became of a run, unless the job is over or another run has it by now."""
+    if state != "done":
+        # first, for it may be what makes room on a full disk; whoever has the job now has begun anew
+        with bench.database.reading() as db:
+            is_lost = not _is_at_work(db, job)
+            row = db.get(Job, job.id)
+            goes = not is_lost or row is None or row.state not in OPEN
+        if goes:
+            bench.vault.clear_job(job.id)
+        if is_lost:
+            return
+    with bench.database.writing() as db:
+        row = db.get(Job, job.id)
+        if row is None or not _is_at_work(db, job):
+            return
+        row.state, row.message = state, message
+        row.percent = 100.0 if state == "done" else row.percent
+        row.result = {**row.result, **result}
+
+
+def run(bench: Workbench, job_id: str, task: Callable[[Job], dict[str, Any]], failed: str) -> None:
     """Do what a job asks for, and write down what became of it.
 
     Parameters
     ----------
     task : does the work and returns the job's result
-    stopped, failed : what to say when the person stopped it, and when it broke in a way that nobody foresaw
+    failed : what to say when it broke in a way that nobody foresaw
     """
     job = begin(bench, job_id)
     if job is None:
         return
     try:
-        result = task(job)
+        with _beating(bench, job):
+            result = task(job)
     except Cancelled:
-        finish(bench, job_id, "cancelled", stopped)
+        finish(bench, job, "cancelled", STOPPED[job.kind])
     except NivelusError as error:
-        finish(bench, job_id, "failed", error.sentence)
+        finish(bench, job, "failed", error.sentence)
     except OSError as error:
-        finish(bench, job_id, "failed", f"{failed} ({error.strerror or error})")
-    except Exception:
-        finish(bench, job_id, "failed", failed)
-        raise
+        finish(bench, job, "failed", disk_full(bench.vault.root).sentence if is_full(error) else f"{failed} ({error.strerror})")
+    except Exception as error:
+        finish(bench, job, "failed", f"{failed} (Noted as {write_down(error)}.)")
     else:
-        finish(bench, job_id, "done", "", **result)
+        finish(bench, job, "done", "", **result)
 
 
-def reporter(bench: Workbench, job_id: str, stage: str, low: float, high: float) -> Callable[[float], None]:
+def require_at_work(db: DbSession, job: Job) -> None:
+    """Make sure that a run still has its job. Raises Cancelled."""
+    if not _is_at_work(db, job):
+        raise Cancelled("Stopped.")
+
+
+def reporter(bench: Workbench, job: Job, stage: str, low: float, high: float) -> Callable[[float], None]:
     """A progress callback that writes ``low`` ... ``high`` percent to the job's row, at most five times a second.
 
-    It raises Cancelled once the person asked for a stop.
+    It raises Cancelled once the run has lost its job: the person asked for a stop, or another run has it.
     """
     last = 0.0
 
@@ -131,12 +159,35 @@ def reporter(bench: Workbench, job_id: str, stage: str, low: float, high: float)
         last = moment
         with bench.database.writing() as db:
             values = {"stage": stage, "percent": low + (high - low) * min(max(share, 0.0), 1.0)}
-            db.execute(update(Job).where(col(Job.id) == job_id).values(**values))
-            stop = db.scalar(select(col(Job.stop)).where(col(Job.id) == job_id))
-        if stop is None or stop:
-            raise Cancelled("Stopped.")
+            if not db.execute(_own(job).values(**values)).rowcount:  # type: ignore[attr-defined]
+                raise Cancelled("Stopped.")
 
     return report
+
+
+def take_back(bench: Workbench, job_id: str, run: str, beat: int) -> bool:
+    """Put a job that has lost its worker back into the queue, or give it up; whether it is waiting again.
+
+    ``run`` and ``beat`` are those at which it has stood still: if they have changed meanwhile nothing happens.
+    """
+    with bench.database.writing() as db:
+        job = db.get(Job, job_id)
+        if job is None or (job.state, job.run, job.beat) != ("running", run, beat):
+            return False
+        job.run = ""
+        if job.tries < MOST_TRIES:
+            job.state, job.stage = "waiting", "waiting"
+            return True
+        job.state, job.message = "failed", LOST
+    bench.vault.clear_job(job_id)
+    return False
+
+
+def pulses(bench: Workbench) -> dict[str, tuple[str, int]]:
+    """The run and the beat of every job that is at work."""
+    with bench.database.reading() as db:
+        rows = db.execute(select(col(Job.id), col(Job.run), col(Job.beat)).where(col(Job.state) == "running"))
+        return {id: (run, beat) for id, run, beat in rows}
 
 
 def view_job(job: Job) -> JobView:
@@ -159,8 +210,34 @@ def new_job(session_id: str, kind: str, name: str, **payload: Any) -> Job:
     return Job(session_id=session_id, kind=kind, name=name, payload=payload, created=now())
 
 
-def _clean(bench: Workbench, job: Job) -> None:
-    """Remove the files that belong to a job which is over."""
-    (bench.vault.incoming / job.id).unlink(missing_ok=True)
-    for left in bench.vault.renders.glob(f"{job.id}.*"):
-        left.unlink(missing_ok=True)
+def _own(job: Job) -> Any:
+    """An update of a job's row that does nothing once another run has it."""
+    return update(Job).where(col(Job.id) == job.id, col(Job.run) == job.run, col(Job.state) == "running")
+
+
+def _is_at_work(db: DbSession, job: Job) -> bool:
+    found = select(col(Job.id)).where(col(Job.id) == job.id, col(Job.run) == job.run, col(Job.state) == "running")
+    return db.scalar(found) is not None
+
+
+@contextmanager
+def _beating(bench: Workbench, job: Job) -> Iterator[None]:
+    """Let a job's row show that its run is alive."""
+    over = threading.Event()
+
+    def beat() -> None:
+        while not over.wait(BEAT_SECONDS):
+            try:
+                with bench.database.writing() as db:
+                    db.execute(_own(job).values(beat=Job.beat + 1))
+            except Exception:
+                # a beat that is missed is no harm, and why is said by whatever else cannot write
+                continue
+
+    thread = threading.Thread(target=beat, daemon=True)
+    thread.start()
+    try:
+        yield
+    finally:
+        over.set()
+        thread.join()

@@ -8,13 +8,14 @@ from nivelus.store.vault import Vault
 
 
 class Workbench:
-    """Opens what lies in ``settings.data`` and brings its tables to the newest version."""
+    """Opens what lies in ``settings.data`` and brings its tables to the newest version, unless told not to."""
 
-    def __init__(self, settings: Settings) -> None:
+    def __init__(self, settings: Settings, migrate: bool = True) -> None:
         self.settings = settings
         self.database = Database(settings.data)
         self.vault = Vault(settings.data)
-        self.database.migrate()
+        if migrate:
+            self.database.migrate()
 
     def close(self) -> None:
         """Close the database."""
