@@ -17,6 +17,7 @@ from nivelus.services.imports import run_import
 from nivelus.services.renders import run_render
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
+from nivelus.store.backups import QUEUE, is_whole
 
 RUN = {"import": run_import, "render": run_render}
 
@@ -66,12 +67,20 @@ def run_job(bench: Workbench, job_id: str) -> None:
 
 def queue_file(data: Path) -> Path:
     """Where the SQLite queue lies."""
-    return data / "queue.sqlite"
+    return data / QUEUE
+
+
+def _make_anew_if_damaged(path: Path) -> None:
+    if path.exists() and not is_whole(path, thorough=False):
+        for side in ("", "-wal", "-shm", "-journal"):
+            path.with_name(path.name + side).unlink(missing_ok=True)
 
 
 def _make(settings: Settings, immediate: bool) -> Huey:
     if settings.redis_url and not immediate:
         return RedisHuey("nivelus", url=settings.redis_url)
     settings.data.mkdir(parents=True, exist_ok=True)
+    if not immediate:
+        _make_anew_if_damaged(queue_file(settings.data))
     options: dict[str, Any] = {"filename": str(queue_file(settings.data)), "timeout": 15}
     return SqliteHuey("nivelus", immediate=immediate, immediate_use_memory=immediate, **options)

@@ -11,42 +11,67 @@ import signal
 import subprocess
 import sys
 import threading
+import time
+from collections import deque
 from collections.abc import Callable
 
+from nivelus.logs import note, open_log
 from nivelus.settings import Settings
 from nivelus.store.lock import DataLock
 
 _PR_SET_PDEATHSIG = 1
 WORKERS = 2
+MOST_ENDS, ENDS_SECONDS = 5, 60.0
 
 
-def start_worker(settings: Settings, lock: DataLock, on_death: Callable[[], None]) -> subprocess.Popen[bytes]:
-    """Start the worker process, which holds ``lock`` as well; ``on_death`` is called when it ends."""
-    environment = {**os.environ, "NIVELUS_DATA": str(settings.data), "NIVELUS_PARENT": str(os.getpid())}
-    if settings.redis_url:
-        environment["NIVELUS_REDIS_URL"] = settings.redis_url
-    process = subprocess.Popen(
-        [sys.executable, "-m", "nivelus.jobs.worker"],
-        env=environment,
-        start_new_session=True,
-        pass_fds=(lock.file,),
-    )
+class Worker:
+    """The worker process, begun again when it ends by itself.
 
-    def watch() -> None:
-        process.wait()
-        on_death()
+    Parameters
+    ----------
+    lock : held by the worker as well, so that no other program works on the folder while it does
+    on_end : called when it has ended MOST_ENDS times within ENDS_SECONDS: then it is of no use to go on
+    """
 
-    threading.Thread(target=watch, daemon=True).start()
-    return process
+    def __init__(self, settings: Settings, lock: DataLock, on_end: Callable[[], None]) -> None:
+        self._settings, self._lock, self._on_end = settings, lock, on_end
+        self._stopping = False
+        self.process = self._start()
+        threading.Thread(target=self._watch, daemon=True).start()
 
+    def stop(self) -> None:
+        """Let it finish for a moment, then end it."""
+        self._stopping = True
+        self.process.terminate()
+        try:
+            self.process.wait(timeout=5)
+        except subprocess.TimeoutExpired:
+            self.process.kill()
 
-def stop_worker(process: subprocess.Popen[bytes]) -> None:
-    """Let the worker finish for a moment, then end it."""
-    process.terminate()
-    try:
-        process.wait(timeout=5)
-    except subprocess.TimeoutExpired:
-        process.kill()
+    def _start(self) -> subprocess.Popen[bytes]:
+        settings = self._settings
+        environment = {**os.environ, "NIVELUS_DATA": str(settings.data), "NIVELUS_PARENT": str(os.getpid())}
+        if settings.redis_url:
+            environment["NIVELUS_REDIS_URL"] = settings.redis_url
+        return subprocess.Popen(
+            [sys.executable, "-m", "nivelus.jobs.worker"],
+            env=environment,
+            start_new_session=True,
+            pass_fds=(self._lock.file,),
+        )
+
+    def _watch(self) -> None:
+        ends: deque[float] = deque(maxlen=MOST_ENDS)
+        while True:
+            self.process.wait()
+            if self._stopping:
+                return
+            note(f"The worker has ended by itself ({self.process.returncode}).")
+            ends.append(time.monotonic())
+            if len(ends) == MOST_ENDS and ends[-1] - ends[0] < ENDS_SECONDS:
+                self._on_end()
+                return
+            self.process = self._start()
 
 
 def main() -> None:
@@ -58,7 +83,9 @@ def main() -> None:
 
     # whatever the consumer forks - workers and a scheduler - goes with it, and with it the hold on the data folder
     os.register_at_fork(after_in_child=_die_with_parent)
-    queue = JobQueue(Settings())
+    settings = Settings.read()
+    open_log(settings.data, "worker", settings.token)
+    queue = JobQueue(settings)
     queue.huey.on_startup()(queue.prepare)
     consumer = queue.huey.create_consumer(
         workers=WORKERS,

@@ -10,6 +10,7 @@ from nivelus.core.errors import Refused
 from nivelus.services import drawing, imports, renders, sound
 from nivelus.web.answers import answer, array
 from nivelus.web.context import bench, queue
+from nivelus.web.security import RECEIVED
 
 bp = Blueprint("binary", __name__, url_prefix="/api")
 
@@ -20,7 +21,11 @@ def upload(session_id: str) -> Response:
     name = request.args.get("name", "")
     if not name:
         raise Refused("The file needs a name.")
-    job = imports.stage_upload(bench(), session_id, name, request.stream, request.content_length)
+    received = request.environ.get(RECEIVED)
+    if received is not None:
+        job = imports.take_upload(bench(), session_id, name, received, request.content_length)
+    else:
+        job = imports.stage_upload(bench(), session_id, name, request.stream, request.content_length)
     queue().put(job.id)
     return answer(job, 202)
 

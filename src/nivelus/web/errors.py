@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+import sys
+from pathlib import Path
 from typing import Any
 
-import structlog
-from flask import Flask, Response, jsonify
+from flask import Flask, Response, jsonify, request
 from pydantic import ValidationError
 from werkzeug.exceptions import HTTPException
 
 from nivelus.core.errors import NivelusError
-
-log = structlog.get_logger()
+from nivelus.core.files import disk_full, is_full
+from nivelus.logs import write_down
 
 SENTENCES = {
     400: "The request could not be read.",
@@ -39,8 +40,8 @@ def on_invalid(error: ValidationError) -> Response:
     return problem(422, "Invalid", f"{first['where'] or 'The request'}: {first['what']}.", faults=faults)
 
 
-def register_errors(app: Flask) -> None:
-    """Turn every error of ``app`` into a problem body."""
+def register_errors(app: Flask, data: Path) -> None:
+    """Turn every error of ``app``, whose files lie in ``data``, into a problem body."""
 
     @app.errorhandler(NivelusError)
     def on_ours(error: NivelusError) -> Response:
@@ -54,7 +55,17 @@ def register_errors(app: Flask) -> None:
             response.headers["Allow"] = ", ".join(sorted(getattr(error, "valid_methods", None) or []))
         return response
 
+    @app.errorhandler(RecursionError)
+    def on_depth(error: RecursionError) -> Response:
+        # a body that is nested deeper than anything that could be meant
+        return problem(400, "BadRequest", SENTENCES[400])
+
     @app.errorhandler(Exception)
     def on_anything(error: Exception) -> Response:
-        log.exception("unexpected error")
-        return problem(500, "Unexpected", "Something unexpected went wrong. Nothing was changed; try it again.")
+        if isinstance(error, OSError) and is_full(error):
+            full = disk_full(data)
+            return problem(full.status, type(full).__name__, full.sentence)
+        id = write_down(error, f"{request.method} {request.path}")
+        print(f"Something unexpected went wrong; the log has it as {id}.", file=sys.stderr)
+        sentence = f"Something unexpected went wrong. Nothing was changed; try it again. The log has it as {id}."
+        return problem(500, "Unexpected", sentence, id=id)

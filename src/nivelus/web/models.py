@@ -236,6 +236,12 @@ class RevisionQuery(BaseModel):
     revision: int = Field(ge=0)
 
 
+class Hashes(Request):
+    """Recordings by their content."""
+
+    hashes: Annotated[list[Annotated[str, Field(min_length=1, max_length=128)]], Field(min_length=1, max_length=10_000)]
+
+
 class Problem(BaseModel):
     """What went wrong (RFC 9457): ``detail`` is a sentence for the person."""
 

@@ -8,9 +8,11 @@ another origin is refused. Away from this machine every request needs the token.
 from __future__ import annotations
 
 import hmac
-from urllib.parse import urlsplit
+from typing import Any
+from urllib.parse import parse_qs, urlsplit
 
 from flask import Flask, Response, redirect, request
+from werkzeug.http import parse_cookie
 from werkzeug.wrappers import Response as AnyResponse
 
 from nivelus.settings import Settings
@@ -43,27 +45,63 @@ HEADERS = {
 LOCAL_NAMES = {"localhost", "127.0.0.1", "::1"}
 
 
+RECEIVED, REFUSED = "nivelus.received", "nivelus.refused"
+"""Keys of the environment of a request: the file that an upload was received in, and why it is refused without being read."""
+MOST_JSON, MOST_CURVE = 2 << 20, 16 << 20
+"""Bytes of a body: what the interface can send is far less, and a curve file."""
+
+Verdict = tuple[int, str, str]
+
+
+def most_bytes(path: str) -> int:
+    """How large a body may be that is sent to ``path``; uploads have a limit of their own."""
+    return MOST_CURVE if path.endswith("/ride/file") else MOST_JSON
+
+
+def judge(settings: Settings, environ: dict[str, Any]) -> Verdict | None:
+    """Why a request is refused, by its head alone: status, title, sentence; None if it is not."""
+    host, origin = environ.get("HTTP_HOST", ""), environ.get("HTTP_ORIGIN")
+    path = environ.get("PATH_INFO", "")
+    try:
+        name = urlsplit(f"//{host}").hostname
+        theirs = None if origin is None else urlsplit(origin).netloc
+    except ValueError:
+        return 400, "BadRequest", "The request could not be read."
+    if not path.startswith("/") or any(ord(c) < 32 or ord(c) == 127 for c in path):
+        return 400, "BadRequest", "The request could not be read."
+    if settings.token is None and name not in LOCAL_NAMES:
+        return 403, "Forbidden", "This address is not ours: open the program by its own address."
+    is_read = environ.get("REQUEST_METHOD") in ("GET", "HEAD")
+    # following a link to the program from elsewhere is fine
+    is_page = is_read and not path.startswith("/api/")
+    is_foreign = (
+        theirs != host if origin is not None else environ.get("HTTP_SEC_FETCH_SITE", "none") not in ("same-origin", "none")
+    )
+    if is_foreign and (origin is not None or not is_page):
+        return 403, "Forbidden", "Another page tried to use this program. That is not allowed."
+    if settings.token is None or _same(_token_of(environ), settings.token):
+        return None
+    if is_read and _same(parse_qs(environ.get("QUERY_STRING", "")).get("token", [""])[0], settings.token):
+        return None
+    return 401, "Unauthorized", "Open the program with the address that holds its token."
+
+
 def register_security(app: Flask, settings: Settings) -> None:
     """Check every request of ``app`` and add the headers to every answer."""
 
     @app.before_request
     def check() -> AnyResponse | None:
-        host = urlsplit(f"//{request.host}")
-        if settings.token is None and host.hostname not in LOCAL_NAMES:
-            return problem(403, "Forbidden", "This address is not ours: open the program by its own address.")
-        if _is_foreign():
-            return problem(403, "Forbidden", "Another page tried to use this program. That is not allowed.")
-        if settings.token is None:
-            return None
+        verdict = judge(settings, request.environ) or request.environ.get(REFUSED)
+        if verdict is not None:
+            return problem(*verdict)
         given = request.args.get("token")
-        if given is not None and request.method == "GET" and _same(given, settings.token):
+        if settings.token is not None and given is not None and request.method == "GET" and _same(given, settings.token):
             # the token moves out of the address into a cookie that no script and no other site can use
             answer = redirect(request.path)
             answer.set_cookie(COOKIE, given, httponly=True, samesite="Strict")
             return answer
-        carried = request.cookies.get(COOKIE) or request.headers.get("Authorization", "").removeprefix("Bearer ")
-        if not _same(carried, settings.token):
-            return problem(401, "Unauthorized", "Open the program with the address that holds its token.")
+        if not request.path.endswith("/uploads"):
+            request.max_content_length = most_bytes(request.path)
         return None
 
     @app.after_request
@@ -75,14 +113,10 @@ def register_security(app: Flask, settings: Settings) -> None:
         return response
 
 
-def _is_foreign() -> bool:
-    origin = request.headers.get("Origin")
-    if origin is not None:
-        return urlsplit(origin).netloc != request.host
-    if request.method in ("GET", "HEAD") and not request.path.startswith("/api/"):
-        # following a link to the program from elsewhere is fine
-        return False
-    return request.headers.get("Sec-Fetch-Site", "none") not in ("same-origin", "none")
+def _token_of(environ: dict[str, Any]) -> str:
+    """The token that a request carries, in its cookie or its header."""
+    cookie = parse_cookie(environ.get("HTTP_COOKIE")).get(COOKIE)
+    return str(cookie or environ.get("HTTP_AUTHORIZATION", "").removeprefix("Bearer "))
 
 
 def _same(given: str, token: str) -> bool:

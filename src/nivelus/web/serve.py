@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import signal
+import socket
 import sys
 from collections.abc import Callable
 
 from nivelus.core.errors import Refused
+from nivelus.core.files import disk_full, is_full
 from nivelus.jobs.queue import JobQueue
-from nivelus.jobs.worker import start_worker, stop_worker
+from nivelus.jobs.watch import Watch
+from nivelus.jobs.worker import Worker
+from nivelus.logs import note, open_log
 from nivelus.services.mending import mend
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
+from nivelus.store.backups import secure
+from nivelus.store.database import known_versions
 from nivelus.store.lock import DataLock
 from nivelus.web.app import create_app
 
@@ -28,38 +35,75 @@ def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Wor
     Raises
     ------
     Refused
-        If the address is open to others and no token is set, the port is taken, or the data folder is in use.
+        If the address is open to others and no token is set, the port is taken, or the data folder is in use or was written
+        by a newer version.
     """
-    import waitress
+    import uvicorn
+
+    from nivelus.web.edge import Edge, Protocol
 
     if not settings.is_local and not settings.token:
         raise Refused("Listening beyond this machine needs a token: set NIVELUS_TOKEN to a long random word.")
     lock = DataLock(settings.data)
-    bench = Workbench(settings)
-    for sentence in mend(bench):
-        say(sentence)
+    open_log(settings.data, token=settings.token)
+    bench = _open(settings, say)
     if prepare:
         prepare(bench)
+    listening = _listen(settings)
     queue = JobQueue(settings)
     queue.refill(bench)
-    app = create_app(settings, bench, queue)
-    try:
-        server = waitress.create_server(
-            app,
-            host=settings.host,
-            port=settings.port,
-            threads=8,
-            max_request_body_size=(settings.max_upload_mb + 1) << 20,
-            channel_timeout=600,
+    edge = Edge(create_app(settings, bench, queue), settings, bench)
+    logging.getLogger("uvicorn").setLevel(logging.CRITICAL + 1)
+    server = uvicorn.Server(
+        uvicorn.Config(
+            edge,
+            http=Protocol,
+            ws="none",
+            lifespan="off",
+            log_config=None,
+            access_log=False,
+            server_header=False,
+            timeout_keep_alive=30,
+            timeout_graceful_shutdown=2,
+            h11_max_incomplete_event_size=32 << 10,
         )
-    except OSError as error:
-        raise Refused(f"Port {settings.port} cannot be used: {error.strerror}. Choose another (--port).") from error
-    worker = start_worker(settings, lock, on_death=lambda: os.kill(os.getpid(), signal.SIGTERM))
+    )
+    worker = Worker(settings, lock, on_end=lambda: os.kill(os.getpid(), signal.SIGTERM))
+    watch = Watch(bench, queue)
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     name = f"[{settings.host}]" if ":" in settings.host else settings.host
     say(f"Nivelus is at http://{name}:{settings.port}/" + (f"?token={settings.token}" if settings.token else ""))
     try:
-        server.run()
+        server.run([listening])
+    except KeyboardInterrupt:
+        pass
     finally:
-        stop_worker(worker)
+        watch.stop()
+        worker.stop()
+        edge.close()
         bench.close()
+
+
+def _open(settings: Settings, say: Callable[[str], None]) -> Workbench:
+    """Open the data folder, whole and mended."""
+    try:
+        done = secure(settings.data, set(known_versions()))
+        bench = Workbench(settings)
+        done += mend(bench)
+    except OSError as error:
+        if is_full(error):
+            raise disk_full(settings.data) from error
+        raise
+    for sentence in done:
+        note(sentence)
+    for sentence in dict.fromkeys(done):
+        say(sentence if done.count(sentence) == 1 else f"{sentence} ({done.count(sentence)} times)")
+    return bench
+
+
+def _listen(settings: Settings) -> socket.socket:
+    family = socket.AF_INET6 if ":" in settings.host else socket.AF_INET
+    try:
+        return socket.create_server((settings.host, settings.port), family=family, backlog=512)
+    except OSError as error:
+        raise Refused(f"Port {settings.port} cannot be used: {error.strerror}. Choose another (--port).") from error

@@ -1,0 +1,331 @@
+"""The edge of the server: connections and bodies are waited for without a thread; the application gets requests that are whole.
+
+A thread of the application is taken only when all of a request is here, so idle, half-open and slow connections cost nothing
+but their socket. Before a byte of a body is read, Host, Origin and token are checked, and what it may be: an upload goes
+straight to the disk of the vault, in blocks; every other body is small and stays in memory. An answer goes out block by block,
+however slowly it is taken.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import io
+import re
+import sys
+from collections.abc import Awaitable, Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any, BinaryIO
+from urllib.parse import parse_qs
+
+from uvicorn.protocols.http.h11_impl import H11Protocol
+
+from nivelus.core.errors import NivelusError
+from nivelus.core.files import disk_full, is_full
+from nivelus.logs import write_down
+from nivelus.services import imports
+from nivelus.services.workbench import Workbench
+from nivelus.settings import Settings
+from nivelus.web.security import RECEIVED, REFUSED, judge, most_bytes
+
+HEAD_SECONDS = 10.0
+"""Time that a connection has for a complete request head."""
+SILENT_SECONDS = 30.0
+"""Time that a body may pause."""
+THREADS, DISK_THREADS = 8, 2
+_BLOCK = 1 << 20
+_UPLOAD = re.compile(r"/api/sessions/([^/]+)/uploads")
+_DRAINED_SECONDS = 5.0
+
+Scope = dict[str, Any]
+Receive = Callable[[], Awaitable[dict[str, Any]]]
+Send = Callable[[dict[str, Any]], Awaitable[None]]
+Wsgi = Callable[[dict[str, Any], Callable[..., Any]], Iterable[bytes]]
+
+
+class Gone(Exception):  # noqa: N818
+    """The other side has closed the connection, or has fallen silent."""
+
+
+class Protocol(H11Protocol):
+    """HTTP/1.1 where a connection that does not say what it wants is closed."""
+
+    _deadline: asyncio.TimerHandle | None = None
+
+    def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
+        super().connection_made(transport)
+        self._expect_head()
+
+    def data_received(self, data: bytes) -> None:
+        super().data_received(data)
+        if self.cycle is None or self.cycle.response_complete:
+            self._expect_head()
+        else:
+            self._stop_waiting()
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self._stop_waiting()
+        super().connection_lost(exc)
+
+    def _expect_head(self) -> None:
+        if self._deadline is None:
+            self._deadline = self.loop.call_later(HEAD_SECONDS, self._too_late)
+
+    def _stop_waiting(self) -> None:
+        if self._deadline is not None:
+            self._deadline.cancel()
+            self._deadline = None
+
+    def _too_late(self) -> None:
+        self._deadline = None
+        if not self.transport.is_closing():
+            self.transport.close()
+
+
+class Edge:
+    """An ASGI application around ours, which is WSGI."""
+
+    def __init__(self, app: Wsgi, settings: Settings, bench: Workbench) -> None:
+        self._app, self._settings, self._bench = app, settings, bench
+        self._pool = ThreadPoolExecutor(THREADS, "answer")
+        self._disk = ThreadPoolExecutor(DISK_THREADS, "receive")
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Answer one request."""
+        if scope["type"] != "http":
+            return
+        environ = _environ(scope)
+        received: Path | None = None
+        try:
+            early = False
+            if _has_body(environ):
+                early, received = await self._take_body(environ, receive)
+            await self._answer(environ, send, receive if early else None)
+        except Gone:
+            pass
+        except Exception as error:
+            write_down(error, f"{environ['REQUEST_METHOD']} {environ['PATH_INFO']}")
+            raise Gone from None
+        finally:
+            if received is not None:
+                received.unlink(missing_ok=True)
+
+    def close(self) -> None:
+        """Let the threads go."""
+        self._pool.shutdown(wait=False, cancel_futures=True)
+        self._disk.shutdown(wait=False, cancel_futures=True)
+
+    async def _take_body(self, environ: dict[str, Any], receive: Receive) -> tuple[bool, Path | None]:
+        """Read the body of a request; whether it is answered without all of it, and the file that it lies in, if any."""
+        if judge(self._settings, environ) is not None:
+            # the application says why
+            return True, None
+        length = _length(environ)
+        upload = _UPLOAD.fullmatch(environ["PATH_INFO"])
+        try:
+            if upload and environ["REQUEST_METHOD"] == "POST" and (name := _argument(environ, "name")):
+                return False, await self._take_upload(environ, receive, upload[1], name, length)
+            most = most_bytes(environ["PATH_INFO"])
+            if length is not None and length > most:
+                raise TooLarge(most)
+            body = await asyncio.wait_for(_small_body(receive, most), 2 * SILENT_SECONDS)
+            environ["wsgi.input"], environ["CONTENT_LENGTH"] = io.BytesIO(body), str(len(body))
+            return False, None
+        except TooLarge as error:
+            environ[REFUSED] = (413, "TooLarge", f"That is too large: at most {error.most >> 20} MB are taken here.")
+        except NivelusError as error:
+            environ[REFUSED] = (error.status, type(error).__name__, error.sentence)
+        except TimeoutError:
+            raise Gone from None
+        return True, None
+
+    async def _take_upload(
+        self, environ: dict[str, Any], receive: Receive, session: str, name: str, length: int | None
+    ) -> Path:
+        """Write an upload where it belongs; the application makes its job."""
+        loop = asyncio.get_running_loop()
+        path = await loop.run_in_executor(self._pool, imports.expect_upload, self._bench, session, name, length)
+        try:
+            handle = path.open("wb")
+            try:
+                size = 0
+                async for block in _blocks(receive):
+                    size += len(block)
+                    if size > self._settings.max_upload_mb << 20:
+                        raise TooLarge(self._settings.max_upload_mb << 20)
+                    await loop.run_in_executor(self._disk, handle.write, block)
+            finally:
+                await loop.run_in_executor(self._disk, handle.close)
+        except BaseException as error:
+            path.unlink(missing_ok=True)
+            if is_full(error):
+                raise disk_full(path) from error
+            raise
+        environ[RECEIVED], environ["CONTENT_LENGTH"] = path, str(size)
+        return path
+
+    async def _answer(self, environ: dict[str, Any], send: Send, unread: Receive | None) -> None:
+        """Run the application and send what it says; with an ``unread`` body the connection is closed after it."""
+        loop = asyncio.get_running_loop()
+        answer = await loop.run_in_executor(self._pool, _Answer, self._app, environ)
+        try:
+            headers = [(k.lower().encode("latin-1"), v.encode("latin-1")) for k, v in answer.headers]
+            if unread is not None:
+                headers.append((b"connection", b"close"))
+            await send({"type": "http.response.start", "status": answer.status, "headers": headers})
+            block: bytes | None = answer.first
+            while block is not None:
+                await send({"type": "http.response.body", "body": block, "more_body": True})
+                block = None if answer.is_whole else await loop.run_in_executor(self._pool, answer.next)
+            if unread is not None:
+                # who is still sending would not see the answer if the connection were closed under it
+                await _drain(unread)
+            await send({"type": "http.response.body", "body": b"", "more_body": False})
+        finally:
+            if answer.is_whole:
+                answer.close()
+            else:
+                await loop.run_in_executor(self._pool, answer.close)
+
+
+class TooLarge(Exception):  # noqa: N818
+    """A body is larger than ``most`` bytes."""
+
+    def __init__(self, most: int) -> None:
+        super().__init__(most)
+        self.most = most
+
+
+class _Answer:
+    """What the application answers: status, headers, the first block, and those that follow."""
+
+    def __init__(self, app: Wsgi, environ: dict[str, Any]) -> None:
+        self.status = 500
+        self.headers: list[tuple[str, str]] = []
+        self._result = app(environ, self._start)
+        self._blocks: Iterator[bytes] = iter(self._result)
+        self.first = self.next() or b""
+        self.is_whole = isinstance(self._result, list | tuple) and len(self._result) <= 1
+        if not self.is_whole and (second := self.next()) is None:
+            self.is_whole = True
+        elif not self.is_whole:
+            self._blocks = _chain(second or b"", self._blocks)
+
+    def _start(self, status: str, headers: list[tuple[str, str]], _: object = None) -> Callable[[bytes], None]:
+        self.status, self.headers = int(status.split(" ", 1)[0]), headers
+        return lambda _: None
+
+    def next(self) -> bytes | None:
+        return next(self._blocks, None)
+
+    def close(self) -> None:
+        close = getattr(self._result, "close", None)
+        if close is not None:
+            close()
+
+
+class _FileBlocks:
+    """A file as an application hands it over, in large blocks."""
+
+    def __init__(self, file: BinaryIO, _: int = 0) -> None:
+        self._file = file
+
+    def __iter__(self) -> Iterator[bytes]:
+        while block := self._file.read(_BLOCK):
+            yield block
+
+    def close(self) -> None:
+        self._file.close()
+
+
+def _chain(first: bytes, rest: Iterator[bytes]) -> Iterator[bytes]:
+    yield first
+    yield from rest
+
+
+def _environ(scope: Scope) -> dict[str, Any]:
+    """The WSGI environment of a request without its body (PEP 3333)."""
+    server, client = scope.get("server") or ("", 0), scope.get("client") or ("", 0)
+    environ: dict[str, Any] = {
+        "REQUEST_METHOD": scope["method"],
+        "SCRIPT_NAME": "",
+        "PATH_INFO": scope["path"].encode("utf-8", "surrogateescape").decode("latin-1"),
+        "QUERY_STRING": scope["query_string"].decode("latin-1"),
+        "SERVER_NAME": str(server[0]),
+        "SERVER_PORT": str(server[1]),
+        "SERVER_PROTOCOL": f"HTTP/{scope['http_version']}",
+        "REMOTE_ADDR": str(client[0]),
+        "wsgi.version": (1, 0),
+        "wsgi.url_scheme": scope.get("scheme", "http"),
+        "wsgi.input": io.BytesIO(),
+        "wsgi.input_terminated": True,
+        "wsgi.errors": sys.stderr,
+        "wsgi.multithread": True,
+        "wsgi.multiprocess": False,
+        "wsgi.run_once": False,
+        "wsgi.file_wrapper": _FileBlocks,
+    }
+    for raw, value in scope["headers"]:
+        name = raw.decode("latin-1").upper().replace("-", "_")
+        key = name if name in ("CONTENT_TYPE", "CONTENT_LENGTH") else f"HTTP_{name}"
+        text = value.decode("latin-1")
+        environ[key] = f"{environ[key]},{text}" if key in environ and key != "CONTENT_LENGTH" else text
+    return environ
+
+
+def _has_body(environ: dict[str, Any]) -> bool:
+    return environ.get("CONTENT_LENGTH", "0") != "0" or "HTTP_TRANSFER_ENCODING" in environ
+
+
+def _length(environ: dict[str, Any]) -> int | None:
+    said = environ.get("CONTENT_LENGTH", "")
+    return int(said) if said.isdigit() else None
+
+
+def _argument(environ: dict[str, Any], name: str) -> str:
+    return str(parse_qs(environ["QUERY_STRING"]).get(name, [""])[0])
+
+
+async def _parts(receive: Receive) -> Any:
+    """The parts of a body as they arrive. Raises Gone."""
+    while True:
+        try:
+            message = await asyncio.wait_for(receive(), SILENT_SECONDS)
+        except TimeoutError:
+            raise Gone from None
+        if message["type"] == "http.disconnect":
+            raise Gone
+        yield message["body"]
+        if not message.get("more_body"):
+            return
+
+
+async def _blocks(receive: Receive) -> Any:
+    """A body in blocks of about a MiB."""
+    block = bytearray()
+    async for part in _parts(receive):
+        block += part
+        if len(block) >= _BLOCK:
+            yield bytes(block)
+            block = bytearray()
+    if block:
+        yield bytes(block)
+
+
+async def _small_body(receive: Receive, most: int) -> bytes:
+    body = bytearray()
+    async for part in _parts(receive):
+        body += part
+        if len(body) > most:
+            raise TooLarge(most)
+    return bytes(body)
+
+
+async def _drain(receive: Receive) -> None:
+    async def take() -> None:
+        async for _ in _parts(receive):
+            pass
+
+    with contextlib.suppress(TimeoutError, Gone):
+        await asyncio.wait_for(take(), _DRAINED_SECONDS)

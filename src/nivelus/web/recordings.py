@@ -1,0 +1,35 @@
+"""Routes of recordings that belong to no session: seeing them, bringing them back, deleting them."""
+
+from __future__ import annotations
+
+from flask import Response
+from flask_openapi3 import APIBlueprint, Tag
+
+from nivelus.services import imports, keeping
+from nivelus.services.views import JobsView, LooseViews
+from nivelus.web.answers import answer
+from nivelus.web.context import PROBLEMS, bench, queue
+from nivelus.web.models import Hashes
+
+api = APIBlueprint("recordings", __name__, url_prefix="/api/loose", abp_tags=[Tag(name="recordings")], abp_responses=PROBLEMS)
+
+
+@api.get("", responses={200: LooseViews})
+def list_loose() -> Response:
+    """The recordings that belong to no session."""
+    return answer(keeping.loose(bench()))
+
+
+@api.post("/bring-back", responses={202: JobsView})
+def bring_back(body: Hashes) -> Response:
+    """Make a session of each."""
+    jobs = imports.bring_back(bench(), body.hashes)
+    for job in jobs:
+        queue().put(job.id)
+    return answer(JobsView(items=jobs), 202)
+
+
+@api.post("/delete", responses={200: LooseViews})
+def delete_loose(body: Hashes) -> Response:
+    """Delete them for good."""
+    return answer(keeping.delete_loose(bench(), body.hashes))
