@@ -110,7 +110,7 @@ def _moments(line: Curve) -> FloatArray:
     piece = np.repeat(np.arange(len(pieces)), pieces)
     step = np.arange(len(piece)) - np.repeat(np.cumsum(pieces) - pieces, pieces)
     between = line.at[piece] + length[piece] * step / pieces[piece]
-    return np.maximum(np.sort(np.concatenate([[0.0], between, line.at[-1:]])), 0.0)
+    return np.asarray(np.maximum(np.sort(np.concatenate([[0.0], between, line.at[-1:]])), 0.0))
 
 
 def _changes(ticks: Ints, values: Ints, control: int) -> bytes:

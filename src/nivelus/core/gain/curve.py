@@ -79,11 +79,10 @@ def add_curves(curves: Sequence[GainCurve]) -> GainCurve:
 
 
 def frame_gain(curve: GainCurve, borders: npt.NDArray[np.int64]) -> FloatArray:
-    """Mean square and highest amplitude of the gain in each frame.
+    """Mean square and highest amplitude of the gain in each frame, exactly.
 
-    A frame through which the gain moves is looked at in nine places. Between two of them the mean power is that of an
-    exponential, (p1 - p0) / ln(p1 / p0), which is exact for gain that is linear in dB; a bend within a piece of a frame
-    costs less than 0.1 dB even at the de-click slope.
+    Gain that is linear in dB is an exponential in power, whose mean between p0 and p1 is (p1 - p0) / ln(p1 / p0).
+    O(frames + points).
 
     Parameters
     ----------
@@ -94,23 +93,9 @@ def frame_gain(curve: GainCurve, borders: npt.NDArray[np.int64]) -> FloatArray:
     -------
     (frames, 2) float64, linear power and linear amplitude
     """
-    low, high = borders[:-1].astype(np.float64), borders[1:].astype(np.float64)
-    share = np.linspace(0.0, 1.0, 9)
-    edges = np.interp(borders, curve.at, curve.db)
-    left, right = edges[:-1], edges[1:]
-    amplitude = 10 ** (np.maximum(left, right) / 20)
-    power = 10 ** (left / 10)
-    first, last = np.searchsorted(curve.at, low, "left"), np.searchsorted(curve.at, high, "right")
-    moving = np.flatnonzero((left != right) | (first != last))
-    inside = low[moving, None] + share * (high - low)[moving, None]
-    linear = 10 ** (np.interp(inside, curve.at, curve.db) / 20)
-    first_power, last_power = linear[:, :-1] ** 2, linear[:, 1:] ** 2
-    growth = np.log(last_power / first_power)
-    flat = np.abs(growth) < 1e-9
-    pieces = np.where(flat, first_power, (last_power - first_power) / np.where(flat, 1.0, growth))
-    power[moving] = pieces.mean(axis=1)
-    amplitude[moving] = linear.max(axis=1)
-    return np.stack([power, amplitude], axis=1)
+    out = np.empty((len(borders) - 1, 2))
+    _frames(np.asarray(curve.at, np.float64), np.asarray(curve.db, np.float64), borders, out)
+    return out
 
 
 def apply_gain(samples: npt.NDArray[np.floating[Any]], curve: GainCurve, start: int) -> npt.NDArray[np.floating[Any]]:
@@ -132,6 +117,41 @@ def apply_gain(samples: npt.NDArray[np.floating[Any]], curve: GainCurve, start: 
     out = np.empty_like(samples)
     _apply(samples, part.at - start, part.db, out)
     return out
+
+
+@numba.njit(nogil=True, cache=True)
+def _frames(at: FloatArray, db: FloatArray, borders: npt.NDArray[np.int64], out: FloatArray) -> None:
+    """Walk frames and segments side by side."""
+    last = len(at) - 1
+    # the segment that ends at point i lies before it; before the first point and behind the last the curve is level
+    i = np.searchsorted(at, np.float64(borders[0]), "right")
+    known, power, amplitude = np.nan, 1.0, 1.0
+    for frame in range(len(borders) - 1):
+        low, high = np.float64(borders[frame]), np.float64(borders[frame + 1])
+        total, highest, x = 0.0, -np.inf, low
+        while x < high:
+            end = high if i > last else min(high, at[i])
+            if end > x or at[i] <= x:
+                if i == 0 or i > last:
+                    a = db[0] if i == 0 else db[last]
+                    b = a
+                else:
+                    slope = (db[i] - db[i - 1]) / (at[i] - at[i - 1])
+                    a, b = db[i - 1] + slope * (x - at[i - 1]), db[i - 1] + slope * (end - at[i - 1])
+                highest = max(highest, a, b)
+                if a == b:
+                    if a != known:
+                        known, power, amplitude = a, np.exp(2 * a * DB_TO_LOG), np.exp(a * DB_TO_LOG)
+                    total += power * (end - x)
+                else:
+                    first, growth = np.exp(2 * a * DB_TO_LOG), 2 * (b - a) * DB_TO_LOG
+                    mean = first if abs(growth) < 1e-9 else first * np.expm1(growth) / growth
+                    total += mean * (end - x)
+                x = end
+            if i <= last and at[i] <= x:
+                i += 1
+        out[frame, 0] = total / max(high - low, 1.0)
+        out[frame, 1] = amplitude if highest == known else np.exp(highest * DB_TO_LOG)
 
 
 @numba.njit(nogil=True, cache=True)

@@ -75,9 +75,9 @@ def compile_dips(dips: Dips, rate: int) -> GainCurve:
         at = np.unique(np.concatenate([at, *crossings]))
         values = np.stack([np.interp(at, *lane, left=0.0, right=0.0) for lane in lanes])
     db = values.min(axis=0)
-    # points nearer than this are the same one; none of the curves moves by more than a trace within it
+    # points nearer than this are the same one; none of the curves moves by more than a trace within it, and 0 dB stays that
     apart = np.concatenate([[True], np.diff(at) > 1e-3])
-    return GainCurve(at[apart], db[apart])
+    return GainCurve(at[apart], np.maximum.reduceat(db, np.flatnonzero(apart)))
 
 
 def _lanes(first: FloatArray, last: FloatArray) -> list[npt.NDArray[np.int64]]:

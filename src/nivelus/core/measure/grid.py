@@ -17,6 +17,7 @@ from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from queue import SimpleQueue
 from typing import Any
@@ -79,6 +80,14 @@ def frame_borders(samples: int, rate: int, first: int = 0, last: int | None = No
     borders: npt.NDArray[np.int64] = _border(np.arange(first, last + 1, dtype=np.int64), rate)
     if last == count:
         borders[-1] = samples
+    return borders
+
+
+@lru_cache(maxsize=4)
+def all_borders(samples: int, rate: int) -> npt.NDArray[np.int64]:
+    """``frame_borders`` of a whole recording, kept for the next time; not to be written to."""
+    borders = frame_borders(samples, rate)
+    borders.setflags(write=False)
     return borders
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -50,6 +51,33 @@ def span_levels(grid: LevelGrid, start: float, end: float, gain: FloatArray | No
     )
 
 
+def moved_by_gain(column: npt.NDArray[np.floating[Any]], spans: npt.NDArray[np.int64], gain: FloatArray) -> FloatArray:
+    """How many dB gain moves the power of many spans. O(frames of the spans).
+
+    Parameters
+    ----------
+    column : (frames,) mean squares of a grid
+    spans : (n, 2) first frame and the one after the last, at least one frame each
+    gain : (frames,) linear power
+
+    Returns
+    -------
+    (n,) dB
+    """
+    frames, owner, _, length = _frames_of(spans)
+    power = column[frames].astype(np.float64)
+    before, after = (np.bincount(owner, values, len(length)) for values in (power, power * gain[frames]))
+    return np.asarray(10 * np.log10(np.maximum(after, 1e-24) / np.maximum(before, 1e-24)))
+
+
+def _frames_of(spans: npt.NDArray[np.int64]) -> tuple[npt.NDArray[np.int64], ...]:
+    """All frames of spans one after the other, whose they are, where each span begins among them, and its length."""
+    length = spans[:, 1] - spans[:, 0]
+    first = np.concatenate([[0], np.cumsum(length)[:-1]]).astype(np.int64)
+    owner = np.repeat(np.arange(len(spans)), length)
+    return np.arange(len(owner)) - np.repeat(first - spans[:, 0], length), owner, first, length
+
+
 def levels_of_spans(grid: LevelGrid, spans: npt.NDArray[np.int64], gain: FloatArray, unit: str) -> FloatArray:
     """The level of many spans at once, as ``span_levels`` has it for one. O(frames of the spans).
 
@@ -64,10 +92,7 @@ def levels_of_spans(grid: LevelGrid, spans: npt.NDArray[np.int64], gain: FloatAr
     -------
     (n,) levels, never below LOWEST_DB
     """
-    length = spans[:, 1] - spans[:, 0]
-    first = np.concatenate([[0], np.cumsum(length)[:-1]]).astype(np.int64)
-    owner = np.repeat(np.arange(len(spans)), length)
-    frames = np.arange(len(owner)) - np.repeat(first - spans[:, 0], length)
+    frames, owner, first, length = _frames_of(spans)
     column = {"loudness": "k", "rms": "plain", "peak": "true_peak"}[unit]
     values = grid.column(column)[frames].astype(np.float64) * gain[frames, 1 if unit == "peak" else 0]
     if not len(spans):
