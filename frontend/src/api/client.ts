@@ -20,6 +20,7 @@ export type Rule = Schemas["RuleView"];
 export type RuleChange = Schemas["RuleIn"];
 export type Card = Schemas["CardView"];
 export type Job = Schemas["JobView"];
+export type Loose = Schemas["LooseViews"];
 export type Draft = Schemas["DraftView"];
 export type Figures = Schemas["FiguresView"];
 export type BeforeAfter = Schemas["BeforeAfter"];
@@ -171,6 +172,10 @@ export const api = {
   figures: (id: string) => take(client.GET("/api/tracks/{track_id}/figures", track(id))),
   render: (id: string, body: RenderRequest) =>
     take(client.POST("/api/tracks/{track_id}/render", { ...track(id), body })),
+
+  loose: () => take(client.GET("/api/loose")),
+  bringBack: (hashes: string[]) => take(client.POST("/api/loose/bring-back", { body: { hashes } })),
+  deleteLoose: (hashes: string[]) => take(client.POST("/api/loose/delete", { body: { hashes } })),
 
   jobs: (id: string) => take(client.GET("/api/sessions/{session_id}/jobs", session(id))).then((answer) => answer.items),
   cancelJob: (id: string) => take(client.POST("/api/jobs/{job_id}/cancel", job(id))),

@@ -40,3 +40,8 @@ export function useJobs() {
 export function useCards() {
   return useQuery({ queryKey: ["cards"], queryFn: api.cards, refetchInterval: 5000 });
 }
+
+/** The recordings that belong to no session. */
+export function useLoose() {
+  return useQuery({ queryKey: ["loose"], queryFn: api.loose, refetchInterval: 15000 });
+}

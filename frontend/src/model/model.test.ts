@@ -9,7 +9,7 @@ import { gainAt, toPoints } from "./curve";
 import { markList } from "./details";
 import { heldPoint, kept, liftLine, pointsLine } from "./hold";
 import { useRide } from "./rideState";
-import { deviation, heldDepth, heldEdge, heldGain, isLevel, merge, useSession } from "./session";
+import { deviation, heldDepth, heldEdge, heldGain, isLevel, merge, revalue, useSession } from "./session";
 import { strayList } from "./strays";
 import { fitWindow, hand, useView, zoomWindow } from "./view";
 
@@ -44,6 +44,22 @@ describe("an answer of the server", () => {
     const found = [mark({ id: "ess.4800", kind: "ess" })];
     expect(merge({ t: [mark({ id: "old" })] }, found, answer({ whole: ["t"] })).t).toEqual(found);
     expect(merge({ t: [mark({ id: "old" })] }, [], answer({ whole: ["t"] })).t).toEqual([]);
+  });
+});
+
+describe("values that come column by column", () => {
+  it("go into what they belong to, and leave everything else the very same", () => {
+    const old = { t: [mark({ id: "ess.1" }), mark({ id: "ess.2" })], u: [mark({ id: "ess.1" })] };
+    const columns = { t: { ids: ["ess.2"], depth: [-4], reason: [1], reasons: ["excess", "at most"] } };
+    const fresh = revalue(old, columns, (name, value, all) =>
+      name === "reason" ? all.reasons![value as number] : value,
+    );
+    expect(fresh.t!.map((m) => [m.depth, m.reason])).toEqual([
+      [old.t[0]!.depth, old.t[0]!.reason],
+      [-4, "at most"],
+    ]);
+    expect(fresh.t![0]).toBe(old.t[0]);
+    expect(fresh.u).toBe(old.u);
   });
 });
 

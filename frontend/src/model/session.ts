@@ -11,7 +11,7 @@ import { type EdgeName, hand } from "./view";
 
 export interface SessionModel {
   id: string;
-  header: Omit<Changed, "clips" | "marks" | "removed"> | null;
+  header: Omit<Changed, "clips" | "marks" | "clip_values" | "mark_values" | "removed"> | null;
   clips: Record<string, Clip[]>;
   marks: Record<string, Mark[]>;
 }
@@ -46,13 +46,38 @@ export function merge<T extends Placed>(known: Record<string, T[]>, fresh: T[], 
   return merged;
 }
 
+type Columns = { ids: string[] } & Record<string, unknown[]>;
+
+/** Put values that come column by column into the items that they belong to; all others stay the very same objects. */
+export function revalue<T extends Placed>(
+  known: Record<string, T[]>,
+  columns: Record<string, object>,
+  convert: (column: string, value: unknown, all: Columns) => unknown = (_, value) => value,
+): Record<string, T[]> {
+  const fresh = { ...known };
+  for (const [track, given] of Object.entries(columns)) {
+    const all = given as Columns;
+    const names = Object.keys(all).filter((name) => name !== "ids" && name !== "reasons");
+    const places = new Map(all.ids.map((id, place) => [id, place]));
+    fresh[track] = (known[track] ?? []).map((item) => {
+      const place = places.get(item.id);
+      if (place === undefined) return item;
+      const values = names.map((name) => [name, convert(name, all[name]![place], all)]);
+      return { ...item, ...Object.fromEntries(values) };
+    });
+  }
+  return fresh;
+}
+
 function receive(answer: Changed) {
-  const { clips, marks, removed: _, ...header } = answer;
+  const { clips, marks, clip_values, mark_values, removed: _, ...header } = answer;
   useSession.setState((old) => ({
     id: answer.id,
     header,
-    clips: merge(old.clips, clips, answer),
-    marks: merge(old.marks, marks, answer),
+    clips: revalue(merge(old.clips, clips, answer), clip_values),
+    marks: revalue(merge(old.marks, marks, answer), mark_values, (name, value, all) =>
+      name === "reason" ? all.reasons![value as number] : value,
+    ),
   }));
 }
 

@@ -27,6 +27,11 @@ export const span = (seconds: number): string =>
     ? `${Math.floor(seconds / 60)}:${String(Math.floor(seconds) % 60).padStart(2, "0")} min`
     : `${(seconds / 3600).toFixed(1)} h`;
 
+export const bytes = (size: number): string => {
+  if (size >= 1e9) return `${(size / 1e9).toFixed(1)} GB`;
+  return size >= 1e6 ? `${(size / 1e6).toFixed(1)} MB` : `${Math.ceil(size / 1e3)} kB`;
+};
+
 export const UNIT_NAMES = { loudness: "LUFS", rms: "dBFS RMS", peak: "dBTP" } as const;
 export type Unit = keyof typeof UNIT_NAMES;
 

@@ -15,6 +15,7 @@ import { complain } from "../parts/messages";
 import { NameDialog } from "../parts/NameDialog";
 import { Vial } from "../parts/Vial";
 import { stateColour } from "../picture/scene";
+import { LooseRecordings } from "./LooseRecordings";
 
 export function SessionsPage() {
   const { data: cards, error } = useCards();
@@ -75,6 +76,7 @@ export function SessionsPage() {
         </Text>
       </DropArea>
       {error && <p role="alert">{error.message}</p>}
+      <LooseRecordings />
       <ul className="cards">
         {cards?.map((card) => (
           <li key={card.id} className="card">

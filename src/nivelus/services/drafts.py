@@ -62,13 +62,18 @@ def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] 
     """Do what the draft proposes, as one step."""
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        _, chosen, _, result = _propose(bench, edit.db, edit.session, track, recording, clips_of(edit.db, track.id), ids)
+        _, chosen, _, result = _propose(bench, edit.db, edit.session, track, recording, clip_rows(edit.db, track.id), ids)
+        wanted = {
+            clip.id: gain
+            for clip, gain, reason in zip(chosen, result.gain.tolist(), result.reason, strict=True)
+            if reason not in HELD and (clip.gain != gain or clip.by_hand)
+        }
         moved = 0
-        for clip, gain, reason in zip(chosen, result.gain.tolist(), result.reason, strict=True):
-            if reason in HELD:
-                continue
-            moved += clip.gain != gain
-            clip.gain, clip.by_hand = gain, False
+        # only what changes is loaded as more than rows
+        for clip in clips_of(edit.db, track.id) if wanted else ():
+            if clip.id in wanted:
+                moved += clip.gain != wanted[clip.id]
+                clip.gain, clip.by_hand = wanted[clip.id], False
         edit.label = "Even out 1 phrase" if moved == 1 else f"Even out {moved} phrases"
 
     return run_edit(bench, track_id, "Even out", revision, work)

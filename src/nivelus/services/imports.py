@@ -135,7 +135,7 @@ def bring_back(bench: Workbench, hashes: Collection[str]) -> list[JobView]:
             shutil.copyfile(sound, staged)
         name = safe_file_name(item.name)
         session_id = create(bench, Path(name).stem or name)
-        jobs.append(_add_job(bench, session_id, staged, name))
+        jobs.append(_add_job(bench, session_id, staged, name, hash=item.hash))
     return jobs
 
 
@@ -151,12 +151,12 @@ def safe_file_name(name: str) -> str:
     return "".join(c for c in last if c.isprintable()).strip()[-NAME_LENGTH:] or "recording"
 
 
-def _add_job(bench: Workbench, session_id: str, staged: Path, name: str, message: str = "") -> JobView:
+def _add_job(bench: Workbench, session_id: str, staged: Path, name: str, message: str = "", **payload: str) -> JobView:
     """The job that imports a staged file, which bears its id."""
     try:
         with bench.database.writing() as db:
             require(db, Session, session_id, "session")
-            job = work.new_job(session_id, "import", name)
+            job = work.new_job(session_id, "import", name, **payload)
             job.id, job.message = staged.name, message
             db.add(job)
             db.flush()

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
@@ -76,10 +76,11 @@ def _loose_hashes(bench: Workbench) -> set[str]:
         used = recordings_used(db)
         owned = {row.hash for row in db.scalars(select(Recording)) if row.id in used}
         dead = set(db.scalars(select(col(Tombstone.hash))))
-        at_work = col(Job.kind) == "import", col(Job.state).in_(("waiting", "running"))
-        since = db.scalar(select(func.min(col(Job.created))).where(*at_work))
-    found = bench.vault.hashes() - owned - dead
-    if since is not None:
+        at_work = select(Job).where(col(Job.kind) == "import", col(Job.state).in_(("waiting", "running")))
+        imports = list(db.scalars(at_work.order_by(col(Job.created))))
+    coming = {job.payload.get("hash") for job in imports}
+    found = {hash for hash in bench.vault.hashes() - owned - dead if hash not in coming}
+    if imports:
         # what an import has just put there gets its row in a moment
-        found = {hash for hash in found if not bench.vault.is_newer(hash, since)}
+        found = {hash for hash in found if not bench.vault.is_newer(hash, imports[0].created)}
     return found

@@ -13,10 +13,10 @@ from sqlmodel import col
 from nivelus.core.drafts.clip_gain import resolve_target
 from nivelus.core.gain.clips import DECLICK_SECONDS, ClipGain, compile_clip_gains
 from nivelus.core.gain.curve import FloatArray, GainCurve, add_curves, frame_gain
-from nivelus.core.measure.grid import LevelGrid, frame_borders
+from nivelus.core.measure.grid import LevelGrid, all_borders
 from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS
 from nivelus.core.measure.spans import levels_of_spans, span_levels
-from nivelus.services.views import ClipView
+from nivelus.services.views import ClipValues, ClipView
 from nivelus.store.tables import Clip, Recording, Session, Track
 
 ALWAYS_WHOLE = 200
@@ -107,7 +107,7 @@ def gain_curve(clips: Sequence[Clip], recording: Recording, beyond: GainCurve | 
 
 def gain_per_frame(curve: GainCurve, recording: Recording) -> FloatArray:
     """A compiled gain in each frame of the grid of its recording; see ``core.gain.curve.frame_gain``."""
-    return frame_gain(curve, frame_borders(recording.frames, recording.sample_rate))
+    return frame_gain(curve, all_borders(recording.frames, recording.sample_rate))
 
 
 def clip_columns(db: DbSession, track: Track) -> list[Clip]:
@@ -125,8 +125,9 @@ def levels_after(
     beyond: GainCurve,
     curve: GainCurve,
     gain: FloatArray | None = None,
+    only: Collection[str] | None = None,
 ) -> dict[str, float]:
-    """Level of every phrase with the present gain, by clip id.
+    """Level of every phrase with the present gain, or of those of some clips ``only``, by clip id.
 
     The ramps between clips lie in the pauses, so a phrase moves by exactly its gain; where a border was set so near to a
     phrase that the ramp reaches into it, and where there is gain ``beyond`` that of the clips, it is measured from the grid
@@ -138,7 +139,7 @@ def levels_after(
     after, touched = {}, []
     for index, clip in enumerate(clips):
         before = level_before(session, recording, clip)
-        if before is None or clip.phrase_start is None or clip.phrase_end is None:
+        if before is None or clip.phrase_start is None or clip.phrase_end is None or (only is not None and clip.id not in only):
             continue
         after[clip.id] = before + clip.gain
         first = index > 0 and clip.phrase_start - clip.start < reach and clips[index - 1].gain != clip.gain
@@ -153,12 +154,25 @@ def levels_after(
         table = np.array([(frames.start, frames.stop) for frames in spans], np.int64).reshape(-1, 2)
         levels = levels_of_spans(grid, table, gain, session.unit).tolist()
         return after | {clip.id: level + offset for clip, level in zip(touched, levels, strict=True)}
-    borders = frame_borders(recording.frames, rate)
+    borders = all_borders(recording.frames, rate)
     for clip, frames in zip(touched, spans, strict=True):
         part = frame_gain(curve, borders[frames.start : frames.stop + 1])
         start, end = (clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate
         after[clip.id] = span_levels(grid, start, end, part).by(session.unit) + offset
     return after
+
+
+def clip_values(clips: Sequence[Clip], after: dict[str, float]) -> ClipValues:
+    """What of clips changes without them being other clips, as the interface takes it."""
+    return ClipValues(
+        ids=[c.id for c in clips],
+        gain=[c.gain for c in clips],
+        after=[None if (level := after.get(c.id)) is None else round(level, 4) for c in clips],
+        locked=[c.locked for c in clips],
+        left_out=[c.left_out for c in clips],
+        by_hand=[c.by_hand for c in clips],
+        reference=[c.reference for c in clips],
+    )
 
 
 def view_clips(session: Session, recording: Recording, clips: Iterable[Clip], after: dict[str, float]) -> list[ClipView]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any
 
 import numpy as np
@@ -31,14 +31,17 @@ from nivelus.core.drafts.dips import (
 from nivelus.core.gain.curve import FloatArray, GainCurve, frame_gain
 from nivelus.core.gain.dips import compile_dips
 from nivelus.core.marks.mark import KINDS
-from nivelus.core.measure.grid import LevelGrid, frame_borders
-from nivelus.services.levels import ALWAYS_WHOLE
-from nivelus.services.views import DipRuleView, MarkView
+from nivelus.core.measure.grid import LevelGrid, all_borders
+from nivelus.core.measure.spans import moved_by_gain
+from nivelus.services.levels import ALWAYS_WHOLE, gain_per_frame
+from nivelus.services.views import DipRuleView, MarkValues, MarkView
 from nivelus.store.packing import COLUMNS, HOLDS, unpack
 from nivelus.store.tables import Clip, Detail, MarkSet, Recording, Track
 
 SAME = 0.5
 """Share of overlap from which two marks of one kind are the same."""
+Rules = tuple[tuple[str, tuple[tuple[str, Any], ...]], ...]
+"""Rules by kind, as names and values."""
 BoolArray = npt.NDArray[np.bool_]
 _AT = {name: column for column, name in enumerate(COLUMNS)}
 
@@ -62,13 +65,23 @@ class TrackMarks:
 
     def curve(self, chosen: BoolArray | None = None) -> GainCurve:
         """The gain of the dips that are on, or of those among them that are ``chosen`` (n,)."""
-        return compile_dips(self.draft.dips.where(self.applied if chosen is None else self.applied & chosen), self.rate)
+        if chosen is None or chosen.all():
+            return self._whole
+        return compile_dips(self.draft.dips.where(self.applied & chosen), self.rate)
+
+    @cached_property
+    def _whole(self) -> GainCurve:
+        return compile_dips(self.draft.dips.where(self.applied), self.rate)
+
+    def reach(self) -> tuple[FloatArray, FloatArray]:
+        """From where to where each mark or its dip reaches, samples, (n,) each."""
+        dips = self.draft.dips
+        first = np.minimum(self.arrays.start, dips.start - dips.ramp_in)
+        return first, np.maximum(self.arrays.end, dips.end + dips.ramp_out)
 
     def overlapping(self, start: float, end: float) -> BoolArray:
         """Which marks or their dips reach into ``start`` ... ``end`` samples, (n,)."""
-        dips = self.draft.dips
-        first = np.minimum(self.arrays.start, dips.start - dips.ramp_in)
-        last = np.maximum(self.arrays.end, dips.end + dips.ramp_out)
+        first, last = self.reach()
         return np.asarray((first < end) & (last > start))
 
     def at(self, ids: Collection[str]) -> list[int]:
@@ -98,20 +111,32 @@ def marks_of(
     ``trial`` holds values of rules to try instead of the track's own.
     """
     data = db.scalar(select(inspect(MarkSet).local_table.c.data).where(inspect(MarkSet).local_table.c.track_id == track.id))
-    ids, found, rows = _with_hand(data or "", _details(db, track.id))
-    phrases = np.array([(c.phrase_start, c.phrase_end) for c in clips if c.phrase_start is not None], np.float64)
+    table = np.array([(c.start, c.room_tone, c.phrase_start, c.phrase_end) for c in clips], np.float64).reshape(-1, 4)
+    phrases, cells = table[~np.isnan(table[:, 2]), 2:], table[:, :2]
+    details = tuple(_details(db, track.id))
+    rules = tuple(sorted((kind, tuple(rule)) for kind, rule in rules_of(track, trial).items()))
+    return _drafted(data or "", details, phrases.tobytes(), cells.tobytes(), rules, recording.sample_rate, recording.frames)
+
+
+@lru_cache(maxsize=6)
+def _drafted(
+    data: str, details: tuple[Any, ...], phrases: bytes, cells: bytes, given: Rules, rate: int, samples: int
+) -> TrackMarks:
+    """``marks_of`` from all that it depends on: gain is not among that, so most edits find it here."""
+    ids, found, rows = _with_hand(data, list(details))
+    starts, rooms = np.frombuffer(cells, np.float64).reshape(-1, 2).T
     arrays = place_marks(
         found[:, _AT["kind"]].astype(np.int64),
         found[:, _AT["start"]],
         found[:, _AT["end"]],
         found[:, _AT["level"]],
         found[:, _AT["excess"]],
-        phrases.reshape(-1, 2),
-        np.array([c.start for c in clips], np.float64),
-        np.array([c.room_tone for c in clips], np.float64),
-        recording.sample_rate,
+        np.frombuffer(phrases, np.float64).reshape(-1, 2),
+        starts.copy(),
+        rooms.copy(),
+        rate,
     )
-    rules = rules_of(track, trial)
+    rules = {kind: DipRuleView(**dict(values)) for kind, values in given}
     on = np.array([rules[kind].on if kind in rules else True for kind in ALL_KINDS])[arrays.kind]
     touched = [(place, row) for place, row in enumerate(rows) if row is not None]
     if touched:
@@ -119,8 +144,8 @@ def marks_of(
         for place, row in touched:
             on[place] = row.pinned < 0 if row.pinned is not None else row.keep == "in" or (row.keep == "rule" and on[place])
     core_rules = {kind: DipRule(rule.depth, rule.shallowest, rule.deepest, rule.silent) for kind, rule in rules.items()}
-    draft = draft_dips(arrays, core_rules, recording.sample_rate, recording.frames)
-    return TrackMarks(ids, rows, found, arrays, draft, on & (draft.dips.depth < 0), recording.sample_rate)
+    draft = draft_dips(arrays, core_rules, rate, samples)
+    return TrackMarks(ids, rows, found, arrays, draft, on & (draft.dips.depth < 0), rate)
 
 
 def track_marks(
@@ -190,6 +215,35 @@ def view_marks(
     return views
 
 
+def mark_values(
+    recording: Recording,
+    grid: LevelGrid | None,
+    clips: Sequence[Clip],
+    marks: TrackMarks,
+    curve: GainCurve,
+    chosen: npt.NDArray[np.int64],
+    gain: FloatArray | None = None,
+    drawn: GainCurve | None = None,
+) -> MarkValues:
+    """What of marks changes with gain and rules, as the interface takes it; arguments as for ``view_marks``."""
+    _, after = _stand(recording, grid, clips, marks, curve, chosen, gain, drawn)
+    keeps = [row.keep if (row := marks.by_hand[place]) else "rule" for place in chosen.tolist()]
+    words = ["kept out" if keep == "out" else marks.draft.reason[p] for keep, p in zip(keeps, chosen.tolist(), strict=True)]
+    reasons = sorted(set(words))
+    place_of = {word: place for place, word in enumerate(reasons)}
+    on = marks.applied[chosen]
+    is_ess = marks.arrays.kind[chosen] == KINDS.index("ess")
+    return MarkValues(
+        ids=[marks.ids[place] for place in chosen.tolist()],
+        depth=np.round(marks.draft.dips.depth[chosen], 3).tolist(),
+        after=[None if value != value else value for value in np.round(after, 3).tolist()],
+        on=on.tolist(),
+        lisp=(on & is_ess & (after < -LISP)).tolist(),
+        reason=[place_of[word] for word in words],
+        reasons=reasons,
+    )
+
+
 def _stand(
     recording: Recording,
     grid: LevelGrid | None,
@@ -242,25 +296,18 @@ def _moved_by(
     rate = recording.sample_rate
     first = np.clip(np.round(start / rate * 100).astype(np.int64), 0, len(grid.data) - 1)
     last = np.clip(np.round(end / rate * 100).astype(np.int64), first + 1, len(grid.data))
-    borders = frame_borders(recording.frames, rate)
     out = np.empty(len(start))
-    plain, high = grid.column("plain"), grid.column("high")
     if whole is None and len(start) < ALWAYS_WHOLE:
-        for i, (a, b) in enumerate(zip(first.tolist(), last.tolist(), strict=True)):
-            power = (high if is_ess[i] else plain)[a:b].astype(np.float64)
-            out[i] = _ratio((power * frame_gain(curve, borders[a : b + 1])[:, 0]).sum(), power.sum())
-        return out
-    gain = (frame_gain(curve, borders) if whole is None else whole)[:, 0]
-    for column, wanted in ((plain, ~is_ess), (high, is_ess)):
-        power = column.astype(np.float64)
-        total, moved = (np.concatenate([[0.0], np.cumsum(p)]) for p in (power, power * gain))
-        a, b = first[wanted], last[wanted]
-        out[wanted] = _ratio(moved[b] - moved[a], total[b] - total[a])
+        borders = all_borders(recording.frames, rate)
+        gain = np.empty(len(grid.data))
+        for a, b in zip(first.tolist(), last.tolist(), strict=True):
+            gain[a:b] = frame_gain(curve, borders[a : b + 1])[:, 0]
+    else:
+        gain = (gain_per_frame(curve, recording) if whole is None else whole)[:, 0]
+    spans = np.stack([first, last], axis=1)
+    for column, wanted in (("plain", ~is_ess), ("high", is_ess)):
+        out[wanted] = moved_by_gain(np.asarray(grid.column(column)), spans[wanted], gain)
     return out
-
-
-def _ratio(after: Any, before: Any) -> Any:
-    return 10 * np.log10(np.maximum(after, 1e-24) / np.maximum(before, 1e-24))
 
 
 @lru_cache(maxsize=32)

@@ -2,24 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.errors import Refused
+from nivelus.core.gain.curve import FloatArray
 from nivelus.core.gain.curves import EMPTY, Curve, changed_span
 from nivelus.core.marks.esses import LEAST_RATE
+from nivelus.core.marks.mark import KINDS
 from nivelus.core.sound.reader import SoundInfo
 from nivelus.services.keeping import bury, clear_buried, recordings_used
 from nivelus.services.lanes import LaneValue, drawn_lanes, layers_of
 from nivelus.services.levels import (
     ALWAYS_WHOLE,
     clip_rows,
+    clip_values,
     gain_curve,
     gain_per_frame,
     is_judged,
@@ -28,12 +32,14 @@ from nivelus.services.levels import (
     target_of,
     view_clips,
 )
-from nivelus.services.marks import rules_of, track_marks, view_marks
+from nivelus.services.marks import TrackMarks, mark_values, marks_of, rules_of, track_marks, view_marks
 from nivelus.services.views import (
     CardPhrase,
     CardView,
     Changed,
+    ClipValues,
     ClipView,
+    MarkValues,
     MarkView,
     RecordingView,
     RuleView,
@@ -44,6 +50,8 @@ from nivelus.store import history
 from nivelus.store.history import Edit, require
 from nivelus.store.tables import Clip, Job, Recording, Session, Track
 
+_SHAPE_OF_CLIP = ("start", "end", "phrase_start", "phrase_end", "loudness", "rms", "peak", "true_peak", "room_tone", "label")
+"""What makes a clip another one; all else of it is values."""
 RULE_FIELDS = tuple(RuleView.model_fields)
 NAME_LENGTH = 120
 CARD_PHRASES = 160
@@ -81,12 +89,12 @@ def remove(bench: Workbench, session_id: str) -> None:
         clear_buried(bench, recording.hash)
 
 
-def state(bench: Workbench, session_id: str, with_marks: bool = True) -> Changed:
-    """Everything of a session; without its marks for those who have them and did not change them."""
+def state(bench: Workbench, session_id: str) -> Changed:
+    """Everything of a session."""
     with bench.database.reading() as db:
         session = require(db, Session, session_id, "session")
-        everything = {track.id for track, _ in tracks_of(db, session_id)} if with_marks else set()
-        return _view(bench, db, session, Scope(None, everything), (), "")
+        every = {track.id for track, _ in tracks_of(db, session_id)}
+        return _view(bench, db, session, {id: Scope(whole=True) for id in every}, (), "")
 
 
 def update(bench: Workbench, session_id: str, revision: int, values: dict[str, Any]) -> Changed:
@@ -97,8 +105,7 @@ def update(bench: Workbench, session_id: str, revision: int, values: dict[str, A
     with history.edit(bench.database, session_id, label, revision) as edit:
         for name, value in values.items():
             setattr(edit.session, name, clean_name(value) if name == "name" else value)
-    # a new target or unit shows every phrase in another place
-    return state(bench, session_id, with_marks=False)
+    return after_edit(bench, edit)
 
 
 def undo(bench: Workbench, session_id: str, revision: int) -> Changed:
@@ -113,24 +120,45 @@ def redo(bench: Workbench, session_id: str, revision: int) -> Changed:
 
 def after_edit(bench: Workbench, edit: Edit) -> Changed:
     """The answer to a finished edit: what is small, and the clips and marks that it touched."""
-    clips = edit.touched("clip")
-    changed = {row["id"] for row in clips if row["after"] is not None}
-    removed = [row["id"] for row in clips if row["after"] is None]
-    whole = {row["after"]["track_id"] for row in edit.touched("mark_set") if row["after"] is not None}
+    scopes: dict[str, Scope] = {}
+
+    def scope(track: str) -> Scope:
+        return scopes.setdefault(track, Scope())
+
+    removed: list[str] = []
+    for row in edit.touched("clip"):
+        before, after = row["before"], row["after"]
+        if after is None:
+            removed.append(row["id"])
+        elif before is not None and all(before[name] == after[name] for name in _SHAPE_OF_CLIP):
+            scope(after["track_id"]).clips.add(row["id"])
+        else:
+            scope(after["track_id"]).new_clips.add(row["id"])
+    for row in edit.touched("mark_set"):
+        if row["after"] is not None:
+            scope(row["after"]["track_id"]).whole = True
     for row in edit.touched("track"):
-        before, after = row["before"] or {}, row["after"] or {}
-        if after and any(before.get(name) != after.get(name) for name in ("dip_rules", "range_low", "range_high")):
-            whole.add(row["id"])
+        before, after = row["before"] or {}, row["after"]
+        if after is not None and any(before.get(name) != after[name] for name in ("range_low", "range_high")):
+            scope(row["id"]).every = True
     with bench.database.reading() as db:
         session = require(db, Session, edit.session.id, "session")
         for row in edit.touched("detail"):
             removed += _removed_mark(row)
-            changed.update(_clips_under(db, row))
+            side = row["after"] or row["before"]
+            own = scope(side["track_id"])
+            own.new_marks.add(side["found"] or row["id"])
+            own.clips.update(_clips_under(db, row))
         for row in edit.touched("lane"):
-            changed.update(_clips_under_lane(db, row))
-        moves_target = session.target_kind == "reference" and bool(changed or removed)
-        every = moves_target or bool(edit.touched("session"))
-        return _view(bench, db, session, Scope(None if every else changed, whole), removed, edit.label)
+            side = row["after"] or row["before"]
+            scope(side["track_id"]).clips.update(_clips_under_lane(db, row))
+        for row in edit.touched("track"):
+            if row["before"] and row["after"] and row["before"]["dip_rules"] != row["after"]["dip_rules"]:
+                _scope_of_rules(db, row, scope(row["id"]))
+        if any(_moves_levels(row) for row in edit.touched("session")):
+            for track, _ in tracks_of(db, session.id):
+                scope(track.id).relevelled = True
+        return _view(bench, db, session, scopes, removed, edit.label)
 
 
 def run_edit(
@@ -197,23 +225,50 @@ def tracks_of(db: DbSession, session_id: str) -> list[tuple[Track, Recording]]:
     return [(track, recording) for track, recording in db.execute(query)]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass
 class Scope:
-    """What an answer holds: some clips (None for every one) and the marks by them, and ``whole`` tracks."""
+    """What an answer holds of a track.
 
-    clips: Collection[str] | None
-    whole: Collection[str]
+    ``whole``: every clip and mark. ``every``: the values of all of them. ``relevelled``: every clip. Else ``clips``, that
+    have other values, and ``new_clips``, that are other clips than before, with their neighbours and the marks by them;
+    ``new_marks``, that are other marks than before; and ``marks`` (n,), that have other values by a rule.
+    """
+
+    whole: bool = False
+    every: bool = False
+    relevelled: bool = False
+    clips: set[str] = field(default_factory=set)
+    new_clips: set[str] = field(default_factory=set)
+    new_marks: set[str] = field(default_factory=set)
+    marks: npt.NDArray[np.bool_] | None = None
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether the answer holds nothing of the track's clips and marks."""
+        named = self.clips | self.new_clips | self.new_marks
+        return not (self.whole or self.every or self.relevelled or named) and self.marks is None
 
 
-def _view(bench: Workbench, db: DbSession, session: Session, scope: Scope, removed: Collection[str], label: str) -> Changed:
+@dataclass
+class Content:
+    """Clips and marks of an answer."""
+
+    clips: list[ClipView] = field(default_factory=list)
+    marks: list[MarkView] = field(default_factory=list)
+    clip_values: dict[str, ClipValues] = field(default_factory=dict)
+    mark_values: dict[str, MarkValues] = field(default_factory=dict)
+
+
+def _view(
+    bench: Workbench, db: DbSession, session: Session, scopes: Mapping[str, Scope], removed: Collection[str], label: str
+) -> Changed:
     tracks: list[TrackView] = []
-    clip_views: list[ClipView] = []
-    mark_views: list[MarkView] = []
+    content = Content()
     for track, recording in tracks_of(db, session.id):
-        whole = track.id in scope.whole
-        only = None if whole else scope.clips
-        few = only is not None and session.target_kind != "median"
-        clips = clip_rows(db, track.id, only if few else None)
+        scope = scopes.get(track.id, Scope())
+        all_clips = scope.whole or scope.every or scope.relevelled
+        few = not all_clips and scope.marks is None and session.target_kind != "median"
+        clips = clip_rows(db, track.id, (scope.clips | scope.new_clips) if few else None)
         target = target_of(db, session, recording, clips)
         tracks.append(
             TrackView(
@@ -230,22 +285,8 @@ def _view(bench: Workbench, db: DbSession, session: Session, scope: Scope, remov
                 recording=view_recording(recording),
             )
         )
-        wanted = clips if only is None else _with_neighbours(clips, only)
-        if not wanted:
-            continue
-        grid = None if recording.missing else bench.vault.grid(recording)
-        marks = track_marks(db, track, recording)
-        near = marks.overlapping(clips[0].start, clips[-1].end)
-        layers = layers_of(db, track, clips, marks.curve(near), recording.sample_rate)
-        curve = gain_curve(clips, recording, layers.beyond)
-        gain = gain_per_frame(curve, recording) if len(wanted) >= ALWAYS_WHOLE else None
-        after = {} if grid is None else levels_after(grid, session, recording, clips, layers.beyond, curve, gain)
-        clip_views += view_clips(session, recording, wanted, after)
-        if whole or scope.clips is not None:
-            chosen = np.flatnonzero(marks.overlapping(wanted[0].start, wanted[-1].end)).tolist()
-            mark_views += view_marks(
-                track, recording, grid, clips, marks, curve, None if whole else chosen, gain, layers.curves
-            )
+        if not scope.is_empty and clips:
+            _fill(bench, db, session, track, recording, clips, scope, content)
     undo_label, redo_label = history.labels(db, session.id)
     rule = RuleView(**{name: getattr(session, name) for name in RULE_FIELDS})
     return Changed(
@@ -254,14 +295,109 @@ def _view(bench: Workbench, db: DbSession, session: Session, scope: Scope, remov
         revision=session.revision,
         rule=rule,
         tracks=tracks,
-        clips=clip_views,
-        marks=mark_views,
-        whole=list(scope.whole),
+        clips=content.clips,
+        marks=content.marks,
+        clip_values=content.clip_values,
+        mark_values=content.mark_values,
+        whole=[id for id, scope in scopes.items() if scope.whole],
         removed=list(removed),
         label=label,
         undo=undo_label,
         redo=redo_label,
     )
+
+
+def _fill(
+    bench: Workbench,
+    db: DbSession,
+    session: Session,
+    track: Track,
+    recording: Recording,
+    clips: list[Clip],
+    scope: Scope,
+    content: Content,
+) -> None:
+    """Put what a scope names of a track into an answer."""
+    named = scope.clips | scope.new_clips
+    all_clips = scope.whole or scope.every or scope.relevelled
+    wanted = clips if all_clips else _with_neighbours(clips, named)
+    grid = None if recording.missing else bench.vault.grid(recording)
+    marks = track_marks(db, track, recording)
+    near = marks.overlapping(clips[0].start, clips[-1].end)
+    layers = layers_of(db, track, clips, marks.curve(near), recording.sample_rate)
+    curve = gain_curve(clips, recording, layers.beyond)
+    if scope.whole or scope.every:
+        chosen = near
+    else:
+        chosen = _in_clips(marks, wanted if not scope.relevelled else [])
+        if scope.marks is not None:
+            chosen |= scope.marks
+    many = len(wanted) >= ALWAYS_WHOLE or int(chosen.sum()) >= ALWAYS_WHOLE
+    gain = gain_per_frame(curve, recording) if many else None
+    only = None if all_clips else {clip.id for clip in wanted}
+    after = {} if grid is None else levels_after(grid, session, recording, clips, layers.beyond, curve, gain, only)
+    full = scope.whole or scope.relevelled
+    whole_clips = [clip for clip in wanted if full or not many or clip.id in scope.new_clips]
+    content.clips += view_clips(session, recording, whole_clips, after)
+    if len(whole_clips) < len(wanted):
+        shown = {clip.id for clip in whole_clips}
+        content.clip_values[track.id] = clip_values([clip for clip in wanted if clip.id not in shown], after)
+    new = chosen.copy()
+    if many and not scope.whole:
+        # what stays the mark that it was is told by its values
+        new = np.zeros(len(chosen), bool)
+        new[marks.at(scope.new_marks)] = True
+        new |= _in_clips(marks, [clip for clip in wanted if clip.id in scope.new_clips])
+        new &= chosen
+    listed, valued = np.flatnonzero(new), np.flatnonzero(chosen & ~new)
+    content.marks += view_marks(track, recording, grid, clips, marks, curve, listed.tolist(), gain, layers.curves)
+    if len(valued):
+        values = mark_values(recording, grid, clips, marks, curve, valued, gain, layers.curves)
+        content.mark_values[track.id] = values
+
+
+def _in_clips(marks: TrackMarks, clips: Sequence[Clip]) -> npt.NDArray[np.bool_]:
+    """Which marks or their dips reach into some clips, (n,)."""
+    first, last = marks.reach()
+    starts, ends = np.array([c.start for c in clips], np.float64), np.array([c.end for c in clips], np.float64)
+    # clips follow each other: a mark touches one where fewer have ended before it than have begun before its end
+    return np.asarray(np.searchsorted(starts, last, "left") > np.searchsorted(ends, first, "right"))
+
+
+def _scope_of_rules(db: DbSession, row: dict[str, Any], scope: Scope) -> None:
+    """What other rules of a track's dips change: its marks of these kinds, what their dips lie over, and the phrases there."""
+    track = require(db, Track, row["id"], "track")
+    recording = require(db, Recording, track.recording_id, "recording")
+    clips = clip_rows(db, track.id)
+    old_rules, new_rules = row["before"]["dip_rules"], row["after"]["dip_rules"]
+    kinds = [kind for kind in KINDS if old_rules.get(kind) != new_rules.get(kind)]
+    track.dip_rules = old_rules
+    old, before = rules_of(track), marks_of(db, track, recording, clips)
+    track.dip_rules = new_rules
+    rules, now = rules_of(track), marks_of(db, track, recording, clips)
+    if len(before.ids) != len(now.ids) or any(old[kind].silent != rules[kind].silent for kind in kinds):
+        # a dip to silence has other ramps
+        scope.whole = True
+        return
+    own = np.isin(now.arrays.kind, [KINDS.index(kind) for kind in kinds])
+    moved = (before.draft.dips.depth != now.draft.dips.depth) & (before.applied | now.applied)
+    moved |= before.applied != now.applied
+    first, last = now.reach()
+    starts, ends = np.sort(first[moved]), np.sort(last[moved])
+
+    def is_touched(a: FloatArray, b: FloatArray) -> npt.NDArray[np.bool_]:
+        return np.asarray(np.searchsorted(starts, b, "left") > np.searchsorted(ends, a, "right"))
+
+    scope.marks = own | is_touched(first, last)
+    spans = np.array([(c.phrase_start or c.start, c.phrase_end or c.start) for c in clips], np.float64).reshape(-1, 2)
+    under = is_touched(spans[:, 0], spans[:, 1])
+    scope.clips.update(clip.id for clip, is_under in zip(clips, under.tolist(), strict=True) if is_under)
+
+
+def _moves_levels(row: dict[str, Any]) -> bool:
+    """Whether an edit of a session's row gives phrases other levels, and not only another target."""
+    before, after = row["before"] or {}, row["after"] or {}
+    return any(before.get(name) != after.get(name) for name in ("unit", "mono_as_two"))
 
 
 def _removed_mark(row: dict[str, Any]) -> list[str]:

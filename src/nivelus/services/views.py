@@ -103,6 +103,30 @@ class MarkView(View):
     notch: bool
 
 
+class ClipValues(View):
+    """Clips of which only values are different, column by column: what many of them are told by."""
+
+    ids: list[str]
+    gain: list[float]
+    after: list[float | None]
+    locked: list[bool]
+    left_out: list[bool]
+    by_hand: list[bool]
+    reference: list[bool]
+
+
+class MarkValues(View):
+    """Marks of which only the dip and what it makes of them are different, column by column; ``reason`` indexes ``reasons``."""
+
+    ids: list[str]
+    depth: list[float]
+    after: list[float | None]
+    on: list[bool]
+    lisp: list[bool]
+    reason: list[int]
+    reasons: list[str]
+
+
 class RecordingView(View):
     """What is known of a recording."""
 
@@ -142,6 +166,7 @@ class Changed(View):
     """The state of a session after a step: all that is small, and the clips and marks that are different.
 
     ``whole`` names the tracks of which every clip and mark is here; those of other tracks that are not here stay.
+    ``clip_values`` and ``mark_values`` hold, by track, what is different of those that stay as they are but for that.
     """
 
     id: str
@@ -151,6 +176,8 @@ class Changed(View):
     tracks: list[TrackView]
     clips: list[ClipView]
     marks: list[MarkView]
+    clip_values: dict[str, ClipValues]
+    mark_values: dict[str, MarkValues]
     whole: list[str]
     removed: list[str]
     label: str

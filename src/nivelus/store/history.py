@@ -110,9 +110,9 @@ def redo(database: Database, session_id: str, revision: int | None = None) -> Ed
 def labels(db: DbSession, session_id: str) -> tuple[str | None, str | None]:
     """What undo and redo would take back and do again."""
     query = select(col(Change.label)).where(col(Change.session_id) == session_id)
-    back = db.scalar(query.where(col(Change.undone).is_(False)).order_by(col(Change.id).desc()).limit(1))
-    forth = db.scalar(query.where(col(Change.undone).is_(True)).order_by(col(Change.id)).limit(1))
-    return back, forth
+    back = query.where(col(Change.undone).is_(False)).order_by(col(Change.id).desc()).limit(1).scalar_subquery()
+    forth = query.where(col(Change.undone).is_(True)).order_by(col(Change.id)).limit(1).scalar_subquery()
+    return db.execute(select(back, forth)).one()
 
 
 def require(db: DbSession, table: type[Any], id: str, what: str) -> Any:
@@ -131,9 +131,9 @@ def _at_revision(db: DbSession, session_id: str, revision: int | None) -> Sessio
 
 
 @contextmanager
-def _collecting(db: DbSession, session_id: str, label: str, revision: int | None = None) -> Iterator[Edit]:
+def _collecting(db: DbSession, session_id: str, label: str) -> Iterator[Edit]:
     """An edit in a transaction that holds the database; rows are noted whenever they are flushed."""
-    running = Edit(db, _at_revision(db, session_id, revision), label)
+    running = Edit(db, _at_revision(db, session_id, None), label)
 
     def collect(db: DbSession, *_: Any) -> None:
         _collect(db, running)
@@ -155,36 +155,34 @@ def _keep(db: DbSession, running: Edit) -> None:
 
 
 def _step(database: Database, session_id: str, revision: int | None, undone: bool) -> Edit:
-    with database.writing() as db, _collecting(db, session_id, "", revision) as running:
+    side, other = ("after", "before") if undone else ("before", "after")
+    with database.writing() as db:
+        session = _at_revision(db, session_id, revision)
         change = _next_change(db, session_id, undone)
         if change is None:
             raise Refused("There is nothing to do again." if undone else "There is nothing to undo.")
-        side, other = ("after", "before") if undone else ("before", "after")
-        order = list(TRACKED)
-        rows = sorted(unpack_step(change.data), key=lambda row: order.index(row["table"]))
-        goes_along = _rest_of_tracks(db, rows, side)
-        held = _load(db, rows)
+        rows = unpack_step(change.data)
+        rows += _rest_of_tracks(db, rows, side)
+        present = _present(db, rows)
+        running = Edit(db, session, change.label)
+        has_gone = False
         for row in rows:
-            if row[side] is not None:
-                _put(db, row, side)
-        db.flush()
-        going = sorted(rows + goes_along, key=lambda row: order.index(row["table"]), reverse=True)
-        for _, alike in groupby((row for row in going if row[side] is None), key=lambda row: row["table"]):
-            for row in alike:
-                gone = db.get(TRACKED[row["table"]], row["id"])
-                if gone is not None:
-                    # as it was at the end is how the other way brings it back, whatever has been added to it by then
-                    row[other] = _values(gone)
-                    db.delete(gone)
-            # before their parents, which would take them along
-            db.flush()
-        if any(row[side] is None for row in going):
-            change.data = pack_again(rows + goes_along)
+            now = present.get((row["table"], row["id"]))
+            values = values_to_put(row, side, now)
+            if values is not None:
+                values = _values(TRACKED[row["table"]](**values)) if now is None else now | values
+            elif now is not None:
+                # as it was at the end is how the other way brings it back, whatever has been added to it by then
+                row[other], has_gone = now, True
+            if now is not None or values is not None:
+                note = {"table": row["table"], "id": row["id"], "before": now, "after": values}
+                running.rows[row["table"], row["id"]] = note
+        _apply(db, running.changes)
+        db.refresh(session)
+        if has_gone:
+            change.data = pack_again(rows)
         change.undone = not undone
-        db.flush()
-        del held
-        running.label = change.label
-        _raise_revision(running.session)
+        _raise_revision(session)
     return running
 
 
@@ -206,24 +204,17 @@ def _next_change(db: DbSession, session_id: str, undone: bool) -> Change | None:
     return db.scalars(query.order_by(col(Change.id) if undone else col(Change.id).desc()).limit(1)).first()
 
 
-def _load(db: DbSession, rows: list[dict[str, Any]]) -> list[Any]:
-    """Load the rows of a change in few queries; while they are held, each is found without asking the database again."""
-    held: list[Any] = []
+def _present(db: DbSession, rows: list[dict[str, Any]]) -> dict[tuple[str, str], dict[str, Any]]:
+    """The rows of a step as they are now, by table and id."""
+    found: dict[tuple[str, str], dict[str, Any]] = {}
     for table, kind in TRACKED.items():
+        target = inspect(kind).local_table
+        columns = [column for column in target.c if column.name not in _UNTRACKED_FIELDS]
         ids = [row["id"] for row in rows if row["table"] == table]
         for at in range(0, len(ids), _AT_ONCE):
-            held += db.scalars(select(kind).where(kind.id.in_(ids[at : at + _AT_ONCE])))
-    return held
-
-
-def _put(db: DbSession, row: dict[str, Any], side: str) -> None:
-    present = db.get(TRACKED[row["table"]], row["id"])
-    values = values_to_put(row, side, None if present is None else _values(present)) or {}
-    if present is None:
-        db.add(TRACKED[row["table"]](**values))
-        return
-    for name, value in values.items():
-        setattr(present, name, value)
+            for values in db.execute(select(*columns).where(target.c.id.in_(ids[at : at + _AT_ONCE]))).mappings():
+                found[table, values["id"]] = dict(values)
+    return found
 
 
 def _apply(db: DbSession, rows: Sequence[dict[str, Any]]) -> None:

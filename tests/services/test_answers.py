@@ -1,0 +1,101 @@
+"""The answer to an edit holds what is different: put into what was known it equals everything loaded anew."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from nivelus.services import details, drawing, sessions
+from nivelus.services.views import Changed
+from nivelus.services.workbench import Workbench
+from tests.conftest import bring_in, uneven_voice, write_sound
+from tests.store.test_history import edits
+
+Known = dict[str, dict[str, Any]]
+
+
+def known_of(state: Changed) -> Known:
+    """Clips and marks, each under its sort, track and id."""
+    known = {}
+    for sort in ("clips", "marks"):
+        for item in getattr(state, sort):
+            row = item.model_dump()
+            known[f"{sort} {item.track} {item.id}"] = row | {"holds": " ".join(row.get("holds", []))}
+    return known
+
+
+def put_in(known: Known, answer: Changed) -> Known:
+    """What the page knows after an answer, as it works it out."""
+    tracks = {track.id for track in answer.tracks}
+    gone = set(answer.removed)
+    kept = {
+        key: dict(item)
+        for key, item in known.items()
+        if item["track"] in tracks and item["track"] not in answer.whole and item["id"] not in gone
+    }
+    kept |= known_of(answer)
+    for sort, columns in (("clips", answer.clip_values), ("marks", answer.mark_values)):
+        for track, values in columns.items():
+            table = values.model_dump()
+            reasons = table.pop("reasons", None)
+            for place, id in enumerate(table.pop("ids")):
+                row = {name: column[place] for name, column in table.items()}
+                if reasons:
+                    row["reason"] = reasons[row["reason"]]
+                kept[f"{sort} {track} {id}"] |= row
+    return kept
+
+
+def same(known: Known, fresh: Changed) -> None:
+    expected = known_of(fresh)
+    assert known.keys() == expected.keys()
+    for key, item in expected.items():
+        assert known[key] == pytest.approx(item, abs=2e-3), key
+
+
+@pytest.fixture
+def two_tracks(bench: Workbench, detailed: str, tmp_path: Path) -> str:
+    """The track with details, with another one beside it in the same session."""
+    with bench.database.reading() as db:
+        session = sessions.tracks_of(db, sessions.list_cards(bench)[0].id)[0][0].session_id
+    bring_in(bench, session, write_sound(tmp_path / "other.wav", uneven_voice((-20.0, -30.0, -25.0))))
+    return detailed
+
+
+@pytest.mark.parametrize("many", [1, 200], ids=["by values", "one by one"])
+def test_merged_answers_equal_a_fresh_load(
+    bench: Workbench, two_tracks: str, many: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(sessions, "ALWAYS_WHOLE", many)
+    session = sessions.list_cards(bench)[0].id
+    state = sessions.state(bench, session)
+    known, steps = known_of(state), 0
+    more = [
+        lambda s: drawing.lift_span(bench, two_tracks, s.revision, "ride", 1.0, 2.0, 2.0),
+        lambda s: drawing.lift_span(bench, two_tracks, s.revision, "curve", 3.0, 4.0, -2.0),
+        lambda s: drawing.set_trim(bench, two_tracks, s.revision, 1.5),
+        lambda s: drawing.set_range(bench, two_tracks, s.revision, -1.0, 1.0),
+        lambda s: details.set_rule(bench, two_tracks, s.revision, "ess", {"on": True, "depth": -6.0}),
+        lambda s: details.set_rule(bench, two_tracks, s.revision, "gap", {"silent": True}),
+        lambda s: details.set_rule(bench, two_tracks, s.revision, "breath", {"on": True}),
+        lambda s: details.find_again(bench, two_tracks, s.revision),
+        lambda s: sessions.update(bench, session, s.revision, {"unit": "rms"}),
+        lambda s: sessions.update(bench, session, s.revision, {"target_kind": "median"}),
+    ]
+    for work in [*edits(bench, two_tracks), *more]:
+        before = sessions.state(bench, session)
+        if any(clip.track == two_tracks for clip in before.clips):
+            # each edit is made on the first clips of the state: those of the track with details
+            before = before.model_copy(update={"clips": [c for c in before.clips if c.track == two_tracks]})
+            before = before.model_copy(update={"marks": [m for m in before.marks if m.track == two_tracks]})
+        answer = work(before)
+        steps += answer.revision != before.revision
+        known = put_in(known, answer)
+        same(known, sessions.state(bench, session))
+    for step in (sessions.undo, sessions.redo):
+        for _ in range(steps):
+            answer = step(bench, session, sessions.state(bench, session).revision)
+            known = put_in(known, answer)
+            same(known, sessions.state(bench, session))
