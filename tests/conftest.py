@@ -20,6 +20,11 @@ from nivelus.settings import Settings
 hypothesis.settings.register_profile("nivelus", deadline=None)
 hypothesis.settings.load_profile("nivelus")
 
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--attack", default=1, type=int, help="How many times as many attacks are made as usual.")
+
+
 CORPUS = Path(__file__).parent / "corpus"
 RATE = 48_000
 Sound = npt.NDArray[np.float64]

@@ -9,7 +9,7 @@ from typing import Any
 
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.conftest import Program
+from tests.helpers.program import Program
 
 
 def fresh(program: Program, name: str) -> dict[str, Any]:

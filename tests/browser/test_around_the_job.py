@@ -11,10 +11,9 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import Program
 from tests.browser.hands import capsule, clip_of, drag, fresh, middle, open_stage, row
-from tests.browser.test_program import brought_in
 from tests.conftest import hum, uneven_voice, write_sound
+from tests.helpers.program import Program
 
 SONG = "Corvane shore, sung"
 FEATURE = "Sallow Mill feature"
@@ -207,7 +206,7 @@ def test_before_is_left_behind_with_the_session(page: Page, demo_program: Progra
 
 def test_a_long_render_can_be_stopped_and_leaves_nothing(page: Page, own_program: Program, tmp_path: Path) -> None:
     long = write_sound(tmp_path / "long.wav", np.tile(hum(-20, 10), 150), subtype="PCM_16")
-    state = brought_in(own_program, long)
+    state = own_program.brought_in(long)
     open_stage(page, own_program, state, "deliver")
     page.get_by_label("Format").select_option("flac-24")
     page.get_by_role("button", name="Render", exact=True).click()
@@ -218,7 +217,7 @@ def test_a_long_render_can_be_stopped_and_leaves_nothing(page: Page, own_program
 
 
 def test_a_lost_sound_file_is_said_and_the_rest_goes_on(page: Page, own_program: Program, voice_file: Path) -> None:
-    state = brought_in(own_program, voice_file)
+    state = own_program.brought_in(voice_file)
     own_program.stop()
     for sound in own_program.data.glob("vault/*/*/source.wav"):
         sound.unlink()

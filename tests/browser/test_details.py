@@ -11,8 +11,8 @@ import pytest
 import soundfile
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.conftest import Program
 from tests.browser.hands import drag, eventually, fresh, open_stage, position, wait_past
+from tests.helpers.program import Program
 
 GUIDE = "Pellowmere audio guide"
 SONG = "Corvane shore, sung"

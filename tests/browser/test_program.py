@@ -5,32 +5,18 @@ from __future__ import annotations
 import re
 import time
 from pathlib import Path
-from typing import Any
 from urllib.error import HTTPError
-from urllib.parse import quote
 
 import numpy as np
 import pytest
 from playwright.sync_api import BrowserContext, Page, expect
 
-from tests.browser.conftest import Program
 from tests.browser.hands import capsule, clip_of, fresh, open_stage, row
 from tests.conftest import hum, uneven_voice, write_sound
+from tests.helpers.program import Program
 
 GUIDE = "Pellowmere audio guide"
 TOLD = r"^Phrase 1, 0:01\.\d{3} to 0:03\.\d{3}, 3\.\d LU below target, gain 0\.0 dB$"
-
-
-def brought_in(program: Program, path: Path, name: str = "Own") -> dict[str, Any]:
-    """A session with this file in it, brought in over the API."""
-    session = program.post("/api/sessions", {"name": name})["id"]
-    program.post(f"/api/sessions/{session}/uploads?name={quote(path.name)}", path.read_bytes())
-    for _ in range(300):
-        state = program.get(f"/api/sessions/{session}")
-        if state["tracks"]:
-            return state
-        time.sleep(0.1)
-    raise AssertionError(program.get(f"/api/sessions/{session}/jobs"))
 
 
 def test_several_files_are_dropped_and_the_bad_ones_say_why(quiet_page: Page, own_program: Program, tmp_path: Path) -> None:
@@ -68,7 +54,7 @@ def test_a_long_import_shows_how_far_it_is_and_can_be_stopped(page: Page, own_pr
 
 
 def test_undo_survives_a_restart(page: Page, own_program: Program, voice_file: Path) -> None:
-    state = brought_in(own_program, voice_file)
+    state = own_program.brought_in(voice_file)
     clip = state["clips"][0]
     open_stage(page, own_program, state)
     row(page, clip).click()
@@ -86,7 +72,7 @@ def test_undo_survives_a_restart(page: Page, own_program: Program, voice_file: P
 
 @pytest.mark.parametrize("delay", [0.0, 0.4, 1.2])
 def test_sigkill_loses_no_edit_and_no_import(own_program: Program, voice_file: Path, tmp_path: Path, delay: float) -> None:
-    state = brought_in(own_program, voice_file)
+    state = own_program.brought_in(voice_file)
     clip = state["clips"][1]
     long = write_sound(tmp_path / "long.wav", np.tile(uneven_voice(), 25))
     own_program.post(f"/api/sessions/{state['id']}/uploads?name=long.wav", long.read_bytes())
@@ -120,7 +106,7 @@ def test_sigkill_loses_no_edit_and_no_import(own_program: Program, voice_file: P
 def test_the_slower_of_two_windows_is_told_and_refreshed(
     context: BrowserContext, own_program: Program, voice_file: Path
 ) -> None:
-    state = brought_in(own_program, voice_file)
+    state = own_program.brought_in(voice_file)
     first, second = state["clips"][:2]
     one, two = context.new_page(), context.new_page()
     for window in (one, two):
@@ -208,7 +194,7 @@ def test_every_key_is_listed_and_everything_can_be_found_by_name(page: Page, dem
 
 
 def test_keys_do_nothing_while_a_name_is_typed(page: Page, own_program: Program, voice_file: Path) -> None:
-    state = brought_in(own_program, voice_file)
+    state = own_program.brought_in(voice_file)
     open_stage(page, own_program, state)
     page.get_by_role("button", name="Own", exact=True).click()
     page.get_by_role("textbox", name="Name").fill("Bells and lamps, 2")

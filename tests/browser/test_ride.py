@@ -13,9 +13,9 @@ import soundfile
 from playwright.sync_api import Page, expect
 
 from nivelus.core.deliver.curve_csv import read_csv
-from tests.browser.conftest import Program
 from tests.browser.hands import drag, eventually, fresh, open_stage, wait_past
 from tests.browser.test_details import GUTTER, SONG, place
+from tests.helpers.program import Program
 
 
 def ride_of(program: Program, state: dict[str, Any]) -> dict[str, Any]:

@@ -13,8 +13,8 @@ from playwright.sync_api import Page, expect
 
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.measure.spans import span_levels
-from tests.browser.conftest import Program
 from tests.browser.hands import capsule, clip_of, drag, fresh, gain_told, middle, open_stage, position, row, wait_past
+from tests.helpers.program import Program
 
 GUIDE = "Pellowmere audio guide"
 SONG = "Corvane shore, sung"

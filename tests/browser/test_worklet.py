@@ -12,8 +12,8 @@ from playwright.sync_api import Page
 
 from nivelus.core.gain.curve import GainCurve, apply_gain
 from nivelus.web.pages import STATIC
-from tests.browser.conftest import Program
 from tests.browser.hands import fresh
+from tests.helpers.program import Program
 
 RATE = 48_000
 DELAY = 63

@@ -39,10 +39,15 @@ class JobQueue:
         """Queue a job."""
         self._task(job_id)
 
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing is waiting in the queue itself."""
+        return not self.huey.pending_count()
+
     def refill(self, bench: Workbench) -> int:
         """Empty the queue and queue every job that is not finished; how many there are."""
         self.huey.flush()
-        jobs = work.open_jobs(bench)
+        jobs = work.begin_anew(bench)
         for job_id in jobs:
             self.put(job_id)
         return len(jobs)

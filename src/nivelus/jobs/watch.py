@@ -46,6 +46,10 @@ class Watch:
                 note(f"Job {id} has stood still for {moment - since:.0f} s.")
                 if work.take_back(self._bench, id, *pulse):
                     self._queue.put(id)
+        if not at_work and self._queue.is_empty:
+            # what could not be put into the queue, because the disk was full for a moment
+            for id in work.forgotten(self._bench, self._silent):
+                self._queue.put(id)
         if not at_work and moment - self._shrunk > SHRINK_SECONDS:
             self._shrunk = moment
             self._bench.database.shrink()

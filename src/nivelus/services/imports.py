@@ -11,14 +11,14 @@ from typing import Protocol
 from sqlalchemy import delete, func, select
 from sqlmodel import col
 
-from nivelus.core.errors import DiskFull, Refused, SoundError
+from nivelus.core.errors import DiskFull, NivelusError, Refused, SoundError
 from nivelus.core.files import disk_full, free_bytes, is_full, size_in_words
 from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import Mark
 from nivelus.core.measure.grid import measure_file
 from nivelus.services import work
-from nivelus.services.keeping import loose
+from nivelus.services.keeping import forget_import, loose
 from nivelus.services.sessions import NAME_LENGTH, create, new_recording
 from nivelus.services.views import JobView
 from nivelus.services.workbench import Workbench
@@ -174,7 +174,7 @@ def _import(bench: Workbench, job: Job) -> str:
     with bench.database.reading() as db:
         known = db.scalars(select(Recording).where(col(Recording.hash) == content)).first()
     if known is not None and not known.missing and bench.vault.source(known).exists():
-        recording, grid, wave = known, bench.vault.grid(known), None
+        recording, grid, is_new = known, bench.vault.grid(known), False
         marks = find_marks(grid)
     else:
         info, grid, wave = measure_file(staged, work.reporter(bench, job, "measuring", 8, 92), job.name)
@@ -182,9 +182,14 @@ def _import(bench: Workbench, job: Job) -> str:
         marks = find_marks(grid)
         recording = new_recording(content, SUFFIX[info.format], info, marks.phrases.room_tone)
         work.reporter(bench, job, "storing", 94, 98)(0.5)
-        bench.vault.add(staged, content, recording.suffix, grid, wave, job.name)
-    # from here on it is too late to stop: the track appears together with the end of the job
-    track = _add_track(bench, job, recording, cut_into_cells(grid, marks.phrases), marks.details)
+        is_new = bench.vault.add(staged, content, recording.suffix, grid, wave, job.name)
+    try:
+        # the track appears together with the end of the job
+        track = _add_track(bench, job, recording, cut_into_cells(grid, marks.phrases), marks.details)
+    except NivelusError:
+        if is_new:
+            forget_import(bench, content)
+        raise
     if bench.vault.sound_of(content) is None:
         # another session was deleted meanwhile, and took the recording along before this one had its row
         _, grid, wave = measure_file(staged)

@@ -47,6 +47,14 @@ def clear_buried(bench: Workbench, hash: str) -> None:
     bench.vault.clear_taken_out()
 
 
+def forget_import(bench: Workbench, hash: str) -> None:
+    """Take back out of the vault what an import has just put there and then could not finish."""
+    with bench.database.writing() as db:
+        if db.scalars(select(Recording).where(col(Recording.hash) == hash)).first() is None:
+            bench.vault.take_out(hash)
+    bench.vault.clear_taken_out()
+
+
 def loose(bench: Workbench) -> LooseViews:
     """The recordings in the vault that belong to no session."""
     items = [

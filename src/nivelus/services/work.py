@@ -14,6 +14,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from datetime import timedelta
 from typing import Any
 
 from sqlalchemy import select, update
@@ -57,6 +58,21 @@ def open_jobs(bench: Workbench) -> list[str]:
         return list(db.scalars(select(col(Job.id)).where(col(Job.state).in_(OPEN)).order_by(col(Job.created))))
 
 
+def forgotten(bench: Workbench, seconds: float) -> list[str]:
+    """Ids of jobs that have waited for so long, oldest first."""
+    with bench.database.reading() as db:
+        since = now() - timedelta(seconds=seconds)
+        waiting = select(col(Job.id)).where(col(Job.state) == "waiting", col(Job.created) < since)
+        return list(db.scalars(waiting.order_by(col(Job.created))))
+
+
+def begin_anew(bench: Workbench) -> list[str]:
+    """Let everything that was at work when the program ended wait again; ids of all that waits, oldest first."""
+    with bench.database.writing() as db:
+        db.execute(update(Job).where(col(Job.state) == "running").values(state="waiting", stage="waiting", run=""))
+    return open_jobs(bench)
+
+
 def cancel(bench: Workbench, job_id: str) -> JobView:
     """Stop a job, at once: whoever is at work on it notices at the next report and leaves nothing."""
     with bench.database.writing() as db:
@@ -85,7 +101,7 @@ def begin(bench: Workbench, job_id: str) -> Job | None:
     """Begin a run of a job; None if it is not waiting for that (any more)."""
     with bench.database.writing() as db:
         job = db.get(Job, job_id)
-        if job is None or job.state not in OPEN:
+        if job is None or job.state != "waiting":
             return None
         job.state, job.stage, job.run, job.tries = "running", "starting", new_id(), job.tries + 1
         return job
@@ -131,7 +147,8 @@ def run(bench: Workbench, job_id: str, task: Callable[[Job], dict[str, Any]], fa
     except NivelusError as error:
         finish(bench, job, "failed", error.sentence)
     except OSError as error:
-        finish(bench, job, "failed", disk_full(bench.vault.root).sentence if is_full(error) else f"{failed} ({error.strerror})")
+        said = disk_full(bench.vault.root).sentence if is_full(error) else f"{failed} ({error.strerror or error})"
+        finish(bench, job, "failed", said)
     except Exception as error:
         finish(bench, job, "failed", f"{failed} (Noted as {write_down(error)}.)")
     else:

@@ -12,9 +12,13 @@ from datetime import datetime
 from pathlib import Path
 
 from nivelus.core.errors import NivelusError
-from nivelus.core.files import whole_file
+from nivelus.core.files import disk_full, whole_file
 
 KEPT = 7
+_NO_ROOM = {
+    *("SQLITE_FULL", "SQLITE_IOERR_WRITE", "SQLITE_IOERR_FSYNC", "SQLITE_IOERR_TRUNCATE"),
+    *("SQLITE_IOERR_SHMSIZE", "SQLITE_IOERR_SHMOPEN", "SQLITE_IOERR_SHMMAP"),
+}
 NAME, QUEUE = "nivelus.sqlite", "queue.sqlite"
 """The database, and the queue of jobs, which may be thrown away."""
 _SIDES = ("-wal", "-shm")
@@ -31,10 +35,15 @@ def back_up(data: Path, why: str = "") -> Path:
     folder.mkdir(parents=True, exist_ok=True)
     copy = folder / f"nivelus-{datetime.now():%Y%m%dT%H%M%S}{why}.sqlite"
     with whole_file(copy) as part:
-        with _opened(data / NAME) as source, closing(sqlite3.connect(part)) as target:
-            source.backup(target)
-            # a copy is one file
-            target.execute("PRAGMA journal_mode=DELETE")
+        try:
+            with _opened(data / NAME) as source, closing(sqlite3.connect(part)) as target:
+                source.backup(target)
+                # a copy is one file
+                target.execute("PRAGMA journal_mode=DELETE")
+        except sqlite3.Error as error:
+            if is_out_of_room(error):
+                raise disk_full(part) from error
+            raise NivelusError(f"The database could not be copied to {folder}: {error}.") from error
         if not is_whole(part):
             raise NivelusError(f"The copy of the database could not be made in {folder}: it is not whole.")
     for old in backups(data)[:-KEPT]:
@@ -75,8 +84,16 @@ def secure(data: Path, known: set[str]) -> list[str]:
         return _replace_damaged(data, known)
     today = f"nivelus-{datetime.now():%Y%m%d}"
     if version_of(path) in known and not any(copy.name.startswith(today) for copy in backups(data)):
-        back_up(data)
+        try:
+            back_up(data)
+        except NivelusError as error:
+            return [f"The database could not be copied today. {error.sentence}"]
     return []
+
+
+def is_out_of_room(error: BaseException | None) -> bool:
+    """Whether the database could not write because there is no room, or no file may grow further."""
+    return getattr(error, "sqlite_errorname", "") in _NO_ROOM
 
 
 def _of_missing(data: Path) -> list[str]:

@@ -18,9 +18,8 @@ from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.errors import Refused
 from nivelus.core.files import disk_full
-from nivelus.store.backups import NAME, back_up, version_of
+from nivelus.store.backups import NAME, back_up, is_out_of_room, version_of
 
-_NO_ROOM = {"SQLITE_FULL", "SQLITE_IOERR_WRITE", "SQLITE_IOERR_FSYNC", "SQLITE_IOERR_SHMSIZE", "SQLITE_IOERR_TRUNCATE"}
 _WORTH_IT = 4 << 20
 """Bytes that lie unused in the file from which on it is made smaller."""
 
@@ -100,7 +99,7 @@ class Database:
         try:
             yield
         except DBAPIError as error:
-            if getattr(error.orig, "sqlite_errorname", "") in _NO_ROOM:
+            if is_out_of_room(error.orig):
                 raise disk_full(self.path) from error
             raise
 

@@ -17,7 +17,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
 import numpy.typing as npt
@@ -113,14 +113,14 @@ class Vault:
             return True
         return made > moment.replace(tzinfo=UTC).timestamp()
 
-    def add(self, staged: Path, hash: str, suffix: str, grid: LevelGrid, wave: npt.NDArray[np.float16], name: str) -> None:
-        """Put a staged upload and what was measured of it into the vault; all of it or nothing.
+    def add(self, staged: Path, hash: str, suffix: str, grid: LevelGrid, wave: npt.NDArray[np.float16], name: str) -> bool:
+        """Put a staged upload and what was measured of it into the vault; all of it or nothing. Whether it was not there yet.
 
         The staged file stays until its track is in the database: whoever is killed in between can begin again.
         """
         final = self.folder(hash)
         if self.sound_of(hash) is not None:
-            return
+            return False
         part = self.root / f"{_PART}{staged.name}"
         shutil.rmtree(part, ignore_errors=True)
         try:
@@ -144,6 +144,7 @@ class Vault:
             raise
         _sync(final.parent)
         self.clear_taken_out()
+        return True
 
     def take_out(self, hash: str) -> None:
         """Take a recording out of the vault, at once and whole; its files go with ``clear_taken_out``."""
@@ -230,7 +231,14 @@ def write_measured(folder: Path, grid: LevelGrid, wave: npt.NDArray[np.float16])
     """Write the level grid and the waveform pyramid into ``folder``, each whole or not at all."""
     for name, data in (("grid.npy", grid.data), ("wave.npy", pyramid(wave))):
         with whole_file(folder / name) as part, part.open("wb") as handle:
-            np.save(handle, data)
+            np.save(_Plain(handle), data)
+
+
+class _Plain:
+    """Only what can be written to: numpy writes past a real file's own methods, and does not say why where that fails."""
+
+    def __init__(self, handle: BinaryIO) -> None:
+        self.write = handle.write
 
 
 def hash_file(path: Path, progress: Callable[[float], None] | None = None) -> str:

@@ -6,6 +6,7 @@ import logging
 import os
 import signal
 import socket
+import sqlite3
 import sys
 from collections.abc import Callable
 
@@ -18,7 +19,7 @@ from nivelus.logs import note, open_log
 from nivelus.services.mending import mend
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
-from nivelus.store.backups import secure
+from nivelus.store.backups import is_out_of_room, secure
 from nivelus.store.database import known_versions
 from nivelus.store.lock import DataLock
 from nivelus.web.app import create_app
@@ -50,8 +51,13 @@ def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Wor
     if prepare:
         prepare(bench)
     listening = _listen(settings)
-    queue = JobQueue(settings)
-    queue.refill(bench)
+    try:
+        queue = JobQueue(settings)
+        queue.refill(bench)
+    except sqlite3.Error as error:
+        if is_out_of_room(error):
+            raise disk_full(settings.data) from error
+        raise
     edge = Edge(create_app(settings, bench, queue), settings, bench)
     logging.getLogger("uvicorn").setLevel(logging.CRITICAL + 1)
     server = uvicorn.Server(

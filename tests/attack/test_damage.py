@@ -1,0 +1,272 @@
+"""Damaged, lost and foreign files in the data folder: the program starts, says what it did, and no recording is lost."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import subprocess
+import sys
+from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from nivelus.services import sessions, sound
+from nivelus.services.mending import mend
+from nivelus.services.workbench import Workbench
+from nivelus.settings import Settings
+from nivelus.store import backups
+from nivelus.store.tables import Recording
+from tests.conftest import bring_in, uneven_voice, write_sound
+from tests.helpers.program import Program
+from tests.store.test_history import content, state_of
+
+
+def sounds(data: Path) -> set[str]:
+    return {path.parent.name for path in (data / "vault").glob("??/*/source.*")}
+
+
+@pytest.fixture
+def stopped(tmp_path: Path) -> Program:
+    """A program with one recording, stopped; its database has been copied today, with the recording in it."""
+    own = Program(tmp_path / "data", "--no-demo")
+    own.brought_in(write_sound(tmp_path / "voice.wav", uneven_voice()), "Kept")
+    own.stop()
+    backups.back_up(own.data)
+    return own
+
+
+def names(program: Program) -> list[str]:
+    return [card["name"] for card in program.get("/api/sessions")["items"]]
+
+
+LOST: dict[str, Callable[[Path], None]] = {
+    "deleted": lambda path: path.unlink(),
+    "garbage": lambda path: path.write_bytes(np.random.default_rng(1).bytes(50_000)),
+    "cut short": lambda path: path.write_bytes(path.read_bytes()[: path.stat().st_size // 2]),
+    "emptied": lambda path: path.write_bytes(b""),
+    "a page overwritten": lambda path: path.write_bytes(path.read_bytes()[:8192] + b"\xa5" * 8192 + path.read_bytes()[16384:]),
+}
+
+
+@pytest.mark.parametrize("how", LOST)
+@pytest.mark.parametrize("copies", [True, False], ids=["with a copy", "without"])
+def test_no_recording_goes_when_the_database_does(stopped: Program, how: str, copies: bool) -> None:
+    held = sounds(stopped.data)
+    assert len(held) == 1
+    database = stopped.data / "nivelus.sqlite"
+    with closing(sqlite3.connect(database)) as db:
+        db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    LOST[how](database)
+    if not copies:
+        for copy in backups.backups(stopped.data):
+            copy.unlink()
+    stopped.start()
+    said = stopped.said()
+    assert "Traceback" not in said
+    assert sounds(stopped.data) == held
+    loose = stopped.get("/api/loose")["items"]
+    if copies and how != "deleted":
+        assert "has taken its place" in said
+        assert list(stopped.data.glob("damaged-*.sqlite"))
+        assert names(stopped) == ["Kept"]
+        assert loose == []
+    else:
+        assert names(stopped) == []
+        assert [item["name"] for item in loose] == ["voice.wav"]
+        assert "1 recording belongs to no session" in said
+        assert ("copy of the old one" in said) == (copies and how == "deleted")
+        # what is loose becomes a session again
+        stopped.post("/api/loose/bring-back", {"hashes": [loose[0]["hash"]]})
+        for _ in range(200):
+            cards = stopped.get("/api/sessions")["items"]
+            if cards and cards[0]["count"] == 4:
+                break
+        assert [card["name"] for card in cards] == ["voice"]
+        assert stopped.get("/api/loose")["items"] == []
+        assert sounds(stopped.data) == held
+    stopped.stop()
+
+
+def test_an_older_database_finds_what_it_knows_and_the_rest_is_loose(stopped: Program, tmp_path: Path) -> None:
+    old = backups.backups(stopped.data)[-1].read_bytes()
+    stopped.start()
+    stopped.brought_in(write_sound(tmp_path / "later.wav", uneven_voice((-20.0, -28.0))), "Later")
+    stopped.stop()
+    for path in stopped.data.glob("nivelus.sqlite*"):
+        path.unlink()
+    (stopped.data / "nivelus.sqlite").write_bytes(old)
+    stopped.start()
+    assert names(stopped) == ["Kept"]
+    assert len(sounds(stopped.data)) == 2
+    (item,) = stopped.get("/api/loose")["items"]
+    assert (item["name"], item["length"]) == ("later.wav", pytest.approx(4.1, abs=0.02))
+    # and goes only when it is asked to
+    assert stopped.post("/api/loose/delete", {"hashes": [item["hash"]]})["items"] == []
+    assert len(sounds(stopped.data)) == 1
+    stopped.stop()
+    stopped.start()
+    assert len(sounds(stopped.data)) == 1
+    stopped.stop()
+
+
+BROKEN: dict[str, Callable[[Path], None]] = {
+    "empty": lambda path: path.write_bytes(b""),
+    "cut short": lambda path: path.write_bytes(path.read_bytes()[:500]),
+    "garbage": lambda path: path.write_bytes(np.random.default_rng(2).bytes(4000)),
+    "another shape": lambda path: np.save(path, np.zeros((3, 9), np.float32)),
+    "another kind": lambda path: np.save(path, np.zeros((4, 2), np.complex64)),
+    "objects": lambda path: np.save(path, np.array([{"a": 1}], object), allow_pickle=True),
+    "gone": lambda path: path.unlink(),
+}
+
+
+@pytest.mark.parametrize("how", BROKEN)
+@pytest.mark.parametrize("name", ["grid.npy", "wave.npy"])
+def test_what_was_measured_and_is_damaged_is_measured_again(bench: Workbench, track: str, name: str, how: str) -> None:
+    before, recording = state_of(bench, track), recording_of(bench)
+    tile = sound.wave_tile(bench, recording.id, 0, 0)
+    figures = sound.before_after(bench, track)
+    path = bench.vault.folder(recording.hash) / name
+    BROKEN[how](path)
+    # at once, in a program that is running
+    assert (sound.wave_tile(bench, recording.id, 0, 0) == tile).all()
+    assert sound.before_after(bench, track) == figures
+    assert content(state_of(bench, track)) == content(before)
+    # and at start
+    BROKEN[how](path)
+    mend(bench)
+    bench.vault.check_measured(recording)
+
+
+def recording_of(bench: Workbench) -> Recording:
+    with bench.database.reading() as db:
+        return db.query(Recording).one()
+
+
+def test_a_garbage_queue_is_made_anew(stopped: Program, tmp_path: Path) -> None:
+    for path in stopped.data.glob("queue.sqlite*"):
+        path.unlink()
+    (stopped.data / "queue.sqlite").write_bytes(b"no queue at all" * 100)
+    stopped.start()
+    assert len(stopped.brought_in(write_sound(tmp_path / "b.wav", uneven_voice((-20.0,))), "Next")["tracks"]) == 1
+    assert "Traceback" not in stopped.said()
+    stopped.stop()
+
+
+def run(*arguments: object, **environment: str) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-m", "nivelus.cli", *map(str, arguments)]
+    done = subprocess.run(command, capture_output=True, text=True, check=False, env=os.environ | environment, timeout=60)
+    assert "Traceback" not in done.stderr
+    return done
+
+
+def test_a_newer_database_is_refused_and_left_alone(bench: Workbench, track: str) -> None:
+    path = bench.database.path
+    with closing(sqlite3.connect(path)) as db:
+        db.execute("UPDATE alembic_version SET version_num = '9999'")
+        db.commit()
+        db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    bench.close()
+    before = path.read_bytes()
+    done = run("serve", "--data", path.parent, "--port", 8999)
+    assert done.returncode == 1
+    assert "newer Nivelus" in done.stderr
+    assert path.read_bytes() == before
+
+
+@pytest.mark.parametrize(
+    ("name", "value", "words"),
+    [("NIVELUS_PORT", "abc", "1 to 65535"), ("NIVELUS_PORT", "70000", "1 to 65535"), ("NIVELUS_MAX_UPLOAD_MB", "-1", "MB")],
+)
+def test_a_bad_setting_is_named(tmp_path: Path, name: str, value: str, words: str) -> None:
+    done = run("serve", "--data", tmp_path / "data", **{name: value})
+    assert done.returncode == 1
+    assert f"{name} is “{value}”" in done.stderr
+    assert words in done.stderr
+    assert not (tmp_path / "data" / "nivelus.sqlite").exists()
+
+
+def test_copies_are_made_and_the_last_seven_kept(bench: Workbench, track: str) -> None:
+    bench.close()
+    data = bench.settings.data
+    for number in range(12):
+        copy = backups.back_up(data, f"-{number:02}")
+        assert backups.is_whole(copy)
+    assert len(backups.backups(data)) == backups.KEPT
+    assert backups.secure(data, {backups.version_of(data / "nivelus.sqlite") or ""}) == []
+    assert len(backups.backups(data)) == backups.KEPT
+
+
+def test_a_database_is_copied_before_it_is_brought_up(bench: Workbench, track: str) -> None:
+    from alembic import command
+
+    from nivelus.store import database
+
+    before = state_of(bench, track)
+    config = database._alembic()
+    config.attributes["engine"] = bench.database.engine
+    command.downgrade(config, "0004")
+    bench.close()
+    again = Workbench(bench.settings)
+    (copy,) = backups.backups(bench.settings.data)
+    assert backups.version_of(copy) == "0004"
+    assert content(state_of(again, track)) == content(before)
+    again.close()
+
+
+def test_undo_and_redo_of_an_import_from_before_there_were_marks_keeps_them(bench: Workbench, detailed: str) -> None:
+    """The step knows nothing of marks, columns and lanes that came with later versions of the tables."""
+    from nivelus.store.steps import pack_again, unpack_step
+    from nivelus.store.tables import Change
+
+    with bench.database.writing() as db:
+        change = db.query(Change).one()
+        rows = [row for row in unpack_step(change.data) if row["table"] != "mark_set"]
+        for row in rows:
+            for name in ("dip_rules", "range_low", "range_high", "curve"):
+                row["after"].pop(name, None)
+        change.data = pack_again(rows)
+    before = state_of(bench, detailed)
+    assert before.marks
+    sessions.undo(bench, before.id, before.revision)
+    assert sessions.state(bench, before.id).tracks == []
+    sessions.redo(bench, before.id, before.revision + 1)
+    assert content(state_of(bench, detailed)) == content(before)
+
+
+def test_check_finds_what_is_wrong_and_repairs_what_can_be(bench: Workbench, track: str, tmp_path: Path) -> None:
+    data, recording = bench.settings.data, recording_of(bench)
+    bench.close()
+    good = run("check", "--data", data)
+    assert good.returncode == 0, good.stdout
+    assert "Recordings: 1 of 1 are whole." in good.stdout
+    folder = bench.vault.folder(recording.hash)
+    (folder / "grid.npy").write_bytes(b"x")
+    stray = bench.vault.folder("cd" + "1" * 62)
+    stray.mkdir(parents=True)
+    write_sound(stray / "source.wav", uneven_voice((-20.0,)))
+    bad = run("check", "--data", data)
+    assert bad.returncode == 1
+    assert "grid.npy" in bad.stdout
+    assert "belongs to no session" in bad.stdout
+    repaired = run("check", "--data", data, "--repair")
+    assert "measured again" in repaired.stdout
+    assert "Recordings: 1 of 1 are whole." in repaired.stdout
+    assert stray.exists()
+    # a sound file with another content is set aside, and bringing it in again mends its track
+    source = bench.vault.source(recording)
+    whole = source.read_bytes()
+    source.write_bytes(whole[:-3] + b"abc")
+    assert "its content has changed" in run("check", "--data", data).stdout
+    assert "set aside" in run("check", "--data", data, "--repair").stdout
+    assert not source.exists()
+    again = Workbench(Settings(data=data))
+    original = tmp_path / "again.wav"
+    original.write_bytes(whole)
+    assert state_of(again, track).tracks[0].recording.missing
+    bring_in(again, state_of(again, track).id, original)
+    assert not state_of(again, track).tracks[0].recording.missing
+    again.close()

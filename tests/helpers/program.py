@@ -1,0 +1,94 @@
+"""The program as a person starts it: server, worker and database, in processes of their own."""
+
+from __future__ import annotations
+
+import json
+import os
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+
+class Program:
+    """The program as a person starts it."""
+
+    def __init__(self, data: Path, *options: str, before: Callable[[], None] | None = None) -> None:
+        """``before`` is run in the process just before the program, to take something away from it."""
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            self.port = free.getsockname()[1]
+        self.data, self.options, self.before = data, options, before
+        self.address = f"http://127.0.0.1:{self.port}"
+        self.start()
+
+    def start(self) -> None:
+        command = [sys.executable, "-m", "nivelus.cli", "serve", "--port", str(self.port), "--data", str(self.data)]
+        self.log = (self.data.parent / f"{self.data.name}.log").open("ab")
+        environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
+        self.process = subprocess.Popen(
+            [*command, *self.options], stdout=self.log, stderr=self.log, env=environment, preexec_fn=self.before
+        )
+        for _ in range(900):
+            try:
+                self.get("/api/sessions")
+                return
+            except OSError:
+                assert self.process.poll() is None, Path(self.log.name).read_text()
+                time.sleep(0.1)
+        raise AssertionError("the program did not start: " + Path(self.log.name).read_text())
+
+    def get(self, path: str) -> Any:
+        with urllib.request.urlopen(self.address + path, timeout=20) as answer:
+            return json.loads(answer.read())
+
+    def post(self, path: str, body: Any) -> Any:
+        data = body if isinstance(body, bytes) else json.dumps(body).encode()
+        request = urllib.request.Request(self.address + path, data, {"Content-Type": "application/json"})
+        with urllib.request.urlopen(request, timeout=60) as answer:
+            return json.loads(answer.read())
+
+    def delete(self, path: str) -> None:
+        request = urllib.request.Request(self.address + path, method="DELETE")
+        urllib.request.urlopen(request, timeout=20).close()
+
+    def session(self, name: str) -> dict[str, Any]:
+        """The whole state of the session of this name."""
+        card = next(card for card in self.get("/api/sessions")["items"] if card["name"] == name)
+        return self.get(f"/api/sessions/{card['id']}")
+
+    def kill(self) -> None:
+        """SIGKILL, as when the power goes."""
+        self.process.kill()
+        self.process.wait()
+        self.log.close()
+
+    def stop(self) -> None:
+        self.process.terminate()
+        self.process.wait(timeout=20)
+        self.log.close()
+
+    def said(self) -> str:
+        """All that it has printed."""
+        return Path(self.log.name).read_text()
+
+    def begin_import(self, path: Path, name: str = "Own") -> str:
+        """Upload a file into a session of its own; the id of that."""
+        session: str = self.post("/api/sessions", {"name": name})["id"]
+        self.post(f"/api/sessions/{session}/uploads?name={quote(path.name)}", path.read_bytes())
+        return session
+
+    def brought_in(self, path: Path, name: str = "Own") -> dict[str, Any]:
+        """A session with this file in it; its state."""
+        session = self.begin_import(path, name)
+        for _ in range(600):
+            state: dict[str, Any] = self.get(f"/api/sessions/{session}")
+            if state["tracks"]:
+                return state
+            time.sleep(0.05)
+        raise AssertionError(self.get(f"/api/sessions/{session}/jobs"))
