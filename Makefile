@@ -1,10 +1,12 @@
 # make demo    set up what is missing, build, and start the program with the demo sessions
 # make test    set up what is missing and run every test and check
 # make serve   start the program on your own sessions
+# make attack  attack the program far more often than make test does (N times)
 # make bench   measure speed and detection (CORPUS=folder for detection on a labelled corpus)
 
 PORT ?= 8130
 CORPUS ?= tests/corpus
+N ?= 20
 PY := .venv/bin/python
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 PYTHON_FILES := $(shell find src -name '*.py')
@@ -13,7 +15,7 @@ FRONT_FILES := $(shell find frontend/src frontend/public -type f -not -name sche
 export PYTHONDONTWRITEBYTECODE =
 export UV_NO_PROGRESS = 1
 
-.PHONY: demo serve test bench wheel lint clean
+.PHONY: demo serve test attack bench wheel lint clean
 
 demo: .build/ready
 	.venv/bin/nivelus demo --port $(PORT)
@@ -23,7 +25,12 @@ serve: .build/ready
 
 test: .build/ready .build/tools lint
 	cd frontend && npm run -s test
-	$(PY) -m pytest
+	$(PY) -m pytest -n 2 --dist loadfile tests/core tests/store tests/services tests/web tests/cli tests/checks
+	$(PY) -m pytest tests/attack tests/browser
+
+# the same attacks, N times as many: make attack N=20
+attack: .build/ready .build/tools
+	$(PY) -m pytest -s tests/attack --attack $(N)
 
 lint: .build/ready
 	.venv/bin/ruff check src tests bench
