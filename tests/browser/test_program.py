@@ -251,3 +251,30 @@ def test_a_session_that_is_gone_says_so(page: Page, demo_program: Program) -> No
     expect(page.get_by_text("This session is not there any more.")).to_be_visible()
     page.get_by_role("link", name="All sessions").click()
     expect(page.locator(".card")).to_have_count(3)
+
+
+def test_recordings_that_belong_to_no_session_are_shown_and_brought_back(
+    quiet_page: Page, own_program: Program, tmp_path: Path
+) -> None:
+    """The database is lost: the page says what is still there, and makes a session of each."""
+    page = quiet_page
+    own_program.brought_in(write_sound(tmp_path / "guide.wav", uneven_voice()))
+    own_program.brought_in(write_sound(tmp_path / "song.flac", uneven_voice((-20.0, -28.0))))
+    own_program.stop()
+    for path in own_program.data.glob("nivelus.sqlite*"):
+        path.unlink()
+    own_program.start()
+    page.goto(own_program.address)
+    notice = page.get_by_label("Recordings without a session")
+    expect(notice).to_contain_text(re.compile(r"2 recordings belong to no session, \d\.\d MB"))
+    notice.get_by_role("button", name="Look at them").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog.get_by_text("guide.wav")).to_be_visible()
+    expect(dialog.get_by_text("song.flac")).to_be_visible()
+    dialog.get_by_role("button", name="Delete…").click()
+    dialog.get_by_role("button", name="Keep").click()
+    dialog.get_by_role("button", name="Bring back").click()
+    expect(page.get_by_text("2 of 4 level").or_(page.get_by_text("1 of 4 level"))).to_be_visible(timeout=30_000)
+    expect(notice).to_have_count(0, timeout=30_000)
+    page.get_by_role("link", name="song").click()
+    expect(page.get_by_role("tab")).to_have_count(1)

@@ -50,13 +50,20 @@ describe("an answer of the server", () => {
 describe("values that come column by column", () => {
   it("go into what they belong to, and leave everything else the very same", () => {
     const old = { t: [mark({ id: "ess.1" }), mark({ id: "ess.2" })], u: [mark({ id: "ess.1" })] };
-    const columns = { t: { ids: ["ess.2"], depth: [-4], reason: [1], reasons: ["excess", "at most"] } };
-    const fresh = revalue(old, columns, (name, value, all) =>
-      name === "reason" ? all.reasons![value as number] : value,
-    );
-    expect(fresh.t!.map((m) => [m.depth, m.reason])).toEqual([
-      [old.t[0]!.depth, old.t[0]!.reason],
-      [-4, "at most"],
+    const columns = {
+      t: {
+        ids: "ess.9 .2",
+        depth: [-1, -4],
+        flags: [0, 3],
+        names: ["on", "lisp"],
+        reason: [0, 1],
+        reasons: ["excess", "at most"],
+      },
+    };
+    const fresh = revalue(old, columns);
+    expect(fresh.t!.map((m) => [m.depth, m.reason, m.lisp])).toEqual([
+      [old.t[0]!.depth, old.t[0]!.reason, old.t[0]!.lisp],
+      [-4, "at most", true],
     ]);
     expect(fresh.t![0]).toBe(old.t[0]);
     expect(fresh.u).toBe(old.u);

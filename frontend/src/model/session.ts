@@ -46,24 +46,39 @@ export function merge<T extends Placed>(known: Record<string, T[]>, fresh: T[], 
   return merged;
 }
 
-type Columns = { ids: string[] } & Record<string, unknown[]>;
+type Columns = { ids: string } & Record<string, unknown>;
+
+/** One item's values out of columns: flags have a bit for each of their names, a reason is one of the reasons. */
+function valuesAt(all: Columns, place: number): Record<string, unknown> {
+  const values: Record<string, unknown> = {};
+  for (const [name, column] of Object.entries(all)) {
+    if (!Array.isArray(column) || name === "names" || name === "reasons") continue;
+    if (name === "flags") {
+      for (const [bit, flag] of (all.names as string[]).entries()) values[flag] = Boolean((column[place] >> bit) & 1);
+    } else values[name] = name === "reason" ? (all.reasons as string[])[column[place]] : column[place];
+  }
+  return values;
+}
 
 /** Put values that come column by column into the items that they belong to; all others stay the very same objects. */
 export function revalue<T extends Placed>(
   known: Record<string, T[]>,
   columns: Record<string, object>,
-  convert: (column: string, value: unknown, all: Columns) => unknown = (_, value) => value,
 ): Record<string, T[]> {
   const fresh = { ...known };
   for (const [track, given] of Object.entries(columns)) {
     const all = given as Columns;
-    const names = Object.keys(all).filter((name) => name !== "ids" && name !== "reasons");
-    const places = new Map(all.ids.map((id, place) => [id, place]));
+    let kind = "";
+    const places = new Map(
+      all.ids.split(" ").map((id, place) => {
+        // one that begins with a full stop has the kind of the one before it
+        if (id.includes(".") && !id.startsWith(".")) kind = id.slice(0, id.indexOf("."));
+        return [id.startsWith(".") ? kind + id : id, place];
+      }),
+    );
     fresh[track] = (known[track] ?? []).map((item) => {
       const place = places.get(item.id);
-      if (place === undefined) return item;
-      const values = names.map((name) => [name, convert(name, all[name]![place], all)]);
-      return { ...item, ...Object.fromEntries(values) };
+      return place === undefined ? item : { ...item, ...valuesAt(all, place) };
     });
   }
   return fresh;
@@ -75,9 +90,7 @@ function receive(answer: Changed) {
     id: answer.id,
     header,
     clips: revalue(merge(old.clips, clips, answer), clip_values),
-    marks: revalue(merge(old.marks, marks, answer), mark_values, (name, value, all) =>
-      name === "reason" ? all.reasons![value as number] : value,
-    ),
+    marks: revalue(merge(old.marks, marks, answer), mark_values),
   }));
 }
 

@@ -12,6 +12,7 @@ from typing import Any
 from huey import Huey, RedisHuey, SqliteHuey
 
 from nivelus.core.deliver.warm import warm_kernels
+from nivelus.logs import write_down
 from nivelus.services import work
 from nivelus.services.imports import run_import
 from nivelus.services.renders import run_render
@@ -31,7 +32,11 @@ class JobQueue:
         self._bench: Workbench | None = None
 
         def run(job_id: str) -> None:
-            run_job(self._own_bench(), job_id)
+            try:
+                run_job(self._own_bench(), job_id)
+            except Exception as error:
+                # what a job itself meets is told in its row; here not even that could be written
+                write_down(error, f"job {job_id}")
 
         self._task = self.huey.task(name="run")(run)
 

@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import ctypes
+import logging
 import os
 import signal
 import subprocess
@@ -85,6 +86,8 @@ def main() -> None:
     os.register_at_fork(after_in_child=_die_with_parent)
     settings = Settings.read()
     open_log(settings.data, "worker", settings.token)
+    # the consumer writes whole traces to the console; ours go to the log
+    logging.getLogger("huey").setLevel(logging.CRITICAL + 1)
     queue = JobQueue(settings)
     queue.huey.on_startup()(queue.prepare)
     consumer = queue.huey.create_consumer(

@@ -134,7 +134,7 @@ def _sum(first: GainCurve, second: GainCurve | None) -> GainCurve:
     return first if second is None else add_curves([first, second])
 
 
-@lru_cache(maxsize=16)
+@lru_cache(maxsize=6)
 def _compiled(lanes: tuple[LaneValue, ...], rate: int, within: Range) -> GainCurve:
     return compile_curves([lane.curve() for lane in lanes], rate, *within)
 
@@ -142,12 +142,12 @@ def _compiled(lanes: tuple[LaneValue, ...], rate: int, within: Range) -> GainCur
 ClipKey = tuple[int, int, int | None, int | None, str]
 
 
-@lru_cache(maxsize=16)
+@lru_cache(maxsize=6)
 def _compiled_clips(clips: tuple[ClipKey, ...], rate: int, within: Range) -> GainCurve:
     return compile_curves([_joined(clips, rate)], rate, *within)
 
 
-@lru_cache(maxsize=8)
+@lru_cache(maxsize=4)
 def _joined(clips: tuple[ClipKey, ...], rate: int) -> Curve:
     spans = [ClipGain(start, end, 0.0, first, last) for start, end, first, last, _ in clips]
     return join_clip_curves(spans, [unpack_curve(points) for *_, points in clips], rate)

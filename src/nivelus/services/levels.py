@@ -165,13 +165,11 @@ def levels_after(
 def clip_values(clips: Sequence[Clip], after: dict[str, float]) -> ClipValues:
     """What of clips changes without them being other clips, as the interface takes it."""
     return ClipValues(
-        ids=[c.id for c in clips],
+        ids=" ".join(c.id for c in clips),
         gain=[c.gain for c in clips],
-        after=[None if (level := after.get(c.id)) is None else round(level, 4) for c in clips],
-        locked=[c.locked for c in clips],
-        left_out=[c.left_out for c in clips],
-        by_hand=[c.by_hand for c in clips],
-        reference=[c.reference for c in clips],
+        after=[None if (level := after.get(c.id)) is None else round(level, 3) for c in clips],
+        flags=[c.locked | c.left_out << 1 | c.by_hand << 2 | c.reference << 3 for c in clips],
+        names=["locked", "left_out", "by_hand", "reference"],
     )
 
 

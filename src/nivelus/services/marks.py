@@ -7,7 +7,7 @@ one slider moves thousands of them and its undo is one small row.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from functools import cached_property, lru_cache
 from typing import Any
@@ -234,14 +234,24 @@ def mark_values(
     on = marks.applied[chosen]
     is_ess = marks.arrays.kind[chosen] == KINDS.index("ess")
     return MarkValues(
-        ids=[marks.ids[place] for place in chosen.tolist()],
-        depth=np.round(marks.draft.dips.depth[chosen], 3).tolist(),
-        after=[None if value != value else value for value in np.round(after, 3).tolist()],
-        on=on.tolist(),
-        lisp=(on & is_ess & (after < -LISP)).tolist(),
+        ids=_in_short(marks.ids[place] for place in chosen.tolist()),
+        depth=np.round(marks.draft.dips.depth[chosen], 2).tolist(),
+        after=[None if value != value else value for value in np.round(after, 2).tolist()],
+        flags=(on + 2 * (on & is_ess & (after < -LISP))).tolist(),
+        names=["on", "lisp"],
         reason=[place_of[word] for word in words],
         reasons=reasons,
     )
+
+
+def _in_short(ids: Iterable[str]) -> str:
+    """Ids one after the other, without the kinds that are those of the ones before them."""
+    out, last = [], ""
+    for id in ids:
+        kind, stop, _ = id.partition(".")
+        out.append(id[len(kind) :] if stop and kind == last else id)
+        last = kind if stop else last
+    return " ".join(out)
 
 
 def _stand(
@@ -310,7 +320,7 @@ def _moved_by(
     return out
 
 
-@lru_cache(maxsize=32)
+@lru_cache(maxsize=4)
 def _found(data: str) -> tuple[list[str], FloatArray, dict[str, int]]:
     """Ids and rows of what was found, and the place of each id."""
     table = unpack(data) if data else np.zeros((0, len(COLUMNS)))

@@ -379,7 +379,6 @@ def _scope_of_rules(db: DbSession, row: dict[str, Any], scope: Scope) -> None:
         # a dip to silence has other ramps
         scope.whole = True
         return
-    own = np.isin(now.arrays.kind, [KINDS.index(kind) for kind in kinds])
     moved = (before.draft.dips.depth != now.draft.dips.depth) & (before.applied | now.applied)
     moved |= before.applied != now.applied
     first, last = now.reach()
@@ -388,7 +387,8 @@ def _scope_of_rules(db: DbSession, row: dict[str, Any], scope: Scope) -> None:
     def is_touched(a: FloatArray, b: FloatArray) -> npt.NDArray[np.bool_]:
         return np.asarray(np.searchsorted(starts, b, "left") > np.searchsorted(ends, a, "right"))
 
-    scope.marks = own | is_touched(first, last)
+    said = np.array([a != b for a, b in zip(before.draft.reason, now.draft.reason, strict=True)], bool)
+    scope.marks = said | (before.draft.dips.depth != now.draft.dips.depth) | is_touched(first, last)
     spans = np.array([(c.phrase_start or c.start, c.phrase_end or c.start) for c in clips], np.float64).reshape(-1, 2)
     under = is_touched(spans[:, 0], spans[:, 1])
     scope.clips.update(clip.id for clip, is_under in zip(clips, under.tolist(), strict=True) if is_under)

@@ -104,25 +104,30 @@ class MarkView(View):
 
 
 class ClipValues(View):
-    """Clips of which only values are different, column by column: what many of them are told by."""
+    """Clips of which only values are different, column by column: what many of them are told by.
 
-    ids: list[str]
+    ``ids`` are parted by spaces, ``flags`` have a bit for each of ``names``.
+    """
+
+    ids: str
     gain: list[float]
     after: list[float | None]
-    locked: list[bool]
-    left_out: list[bool]
-    by_hand: list[bool]
-    reference: list[bool]
+    flags: list[int]
+    names: list[str]
 
 
 class MarkValues(View):
-    """Marks of which only the dip and what it makes of them are different, column by column; ``reason`` indexes ``reasons``."""
+    """Marks of which only the dip and what it makes of them are different, column by column.
 
-    ids: list[str]
+    ``ids`` are parted by spaces; one that begins with a full stop has the kind of the one before it. ``flags`` have a bit for
+    each of ``names``, ``reason`` indexes ``reasons``.
+    """
+
+    ids: str
     depth: list[float]
     after: list[float | None]
-    on: list[bool]
-    lisp: list[bool]
+    flags: list[int]
+    names: list[str]
     reason: list[int]
     reasons: list[str]
 

@@ -42,7 +42,7 @@ def pack(marks: Iterable[Mark], rate: int, samples: int) -> str:
     return _packed(np.array(rows, "<f8").reshape(-1, len(COLUMNS)))
 
 
-@lru_cache(maxsize=32)
+@lru_cache(maxsize=8)
 def unpack(data: str) -> npt.NDArray[np.float64]:
     """The packed rows, (n, len(COLUMNS)), not to be written to. Kept for the next time, for every edit asks for them."""
     return _unpacked(data, len(COLUMNS))
@@ -55,7 +55,7 @@ def pack_curve(curve: Curve) -> str:
     return _packed(np.column_stack([curve.at, curve.db, curve.shape, curve.phase]))
 
 
-@lru_cache(maxsize=64)
+@lru_cache(maxsize=24)
 def unpack_curve(data: str) -> Curve:
     """The packed curve."""
     if not data:
