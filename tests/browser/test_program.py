@@ -39,6 +39,24 @@ def test_several_files_are_dropped_and_the_bad_ones_say_why(quiet_page: Page, ow
     expect(page.get_by_text("cut.wav")).to_have_count(0)
 
 
+def test_the_first_minute_of_a_newcomer(quiet_page: Page, own_program: Program, tmp_path: Path) -> None:
+    """An empty program and dropped files: the session is called after what came in, and all of the voice is shown."""
+    page = quiet_page
+    broken = tmp_path / "a broken take.wav"
+    broken.write_bytes(b"RIFF but not sound")
+    page.goto(own_program.address)
+    page.get_by_label("Sound files").set_input_files([broken, write_sound(tmp_path / "the good one.wav", uneven_voice())])
+    expect(page.get_by_role("tab")).to_have_count(1, timeout=30_000)
+    expect(page.get_by_role("alert").filter(has_text="a broken take.wav")).to_be_visible()
+    # every phrase of 7.5 s lies in sight
+    expect(page.get_by_role("button", name=re.compile("^Phrase [1-4],"))).to_have_count(4)
+    for number in range(1, 5):
+        expect(page.get_by_role("button", name=re.compile(f"^Phrase {number},"))).to_be_in_viewport()
+    page.reload()
+    expect(page.get_by_role("banner").get_by_text("the good one")).to_be_visible()
+    assert [card["name"] for card in own_program.get("/api/sessions")["items"]] == ["the good one"]
+
+
 def test_a_long_import_shows_how_far_it_is_and_can_be_stopped(page: Page, own_program: Program, tmp_path: Path) -> None:
     long = write_sound(tmp_path / "long.wav", np.tile(hum(-20, 10), 300), subtype="PCM_16")
     session = own_program.post("/api/sessions", {"name": "Long"})["id"]

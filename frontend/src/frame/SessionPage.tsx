@@ -89,6 +89,16 @@ export function SessionPage() {
 
   useEffect(() => useView.setState({ stage }), [stage]);
 
+  // the first recording that comes into an empty session is shown whole
+  useEffect(
+    () =>
+      useSession.subscribe((now, old) => {
+        const was = old.id === now.id && old.header !== null && old.header.tracks.length === 0;
+        if (was && now.id === id && now.header && now.header.tracks.length > 0) fitAll();
+      }),
+    [id],
+  );
+
   // the address follows track and selection, so that reload comes back to them
   useEffect(() => {
     let timer = 0;

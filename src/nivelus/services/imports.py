@@ -143,6 +143,27 @@ def run_import(bench: Workbench, job_id: str) -> None:
     """Import a staged upload: measure it, find its marks, cut it, and add its track. What fails is said in the job."""
     failed = "It could not be brought in. Try it again, or export the file anew."
     work.run(bench, job_id, lambda job: {"track": _import(bench, job)}, failed)
+    _name_after_what_came(bench, job_id)
+
+
+def _name_after_what_came(bench: Workbench, job_id: str) -> None:
+    """A session that was begun with a file is called after it; if that one was refused, after the first that was not."""
+    with bench.database.writing() as db:
+        job = db.get(Job, job_id)
+        session = None if job is None else db.get(Session, job.session_id)
+        if session is None:
+            return
+        imports = select(col(Job.name)).where(col(Job.session_id) == session.id, col(Job.kind) == "import")
+        refused = {_track_name(name) for name in db.scalars(imports.where(col(Job.state) == "failed"))}
+        tracks = select(col(Track.name)).where(col(Track.session_id) == session.id).order_by(col(Track.position))
+        names = list(db.scalars(tracks))
+        if names and session.name in refused and session.name not in names:
+            session.name = names[0]
+
+
+def _track_name(file: str) -> str:
+    """What a track is called that comes from a file of this name."""
+    return Path(file).stem[:NAME_LENGTH] or file
 
 
 def safe_file_name(name: str) -> str:
@@ -213,7 +234,7 @@ def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cel
         track = Track(
             session_id=job.session_id,
             recording_id=stored.id,
-            name=Path(job.name).stem[:NAME_LENGTH] or job.name,
+            name=_track_name(job.name),
             position=0 if last is None else last + 1,
         )
         db.add(track)
