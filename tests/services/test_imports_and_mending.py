@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import io
 from pathlib import Path
 
@@ -73,6 +74,25 @@ def test_the_same_content_is_stored_once(bench: Workbench, voice_file: Path) -> 
     assert state.tracks[0].recording.id == state.tracks[1].recording.id
     assert [t.position for t in state.tracks] == [0, 1]
     assert len(files_below(bench.vault.root)) == FILES
+
+
+def test_a_recording_that_an_older_version_stored_is_known_and_keeps_its_hash(bench: Workbench, voice_file: Path) -> None:
+    session = sessions.create(bench, "One")
+    bring_in(bench, session, voice_file)
+    sha = hashlib.sha256(voice_file.read_bytes()).hexdigest()
+    with bench.database.writing() as db:
+        recording = db.query(Recording).one()
+        old = bench.vault.folder(recording.hash)
+        bench.vault.folder(sha).parent.mkdir()
+        old.rename(bench.vault.folder(sha))
+        recording.hash = sha
+    data = voice_file.read_bytes()
+    job = imports.stage_upload(bench, session, "again.wav", io.BytesIO(data), len(data))
+    run_job(bench, job.id)
+    state = sessions.state(bench, session)
+    assert len({track.recording.id for track in state.tracks}) == 1
+    assert bench.vault.hashes() == {sha}
+    assert mend(bench) == []
 
 
 def test_an_upload_is_streamed_and_limited(bench: Workbench, voice_file: Path, settings: Settings) -> None:

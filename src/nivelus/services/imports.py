@@ -26,7 +26,7 @@ from nivelus.store import history
 from nivelus.store.history import require
 from nivelus.store.packing import pack
 from nivelus.store.tables import Clip, Job, MarkSet, Recording, Session, Tombstone, Track, new_id
-from nivelus.store.vault import SUFFIX, hash_file
+from nivelus.store.vault import SUFFIX, ContentHash, hash_file, is_older_hash
 
 RECEIVING = ".receiving"
 """Ending of an upload that is still arriving."""
@@ -62,8 +62,12 @@ def expect_upload(bench: Workbench, session_id: str, name: str, length: int | No
     return bench.vault.incoming / f"{new_id()}{RECEIVING}"
 
 
-def take_upload(bench: Workbench, session_id: str, name: str, received: Path, length: int | None = None) -> JobView:
+def take_upload(
+    bench: Workbench, session_id: str, name: str, received: Path, content: str, length: int | None = None
+) -> JobView:
     """Make the job that will import an upload which has been written where ``expect_upload`` said.
+
+    ``content`` is its content hash, worked out while it was written.
 
     Raises
     ------
@@ -84,7 +88,8 @@ def take_upload(bench: Workbench, session_id: str, name: str, received: Path, le
         raise
     free = free_bytes(staged)
     scarce = free < size
-    return _add_job(bench, session_id, staged, label, _SCARCE.format(size_in_words(free)) if scarce else "")
+    warning = _SCARCE.format(size_in_words(free)) if scarce else ""
+    return _add_job(bench, session_id, staged, label, warning, content=content)
 
 
 def stage_upload(bench: Workbench, session_id: str, name: str, stream: Readable, length: int | None = None) -> JobView:
@@ -96,7 +101,7 @@ def stage_upload(bench: Workbench, session_id: str, name: str, stream: Readable,
         As ``expect_upload`` and ``take_upload`` do; nothing is kept then.
     """
     received = expect_upload(bench, session_id, name, length)
-    limit, size = bench.settings.max_upload_mb << 20, 0
+    limit, size, content = bench.settings.max_upload_mb << 20, 0, ContentHash()
     try:
         with received.open("wb") as handle:
             while block := stream.read(_BLOCK):
@@ -105,12 +110,13 @@ def stage_upload(bench: Workbench, session_id: str, name: str, stream: Readable,
                     most = bench.settings.max_upload_mb
                     raise Refused(f"“{safe_file_name(name)}” is larger than {most} MB, the most that is taken.")
                 handle.write(block)
+                content.update(block)
     except BaseException as error:
         received.unlink(missing_ok=True)
         if is_full(error):
             raise disk_full(received) from error
         raise
-    return take_upload(bench, session_id, name, received, length)
+    return take_upload(bench, session_id, name, received, content.name(), length)
 
 
 def stage_file(bench: Workbench, session_id: str, path: Path, name: str | None = None) -> JobView:
@@ -191,9 +197,7 @@ def _import(bench: Workbench, job: Job) -> str:
     staged = bench.vault.incoming / job.id
     if not staged.exists():
         raise SoundError(f"“{job.name}” is not there any more. Drop it again.")
-    content = hash_file(staged, work.reporter(bench, job, "reading", 0, 8))
-    with bench.database.reading() as db:
-        known = db.scalars(select(Recording).where(col(Recording.hash) == content)).first()
+    content, known = _content_of(bench, job, staged)
     if known is not None and not known.missing and bench.vault.source(known).exists():
         recording, grid, is_new = known, bench.vault.grid(known), False
         marks = find_marks(grid)
@@ -217,6 +221,26 @@ def _import(bench: Workbench, job: Job) -> str:
         bench.vault.add(staged, content, recording.suffix, grid, wave, job.name)
     staged.unlink(missing_ok=True)
     return track
+
+
+def _content_of(bench: Workbench, job: Job, staged: Path) -> tuple[str, Recording | None]:
+    """The content hash of a staged upload, and the recording that has it already."""
+    report = work.reporter(bench, job, "reading", 0, 8)
+    content = job.payload.get("content") or hash_file(staged, report, like=job.payload.get("hash"))
+    with bench.database.reading() as db:
+        recordings = list(db.scalars(select(Recording)))
+    for recording in recordings:
+        if recording.hash == content:
+            return content, recording
+    size = staged.stat().st_size
+    for recording in recordings:
+        # one that bears a hash of another kind is the same if it is as long and has the same of that kind
+        source = bench.vault.source(recording)
+        if is_older_hash(recording.hash) == is_older_hash(content) or not source.exists() or source.stat().st_size != size:
+            continue
+        if hash_file(staged, report, like=recording.hash) == recording.hash:
+            return recording.hash, recording
+    return content, None
 
 
 def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cell], details: tuple[Mark, ...]) -> str:

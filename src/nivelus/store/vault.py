@@ -42,6 +42,7 @@ SUFFIX = {
 
 
 _PART, _GONE = "part-", "gone-"
+_BLAKE3 = "b3"
 
 
 class Damaged(Exception):  # noqa: N818
@@ -241,9 +242,39 @@ class _Plain:
         self.write = handle.write
 
 
-def hash_file(path: Path, progress: Callable[[float], None] | None = None) -> str:
-    """SHA-256 of a file's content, read in blocks of 4 MiB."""
-    digest = hashlib.sha256()
+class ContentHash:
+    """The hash of content that comes bit by bit, as the vault names recordings: BLAKE3, marked as such by its beginning.
+
+    Recordings that were stored by older versions bear a SHA-256, and keep it.
+    """
+
+    def __init__(self, like: str | None = None) -> None:
+        """``like`` is a hash of the kind that is wanted; of the present kind if there is none."""
+        self._is_older = like is not None and is_older_hash(like)
+        if self._is_older:
+            self._digest: Any = hashlib.sha256()
+        else:
+            from blake3 import blake3
+
+            self._digest = blake3()
+
+    def update(self, block: bytes) -> None:
+        """Take in the next bytes."""
+        self._digest.update(block)
+
+    def name(self) -> str:
+        """The hash of all that was taken in."""
+        return ("" if self._is_older else _BLAKE3) + str(self._digest.hexdigest())
+
+
+def is_older_hash(hash: str) -> bool:
+    """Whether a recording was stored when its hash was a SHA-256."""
+    return not hash.startswith(_BLAKE3)
+
+
+def hash_file(path: Path, progress: Callable[[float], None] | None = None, like: str | None = None) -> str:
+    """The content hash of a file, read in blocks of 4 MiB; see ContentHash."""
+    digest = ContentHash(like)
     size, done = max(1, path.stat().st_size), 0
     with path.open("rb") as handle:
         while block := handle.read(1 << 22):
@@ -251,7 +282,7 @@ def hash_file(path: Path, progress: Callable[[float], None] | None = None) -> st
             done += len(block)
             if progress:
                 progress(done / size)
-    return digest.hexdigest()
+    return digest.name()
 
 
 def _array(path: Path, kind: Any, width: int) -> Any:

@@ -10,7 +10,7 @@ from nivelus.core.errors import Refused
 from nivelus.services import drawing, imports, renders, sound
 from nivelus.web.answers import answer, array
 from nivelus.web.context import bench, queue
-from nivelus.web.security import RECEIVED
+from nivelus.web.security import CONTENT, RECEIVED
 
 bp = Blueprint("binary", __name__, url_prefix="/api")
 
@@ -23,7 +23,8 @@ def upload(session_id: str) -> Response:
         raise Refused("The file needs a name.")
     received = request.environ.get(RECEIVED)
     if received is not None:
-        job = imports.take_upload(bench(), session_id, name, received, request.content_length)
+        content = request.environ[CONTENT]
+        job = imports.take_upload(bench(), session_id, name, received, content, request.content_length)
     else:
         job = imports.stage_upload(bench(), session_id, name, request.stream, request.content_length)
     queue().put(job.id)

@@ -27,7 +27,8 @@ from nivelus.logs import write_down
 from nivelus.services import imports
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
-from nivelus.web.security import RECEIVED, REFUSED, judge, most_bytes
+from nivelus.store.vault import ContentHash
+from nivelus.web.security import CONTENT, RECEIVED, REFUSED, judge, most_bytes
 
 HEAD_SECONDS = 10.0
 """Time that a connection has for a complete request head."""
@@ -149,12 +150,12 @@ class Edge:
         try:
             handle = path.open("wb")
             try:
-                size = 0
+                size, content = 0, ContentHash()
                 async for block in _blocks(receive):
                     size += len(block)
                     if size > self._settings.max_upload_mb << 20:
                         raise TooLarge(self._settings.max_upload_mb << 20)
-                    await loop.run_in_executor(self._disk, handle.write, block)
+                    await loop.run_in_executor(self._disk, _take, handle, content, block)
             finally:
                 await loop.run_in_executor(self._disk, handle.close)
         except BaseException as error:
@@ -162,7 +163,7 @@ class Edge:
             if is_full(error):
                 raise disk_full(path) from error
             raise
-        environ[RECEIVED], environ["CONTENT_LENGTH"] = path, str(size)
+        environ[RECEIVED], environ[CONTENT], environ["CONTENT_LENGTH"] = path, content.name(), str(size)
         return path
 
     async def _answer(self, environ: dict[str, Any], send: Send, unread: Receive | None) -> None:
@@ -187,6 +188,11 @@ class Edge:
                 answer.close()
             else:
                 await loop.run_in_executor(self._pool, answer.close)
+
+
+def _take(handle: BinaryIO, content: ContentHash, block: bytes) -> None:
+    handle.write(block)
+    content.update(block)
 
 
 class TooLarge(Exception):  # noqa: N818

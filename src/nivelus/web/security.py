@@ -45,8 +45,9 @@ HEADERS = {
 LOCAL_NAMES = {"localhost", "127.0.0.1", "::1"}
 
 
-RECEIVED, REFUSED = "nivelus.received", "nivelus.refused"
-"""Keys of the environment of a request: the file that an upload was received in, and why it is refused without being read."""
+RECEIVED, CONTENT, REFUSED = "nivelus.received", "nivelus.content", "nivelus.refused"
+"""Keys of the environment of a request: the file that an upload was received in and its content hash, and why a request is
+refused without being read."""
 MOST_JSON, MOST_CURVE = 2 << 20, 16 << 20
 """Bytes of a body: what the interface can send is far less, and a curve file."""
 
