@@ -54,7 +54,8 @@ def _clear_uploads(bench: Workbench, jobs: dict[str, str]) -> list[str]:
             continue
         if path.suffix == RECEIVING or path.name in jobs:
             path.unlink(missing_ok=True)
-            done.append("An upload that never became a track was cleared away.")
+            if jobs.get(path.name) != "done":
+                done.append("An upload that never became a track was cleared away.")
         else:
             done.append(_keep_upload(bench, path))
     return done

@@ -12,7 +12,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from nivelus.core.marks.features import LOWEST, Features, ranked, runs
+from nivelus.core.marks.features import LOWEST, Features
+from nivelus.core.marks.kernel import ranked, runs
 from nivelus.core.marks.mark import Mark, Span, new_mark
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAMES_PER_SECOND, LevelGrid

@@ -18,7 +18,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from nivelus.core.marks.features import Features, ranked, runs
+from nivelus.core.marks.features import Features
+from nivelus.core.marks.kernel import hisses, ranked
 from nivelus.core.marks.mark import Mark, Span, new_mark
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import LevelGrid
@@ -32,6 +33,9 @@ AROUND_PHRASE = 6
 _CLOSURE = (4, 1)
 _NEAREST = 15
 _VOICE_REACH = 75
+
+_LEVELS = np.array([OVER_REST, UNDER_VOICE, OVER_ROOM, FEET])
+_FRAMES = np.array([AROUND_PHRASE, SHORTEST, LONGEST, LONG, *_CLOSURE], np.int64)
 
 WEIGHTS = {
     "length": 0.307,
@@ -64,37 +68,10 @@ def find_esses(grid: LevelGrid, f: Features, phrases: list[Span]) -> list[Mark]:
 
 def candidates(f: Features, phrases: list[Span]) -> tuple[list[Span], list[Span], FloatArray]:
     """Stretches that may be esses, the phrase of each, and what is measured of it: (n, len(WEIGHTS))."""
-    spans: list[Span] = []
-    owners: list[Span] = []
-    rows: list[list[float]] = []
-    rest = f.high - f.below
-    for start, end in phrases:
-        voice = ranked(f.loud[start:end], 80)
-        first, last = max(0, start - AROUND_PHRASE), min(len(f.high), end + AROUND_PHRASE)
-        high = f.high[first:last]
-        mask = (rest[first:last] > OVER_REST) & (high > voice + UNDER_VOICE) & (f.hiss[first:last] > OVER_ROOM)
-        for c, d in runs(mask).tolist():
-            a, b = first + c, first + d
-            top = float(f.high[a:b].max())
-            stands = np.flatnonzero(f.high[a:b] > top - FEET)
-            a, b = a + int(stands[0]), a + int(stands[-1]) + 1
-            if not SHORTEST <= b - a <= LONGEST:
-                continue
-            before = f.loud[max(0, a - _CLOSURE[0]) : max(1, a - _CLOSURE[1])].min() - voice
-            spans.append((a, b))
-            owners.append((start, end))
-            rows.append(
-                [
-                    min(b - a, LONG),
-                    top - voice,
-                    rest[a:b].max(),
-                    rest[a:b].mean(),
-                    (f.high[a:b] - f.body[a:b]).mean(),
-                    (f.high[a:b] - f.mid[a:b]).mean(),
-                    max(before, -40.0),
-                ]
-            )
-    return spans, owners, np.array(rows, np.float64).reshape(-1, len(WEIGHTS))
+    table = np.array(phrases, np.int64).reshape(-1, 2)
+    found, rows = hisses(f.high, f.high - f.below, f.hiss, f.loud, f.body, f.mid, table, _LEVELS, _FRAMES)
+    spans = [(a, b) for a, b, _, _ in found.tolist()]
+    return spans, [(start, end) for _, _, start, end in found.tolist()], rows
 
 
 def excess_of(heights: list[float]) -> FloatArray:

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from nivelus.core.marks.kernel import floors, running_median
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAMES_PER_SECOND, LevelGrid
 
@@ -67,14 +68,9 @@ def smooth(power: npt.ArrayLike, frames: int) -> FloatArray:
 def room_floor(level: FloatArray) -> FloatArray:
     """Room tone under ``level`` (n,) in dB, followed over time; O(n)."""
     second = FRAMES_PER_SECOND
-    count = max(1, -(-len(level) // second))
-    values = np.empty(count)
-    for block in range(count):
-        part = level[max(0, (block - _FLOOR_REACH) * second) : (block + _FLOOR_REACH + 1) * second]
-        part = part[part > LOWEST]
-        values[block] = ranked(part, _FLOOR_SHARE) if len(part) else LOWEST
+    values = floors(level, second, _FLOOR_REACH, _FLOOR_SHARE, LOWEST)
     at = (np.arange(len(level)) + 0.5) / second - 0.5
-    return np.interp(at, np.arange(count), values)
+    return np.interp(at, np.arange(len(values)), values)
 
 
 def features(grid: LevelGrid) -> Features:
@@ -102,31 +98,10 @@ def features(grid: LevelGrid) -> Features:
         below=_db(smooth(bands[0] + bands[1], 3)),
         mid=_db(smooth(bands[1], 3)),
         body=_db(smooth(body, 3)),
-        air=_db(smooth(_running_median(bands[1], _TICK), 5)),
+        air=_db(smooth(running_median(bands[1], _TICK), 5)),
         low=_db(low),
         burst=_db(bands[1] + bands[2]),
     )
-
-
-def ranked(values: FloatArray, share: int) -> float:
-    """The value below which ``share`` percent of ``values`` (n > 0,) lie, by nearest rank."""
-    rank = min(len(values) * share // 100, len(values) - 1)
-    return float(np.partition(values, rank)[rank])
-
-
-def runs(mask: npt.NDArray[np.bool_]) -> npt.NDArray[np.int64]:
-    """First and one-past-last index of every run of True, (runs, 2)."""
-    edges = np.diff(np.concatenate([[0], mask.astype(np.int8), [0]]))
-    return np.stack([np.flatnonzero(edges == 1), np.flatnonzero(edges == -1)], axis=1)
-
-
-def _running_median(values: FloatArray, frames: int) -> FloatArray:
-    """Median of an odd number of frames around each; the ends are repeated."""
-    if not len(values):
-        return values
-    half = frames // 2
-    around = np.lib.stride_tricks.sliding_window_view(np.pad(values, half, mode="edge"), frames)
-    return np.asarray(np.partition(around, half, axis=1)[:, half])
 
 
 def _db(power: FloatArray) -> FloatArray:

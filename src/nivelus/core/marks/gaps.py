@@ -11,7 +11,8 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.marks.features import Features, runs
+from nivelus.core.marks.features import Features
+from nivelus.core.marks.kernel import runs
 from nivelus.core.marks.mark import Mark, Span, new_mark
 from nivelus.core.measure.grid import FRAME, LevelGrid
 

@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from nivelus.core.marks.features import Features, ranked, runs
+from nivelus.core.marks.features import Features
+from nivelus.core.marks.kernel import bumps, ranked, usual
 from nivelus.core.marks.mark import Mark, Span, new_mark
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import LevelGrid
@@ -23,6 +24,7 @@ DROP = 10.0
 LOUD_ENOUGH = -22.0
 """dB against the voice bands of the phrase below which a bump does not matter."""
 _NEAR, _AWAY = 50, 6
+_FRAMES = np.array([RISE_FRAMES, LONGEST, _NEAR, _AWAY], np.int64)
 
 
 def find_knocks(grid: LevelGrid, f: Features, phrases: list[Span], esses: list[Mark]) -> list[Mark]:
@@ -45,35 +47,17 @@ def excess_of(f: Features, a: int, b: int, first: int, last: int) -> float:
 
 
 def _bumps(band: FloatArray, a: int, b: int, least: float, voice: float) -> list[tuple[int, int, float]]:
-    """Bumps of a band within frames a ... b: first and one-past-last frame, and dB over the neighbourhood."""
-    first, last = max(0, a - 3), min(len(band), b + 3)
-    part = band[first:last]
-    usual = ranked(part, 90)
-    out = []
-    # only what passes most of the phrase can pass its neighbourhood; each is then looked at in its own
-    for start, end in runs(part > min(usual, part.max() - 0.1)).tolist():
-        top = first + start + int(np.argmax(part[start:end]))
-        floor = band[top] - DROP
-        c = d = top
-        while c > first and band[c - 1] > floor and top - c < LONGEST:
-            c -= 1
-        while d + 1 < last and band[d + 1] > floor and d - top < LONGEST:
-            d += 1
-        if d + 1 - c > LONGEST or band[top] < voice + LOUD_ENOUGH:
-            continue
-        excess = float(band[top]) - _usual(band, c, d + 1, first, last)
-        rise = float(band[top] - band[max(0, top - RISE_FRAMES) : top + 1].min())
-        if excess >= least and rise >= RISE:
-            out.append((c, d + 1, excess))
-    return out
+    """Bumps of a band within frames a ... b: first and one-past-last frame, and dB over the neighbourhood.
+
+    Only what passes most of the phrase can pass its neighbourhood; each is then looked at in its own.
+    """
+    found = bumps(band, a, b, least, voice + LOUD_ENOUGH, DROP, RISE, _FRAMES)
+    return [(int(c), int(d), excess) for c, d, excess in found.tolist()]
 
 
 def _usual(band: FloatArray, a: int, b: int, first: int, last: int) -> float:
     """The level that a band reaches around frames a ... b, within first ... last; infinite where there is nothing around."""
-    left = band[max(first, a - _NEAR) : max(first, a - _AWAY)]
-    right = band[b + _AWAY - 1 : max(b + _AWAY - 1, min(last, b + _NEAR))]
-    around = np.concatenate([left, right])
-    return ranked(around, 90) if len(around) >= _AWAY else float("inf")
+    return float(usual(band, a, b, first, last, _NEAR, _AWAY))
 
 
 def _apart(spans: list[tuple[int, int, float]]) -> list[tuple[int, int, float]]:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
-import numpy as np
-
 from nivelus.core.marks.features import LOWEST
+from nivelus.core.marks.kernel import mean_of
 from nivelus.core.measure.grid import FRAME, LevelGrid
-from nivelus.core.measure.loudness import power_to_db
 
 KINDS = ("breath", "ess", "knock", "gap")
 """The kinds of detail, besides phrases."""
@@ -52,7 +51,7 @@ def new_mark(
         start=a * FRAME,
         end=min(b * FRAME, grid.duration),
         level=span_level(grid, a, b),
-        confidence=float(np.clip(confidence, 0.0, 1.0)),
+        confidence=min(max(float(confidence), 0.0), 1.0),
         excess=excess,
         holds=holds,
         stands=stands,
@@ -61,7 +60,7 @@ def new_mark(
 
 def span_level(grid: LevelGrid, a: int, b: int) -> float:
     """RMS level of frames ``a`` to ``b`` in dBFS, never below LOWEST."""
-    return max(float(power_to_db(grid.column("plain")[a:b].astype(np.float64).mean())), LOWEST)
+    return 10 * math.log10(max(mean_of(grid.column("plain"), a, b), 10 ** (LOWEST / 10)))
 
 
 def phrase_frames(grid: LevelGrid, phrases: list[tuple[float, float]]) -> list[Span]:

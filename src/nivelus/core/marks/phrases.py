@@ -23,7 +23,8 @@ from itertools import pairwise
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.marks.features import LOWEST, Features, features, ranked, runs, smooth
+from nivelus.core.marks.features import LOWEST, Features, features, smooth
+from nivelus.core.marks.kernel import ranked, runs
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.core.measure.loudness import power_to_db

@@ -1,0 +1,177 @@
+"""What finding marks does many thousand times, compiled by Numba: ranks, runs, floors, bumps.
+
+Conventions are those of ``core.marks.features``: one value per frame, levels in dB.
+"""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+import numpy.typing as npt
+
+FloatArray = npt.NDArray[np.float64]
+
+
+@numba.njit(nogil=True, cache=True)
+def ranked(values: FloatArray, share: int) -> float:
+    """The value below which ``share`` percent of ``values`` (n > 0,) lie, by nearest rank."""
+    rank = min(len(values) * share // 100, len(values) - 1)
+    return float(np.partition(values, rank)[rank])
+
+
+@numba.njit(nogil=True, cache=True)
+def floors(level: FloatArray, second: int, reach: int, share: int, lowest: float) -> FloatArray:
+    """For each second of ``level``, the rank of what lies within ``reach`` seconds of it and over ``lowest``."""
+    count = max(1, -(-len(level) // second))
+    out = np.full(count, lowest)
+    for block in range(count):
+        part = level[max(0, (block - reach) * second) : (block + reach + 1) * second]
+        heard = part[part > lowest]
+        if len(heard):
+            out[block] = ranked(heard, share)
+    return out
+
+
+@numba.njit(nogil=True, cache=True)
+def runs(mask: npt.NDArray[np.bool_]) -> npt.NDArray[np.int64]:
+    """First and one-past-last index of every run of True, (runs, 2)."""
+    count = 0
+    for i in range(len(mask)):
+        count += mask[i] and (i == 0 or not mask[i - 1])
+    out = np.empty((count, 2), np.int64)
+    at = -1
+    for i in range(len(mask)):
+        if mask[i]:
+            if i == 0 or not mask[i - 1]:
+                at += 1
+                out[at, 0] = i
+            out[at, 1] = i + 1
+    return out
+
+
+@numba.njit(nogil=True, cache=True)
+def usual(band: FloatArray, a: int, b: int, first: int, last: int, near: int, away: int) -> float:
+    """The level that a band reaches around frames a ... b, within first ... last; infinite where there is nothing around."""
+    left = band[max(first, a - near) : max(first, a - away)]
+    right = band[b + away - 1 : max(b + away - 1, min(last, b + near))]
+    if len(left) + len(right) < away:
+        return np.inf
+    return ranked(np.concatenate((left, right)), 90)
+
+
+@numba.njit(nogil=True, cache=True)
+def bumps(
+    band: FloatArray, a: int, b: int, least: float, loud: float, drop: float, rise: float, frames: npt.NDArray[np.int64]
+) -> FloatArray:
+    """Bumps of a band within frames a ... b, (n, 3): first and one-past-last frame, and dB over the neighbourhood.
+
+    ``loud`` is the level that they reach, ``drop`` how far down their edges lie, ``rise`` how far they come up within as many
+    frames as ``frames`` says, after the longest they may last, and what is near and away.
+    """
+    rise_frames, longest, near, away = frames[0], frames[1], frames[2], frames[3]
+    first, last = max(0, a - 3), min(len(band), b + 3)
+    part = band[first:last]
+    limit = min(ranked(part, 90), part.max() - 0.1)
+    spans = runs(part > limit)
+    out = np.empty((len(spans), 3))
+    count = 0
+    for i in range(len(spans)):
+        top = first + spans[i, 0] + np.argmax(part[spans[i, 0] : spans[i, 1]])
+        floor = band[top] - drop
+        c = d = top
+        while c > first and band[c - 1] > floor and top - c < longest:
+            c -= 1
+        while d + 1 < last and band[d + 1] > floor and d - top < longest:
+            d += 1
+        if d + 1 - c > longest or band[top] < loud:
+            continue
+        excess = band[top] - usual(band, c, d + 1, first, last, near, away)
+        up = band[top] - band[max(0, top - rise_frames) : top + 1].min()
+        if excess >= least and up >= rise:
+            out[count, 0], out[count, 1], out[count, 2] = c, d + 1, excess
+            count += 1
+    return out[:count]
+
+
+@numba.njit(nogil=True, cache=True)
+def running_median(values: FloatArray, frames: int) -> FloatArray:
+    """Median of an odd number of frames around each; the ends are repeated."""
+    count, half = len(values), frames // 2
+    out, around = np.empty(count), np.empty(frames)
+    for i in range(count):
+        for j in range(frames):
+            value = values[min(max(i + j - half, 0), count - 1)]
+            k = j
+            while k > 0 and around[k - 1] > value:
+                around[k] = around[k - 1]
+                k -= 1
+            around[k] = value
+        out[i] = around[half]
+    return out
+
+
+@numba.njit(nogil=True, cache=True)
+def mean_of(column: npt.NDArray[np.float32], a: int, b: int) -> float:
+    """The mean of values a ... b - 1 of a column."""
+    total = 0.0
+    for i in range(a, b):
+        total += column[i]
+    return total / (b - a)
+
+
+@numba.njit(nogil=True, cache=True)
+def hisses(
+    high: FloatArray,
+    rest: FloatArray,
+    hiss: FloatArray,
+    loud: FloatArray,
+    body: FloatArray,
+    mid: FloatArray,
+    phrases: npt.NDArray[np.int64],
+    levels: FloatArray,
+    frames: npt.NDArray[np.int64],
+) -> tuple[npt.NDArray[np.int64], FloatArray]:
+    """Stretches of phrases in which the highest band is strong: (n, 4) of span and phrase, and (n, 7) of measures.
+
+    ``levels`` are over the rest, under the voice, over the room, and down to the feet; ``frames`` are around a phrase, the
+    shortest and longest, the most that length counts, and from where to where before it a closure lies.
+    """
+    over_rest, under_voice, over_room, feet = levels[0], levels[1], levels[2], levels[3]
+    around, shortest, longest, long = frames[0], frames[1], frames[2], frames[3]
+    spans = np.empty((1024, 4), np.int64)
+    rows = np.empty((1024, 7))
+    count = 0
+    for p in range(len(phrases)):
+        start, end = phrases[p, 0], phrases[p, 1]
+        voice = ranked(loud[start:end], 80)
+        first, last = max(0, start - around), min(len(high), end + around)
+        a = first
+        while a < last:
+            if not (rest[a] > over_rest and high[a] > voice + under_voice and hiss[a] > over_room):
+                a += 1
+                continue
+            b = a
+            while b < last and rest[b] > over_rest and high[b] > voice + under_voice and hiss[b] > over_room:
+                b += 1
+            following = b
+            top = high[a:b].max()
+            while high[a] <= top - feet:
+                a += 1
+            while high[b - 1] <= top - feet:
+                b -= 1
+            if shortest <= b - a <= longest:
+                if count == len(spans):
+                    spans = np.concatenate((spans, np.empty_like(spans)))
+                    rows = np.concatenate((rows, np.empty_like(rows)))
+                before = loud[max(0, a - frames[4]) : max(1, a - frames[5])].min() - voice
+                spans[count, 0], spans[count, 1], spans[count, 2], spans[count, 3] = a, b, start, end
+                rows[count, 0] = min(b - a, long)
+                rows[count, 1] = top - voice
+                rows[count, 2] = rest[a:b].max()
+                rows[count, 3] = rest[a:b].mean()
+                rows[count, 4] = (high[a:b] - body[a:b]).mean()
+                rows[count, 5] = (high[a:b] - mid[a:b]).mean()
+                rows[count, 6] = max(before, -40.0)
+                count += 1
+            a = following
+    return spans[:count], rows[:count]
