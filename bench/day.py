@@ -113,7 +113,12 @@ def day(bench: Workbench, count: int) -> None:
         times[kind].append(time.perf_counter() - begun)
     for kind, took in times.items():
         middle, most = float(np.median(took)), float(np.percentile(took, 95))
-        line(f"{kind}, {len(took)} times", f"{middle * 1000:.0f} ms, 95 % {most * 1000:.0f}", "at most 150 ms", most < MOST_SECONDS)
+        line(
+            f"{kind}, {len(took)} times",
+            f"{middle * 1000:.0f} ms, 95 % {most * 1000:.0f}",
+            "at most 150 ms",
+            most < MOST_SECONDS,
+        )
     held = memory()
     line(f"memory after {count} edits", f"{held:.0f} MB", f"at most {MOST_MB}", held < MOST_MB)
     with bench.database.reading() as db:

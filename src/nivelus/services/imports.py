@@ -6,7 +6,7 @@ import os
 import shutil
 from collections.abc import Collection
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 from sqlalchemy import delete, func, select
 from sqlmodel import col
@@ -263,7 +263,7 @@ def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cel
         )
         db.add(track)
         db.flush()
-        db.add_all(clip_of(track.id, cell) for cell in cells)
+        edit.add_many(Clip, [clip_of(track.id, cell) for cell in cells])
         db.add(MarkSet(track_id=track.id, data=pack(details, stored.sample_rate, stored.frames)))
         row = db.get(Job, job.id)
         if row is not None:
@@ -271,9 +271,9 @@ def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cel
     return track.id
 
 
-def clip_of(track_id: str, cell: Cell) -> Clip:
-    """A clip for a cell."""
-    return Clip(
+def clip_of(track_id: str, cell: Cell) -> dict[str, Any]:
+    """A clip for a cell, as the values of its row."""
+    return dict(
         track_id=track_id,
         start=cell.start,
         end=cell.end,

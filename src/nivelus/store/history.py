@@ -22,7 +22,7 @@ from sqlmodel import col
 from nivelus.core.errors import NotFound, Refused, Stale
 from nivelus.store.database import Database
 from nivelus.store.steps import pack_again, pack_step, recordings_in, unpack_step, values_to_put
-from nivelus.store.tables import Change, Clip, Detail, Lane, MarkSet, Session, Track, now
+from nivelus.store.tables import Change, Clip, Detail, Lane, MarkSet, Session, Track, new_id, now
 
 TRACKED: dict[str, type[Any]] = {
     "session": Session,
@@ -56,6 +56,17 @@ class Edit:
     def touched(self, table: str) -> list[dict[str, Any]]:
         """The rows of one table that are different now."""
         return [row for row in self.changes if row["table"] == table]
+
+    def add_many(self, kind: type[Any], rows: Sequence[dict[str, Any]]) -> None:
+        """Add many rows of a table at once, in an edit that holds the database; columns that are absent have their defaults."""
+        if not rows:
+            return
+        table = kind.__tablename__
+        template = _values(kind(**rows[0]))
+        full = [template | {"id": new_id()} | row for row in rows]
+        self.db.execute(insert(inspect(kind).local_table), full)
+        for row in full:
+            self.rows[table, row["id"]] = {"table": table, "id": row["id"], "before": None, "after": row}
 
     def made(self, kind: type[Any]) -> list[Any]:
         """The rows of a table that the edit has made and that are not in the database yet."""

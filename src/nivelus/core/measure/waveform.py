@@ -18,13 +18,12 @@ TILE = 1024
 def pyramid(wave: npt.NDArray[np.float16]) -> npt.NDArray[np.float16]:
     """Build the pyramid over the bins (n, 2) of level 0."""
     levels = [wave]
-    last = wave.astype(np.float32)
     for _ in range(LEVELS - 1):
+        last = levels[-1]
         starts = np.arange(0, len(last), JOINED)
         low = np.minimum.reduceat(last[:, 0], starts)
         high = np.maximum.reduceat(last[:, 1], starts)
-        last = np.stack([low, high], axis=1)
-        levels.append(last.astype(np.float16))
+        levels.append(np.stack([low, high], axis=1))
     return np.concatenate(levels)
 
 
