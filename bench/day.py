@@ -23,7 +23,7 @@ from nivelus.core.deliver.curve_csv import read_csv, write_csv
 from nivelus.core.deliver.curve_midi import read_midi, write_midi
 from nivelus.core.errors import NivelusError
 from nivelus.core.gain.curves import plain
-from nivelus.services import clips, details, drafts, drawing, rides, sessions, tracks
+from nivelus.services import cards, clips, details, drafts, drawing, rides, sessions, tracks
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
@@ -92,7 +92,7 @@ def edits_of(bench: Workbench, state: Changed, random: random.Random, revision: 
 
 def day(bench: Workbench, count: int) -> None:
     """Edit, and tell what it cost."""
-    session = sessions.list_cards(bench)[0].id
+    session = cards.list_cards(bench)[0].id
     state = sessions.state(bench, session)
     track = state.tracks[0].id
     state = drafts.accept(bench, track, state.revision)

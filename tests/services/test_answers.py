@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from nivelus.services import details, drawing, sessions
+from nivelus.services import answers, cards, details, drawing, sessions
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from tests.conftest import bring_in, uneven_voice, write_sound
@@ -71,7 +71,7 @@ def same(known: Known, fresh: Changed) -> None:
 def two_tracks(bench: Workbench, detailed: str, tmp_path: Path) -> str:
     """The track with details, with another one beside it in the same session."""
     with bench.database.reading() as db:
-        session = sessions.tracks_of(db, sessions.list_cards(bench)[0].id)[0][0].session_id
+        session = answers.tracks_of(db, cards.list_cards(bench)[0].id)[0][0].session_id
     bring_in(bench, session, write_sound(tmp_path / "other.wav", uneven_voice((-20.0, -30.0, -25.0))))
     return detailed
 
@@ -80,8 +80,8 @@ def two_tracks(bench: Workbench, detailed: str, tmp_path: Path) -> str:
 def test_merged_answers_equal_a_fresh_load(
     bench: Workbench, two_tracks: str, many: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(sessions, "ALWAYS_WHOLE", many)
-    session = sessions.list_cards(bench)[0].id
+    monkeypatch.setattr(answers, "ALWAYS_WHOLE", many)
+    session = cards.list_cards(bench)[0].id
     state = sessions.state(bench, session)
     known, steps = known_of(state), 0
     more = [

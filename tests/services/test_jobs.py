@@ -10,7 +10,7 @@ import pytest
 from nivelus.core.errors import Cancelled, NivelusError
 from nivelus.jobs.queue import JobQueue, run_job
 from nivelus.jobs.watch import Watch
-from nivelus.services import imports, renders, sessions, work
+from nivelus.services import cards, imports, renders, sessions, work
 from nivelus.services.mending import mend
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
@@ -92,7 +92,7 @@ def test_who_has_lost_a_job_leaves_without_a_trace(bench: Workbench, waiting: st
     assert state_of(bench, waiting) == "waiting"
     run_job(bench, waiting)
     assert state_of(bench, waiting) == "done"
-    assert len(sessions.list_cards(bench)[0].tracks) == 1
+    assert len(cards.list_cards(bench)[0].tracks) == 1
 
 
 def test_a_stop_takes_effect_at_once_whatever_the_worker_does(bench: Workbench, waiting: str) -> None:
@@ -113,7 +113,7 @@ def test_a_job_that_nobody_foresaw_to_fail_is_told_and_noted(bench: Workbench, w
 
 
 def test_deleting_a_session_takes_its_uploads_and_renders_along(bench: Workbench, track: str, voice_file: Path) -> None:
-    session = sessions.list_cards(bench)[0].id
+    session = cards.list_cards(bench)[0].id
     render = renders.request(bench, track, "wav", 24, False)
     run_job(bench, render.id)
     upload = imports.stage_file(bench, session, voice_file)
@@ -139,7 +139,7 @@ def test_an_import_that_is_taken_away_at_its_very_end_leaves_nothing(
         if what == "stop":
             work.cancel(bench, waiting)
         else:
-            sessions.remove(bench, sessions.list_cards(bench)[0].id)
+            sessions.remove(bench, cards.list_cards(bench)[0].id)
         return added
 
     monkeypatch.setattr(bench.vault, "add", late)

@@ -15,7 +15,7 @@ from nivelus.core.errors import CurveFileError, Refused, Stale
 from nivelus.core.gain.curves import Curve, curve_of, plain
 from nivelus.core.gain.edits import smooth
 from nivelus.services import clips, drawing, rides, sessions
-from nivelus.services.sessions import run_edit
+from nivelus.services.edits import run_edit
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
 from nivelus.store.steps import unpack_step

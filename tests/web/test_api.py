@@ -192,9 +192,9 @@ def test_what_is_not_there_is_a_404_problem(client: FlaskClient) -> None:
 
 
 def test_an_unexpected_error_shows_no_trace(client: FlaskClient, bench: Workbench, monkeypatch: pytest.MonkeyPatch) -> None:
-    from nivelus.services import sessions
+    from nivelus.services import cards
 
-    monkeypatch.setattr(sessions, "list_cards", lambda bench: 1 / 0)
+    monkeypatch.setattr(cards, "list_cards", lambda bench: 1 / 0)
     answer = client.get("/api/sessions")
     assert answer.status_code == 500
     assert "Traceback" not in answer.text

@@ -9,7 +9,7 @@ import pytest
 from flask.testing import FlaskClient
 
 from nivelus import logs
-from nivelus.services import sessions
+from nivelus.services import cards
 from nivelus.settings import Settings
 from nivelus.web.app import create_app
 
@@ -22,7 +22,7 @@ def broken(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> FlaskClient:
         private = "a value of the person"
         raise RuntimeError(f"broken at token={SECRET}&x=1 with {len(private)}")
 
-    monkeypatch.setattr(sessions, "list_cards", list_cards)
+    monkeypatch.setattr(cards, "list_cards", list_cards)
     logs.open_log(tmp_path, token=SECRET)
     return create_app(Settings(data=tmp_path / "data", token=SECRET)).test_client()
 

@@ -12,9 +12,10 @@ from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.marks.cells import measure_cell
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.services.details import pin
+from nivelus.services.edits import run_edit
 from nivelus.services.lanes import joined_clip_curves
 from nivelus.services.levels import clips_of
-from nivelus.services.sessions import NAME_LENGTH, run_edit
+from nivelus.services.sessions import NAME_LENGTH
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit

@@ -15,10 +15,10 @@ from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain
 from nivelus.core.errors import Refused
+from nivelus.services.edits import run_edit
 from nivelus.services.lanes import layers_of
 from nivelus.services.levels import clip_rows, clips_of, gain_curve, level_before, levels_after, target_of
 from nivelus.services.marks import marks_of
-from nivelus.services.sessions import run_edit
 from nivelus.services.views import Changed, DraftItem, DraftView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require

@@ -35,6 +35,7 @@ from nivelus.core.gain.edits import (
     smooth,
     thin,
 )
+from nivelus.services.edits import run_edit
 from nivelus.services.lanes import LANES, Range, whole_lane, working_range
 from nivelus.services.owners import (
     EVERYWHERE,
@@ -50,7 +51,6 @@ from nivelus.services.owners import (
     owners_of,
     widen,
 )
-from nivelus.services.sessions import run_edit
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require

@@ -17,10 +17,10 @@ from nivelus.core.gain.curve import FloatArray, add_curves
 from nivelus.core.gain.curves import EMPTY, SILENT, Curve, Shape
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.services.drawing import RAMP, count_of, put_lane
+from nivelus.services.edits import run_edit
 from nivelus.services.lanes import Layers, lane_values, layers_of
 from nivelus.services.levels import clip_rows, gain_curve, gain_per_frame
 from nivelus.services.marks import marks_of
-from nivelus.services.sessions import run_edit
 from nivelus.services.views import Changed, InsideView, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require

@@ -6,8 +6,9 @@ from sqlalchemy import select
 from sqlmodel import col
 
 from nivelus.core.errors import Refused
+from nivelus.services.edits import run_edit
 from nivelus.services.levels import clips_of
-from nivelus.services.sessions import clean_name, run_edit
+from nivelus.services.sessions import clean_name
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit

@@ -5,7 +5,7 @@ from __future__ import annotations
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 
-from nivelus.services import sessions
+from nivelus.services import cards, sessions
 from nivelus.services.views import CardsView, Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
@@ -17,7 +17,7 @@ api = APIBlueprint("sessions", __name__, url_prefix="/api/sessions", abp_tags=[T
 @api.get("", responses={200: CardsView})
 def list_sessions() -> Response:
     """All sessions, the one touched last first."""
-    return answer(CardsView(items=sessions.list_cards(bench())))
+    return answer(CardsView(items=cards.list_cards(bench())))
 
 
 @api.post("", responses={201: Changed})

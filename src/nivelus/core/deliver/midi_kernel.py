@@ -17,6 +17,19 @@ and ends."""
 
 
 @numba.njit(nogil=True, cache=True)
+def _number(raw: npt.NDArray[np.uint8], at: int) -> tuple[int, int]:
+    """A number of variable length at ``at``, and where it ends; MALFORMED if there is none."""
+    value = 0
+    for more in range(4):
+        if at + more >= len(raw):
+            break
+        value = value << 7 | (raw[at + more] & 0x7F)
+        if raw[at + more] < 0x80:
+            return value, at + more + 1
+    return MALFORMED, at
+
+
+@numba.njit(nogil=True, cache=True)
 def scan_track(raw: npt.NDArray[np.uint8], out: npt.NDArray[np.int64]) -> int:
     """Write the control changes, tempos and texts of a track into ``out`` (m, COLUMNS).
 
@@ -25,16 +38,9 @@ def scan_track(raw: npt.NDArray[np.uint8], out: npt.NDArray[np.int64]) -> int:
     """
     at, tick, status, found, size = 0, 0, 0, 0, len(raw)
     while at < size:
-        wait, more = 0, 0
-        while True:
-            if at >= size or more == 4:
-                return MALFORMED
-            byte = raw[at]
-            at += 1
-            more += 1
-            wait = wait << 7 | (byte & 0x7F)
-            if byte < 0x80:
-                break
+        wait, at = _number(raw, at)
+        if wait == MALFORMED:
+            return MALFORMED
         tick += wait
         if at >= size:
             return MALFORMED
@@ -62,16 +68,9 @@ def scan_track(raw: npt.NDArray[np.uint8], out: npt.NDArray[np.int64]) -> int:
             at += 1
         elif status != 0xF0 and status != 0xF7:
             return MALFORMED
-        length, more = 0, 0
-        while True:
-            if at >= size or more == 4:
-                return MALFORMED
-            byte = raw[at]
-            at += 1
-            more += 1
-            length = length << 7 | (byte & 0x7F)
-            if byte < 0x80:
-                break
+        length, at = _number(raw, at)
+        if length == MALFORMED:
+            return MALFORMED
         if at + length > size:
             return MALFORMED
         if kind == 0x51 and length == 3:

@@ -1,0 +1,29 @@
+"""The runner of edits: each is one step of the history, and is answered with what it changed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from nivelus.services.answers import after_edit
+from nivelus.services.views import (
+    Changed,
+)
+from nivelus.services.workbench import Workbench
+from nivelus.store import history
+from nivelus.store.history import Edit, require
+from nivelus.store.tables import Recording, Track
+
+
+def run_edit(
+    bench: Workbench, track_id: str, label: str, revision: int, work: Callable[[Edit, Track, Recording], None]
+) -> Changed:
+    """Run an edit of a track as one step of its session's history.
+
+    ``work`` may set ``edit.label`` once it knows what it did.
+    """
+    with bench.database.reading() as db:
+        session_id = require(db, Track, track_id, "track").session_id
+    with history.edit(bench.database, session_id, label, revision) as edit:
+        track = require(edit.db, Track, track_id, "track")
+        work(edit, track, require(edit.db, Recording, track.recording_id, "recording"))
+    return after_edit(bench, edit)
