@@ -205,3 +205,15 @@ def test_two_writers_take_turns(bench: Workbench) -> None:
         session = db.get(Session, session_id)
         assert session is not None
         assert session.revision == done
+
+
+def test_what_only_reads_never_writes(bench: Workbench, track: str) -> None:
+    with bench.database.reading() as db:
+        row = db.get(Track, track)
+        assert row is not None
+        row.name = "Changed in passing"
+        assert db.query(Clip).count() > 0
+        # another writes meanwhile, and does not wait for it
+        state = state_of(bench, track)
+        tracks.rename(bench, track, state.revision, "Lead")
+    assert state_of(bench, track).tracks[0].name == "Lead"

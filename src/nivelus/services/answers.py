@@ -268,9 +268,9 @@ def _scope_of_rules(db: DbSession, row: dict[str, Any], scope: Scope) -> None:
     clips = clip_rows(db, track.id)
     old_rules, new_rules = row["before"]["dip_rules"], row["after"]["dip_rules"]
     kinds = [kind for kind in KINDS if old_rules.get(kind) != new_rules.get(kind)]
-    track.dip_rules = old_rules
-    old, before = rules_of(track), marks_of(db, track, recording, clips)
-    track.dip_rules = new_rules
+    # as it was, in a row of its own: this one belongs to the database
+    was = Track(**{**track.model_dump(), "dip_rules": old_rules})
+    old, before = rules_of(was), marks_of(db, was, recording, clips)
     rules, now = rules_of(track), marks_of(db, track, recording, clips)
     if len(before.ids) != len(now.ids) or any(old[kind].silent != rules[kind].silent for kind in kinds):
         # a dip to silence has other ramps

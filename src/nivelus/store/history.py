@@ -95,8 +95,7 @@ def edit(database: Database, session_id: str, label: str, revision: int | None =
     with database.reading() as db:
         session = _at_revision(db, session_id, revision)
         running = Edit(db, session, label)
-        with db.no_autoflush:
-            yield running
+        yield running
         _collect(db, running)
         db.expunge_all()
     if not running.changes:

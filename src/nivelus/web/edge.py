@@ -104,7 +104,9 @@ class Edge:
                 early, received = await self._take_body(environ, receive)
             await self._answer(environ, send, receive if early else None)
         except Gone:
-            pass
+            # who has gone does not hear it; who has only fallen silent does
+            await send({"type": "http.response.start", "status": 408, "headers": [(b"connection", b"close")]})
+            await send({"type": "http.response.body", "body": b""})
         except Exception as error:
             write_down(error, f"{environ['REQUEST_METHOD']} {environ['PATH_INFO']}")
             raise Gone from None
