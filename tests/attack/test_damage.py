@@ -13,12 +13,14 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from nivelus.services import sessions, sound
+from nivelus.jobs.queue import run_job
+from nivelus.services import cards, imports, keeping, sessions, sound
 from nivelus.services.mending import mend
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store import backups
 from nivelus.store.tables import Recording
+from nivelus.web import serve
 from tests.conftest import bring_in, uneven_voice, write_sound
 from tests.helpers.program import Program
 from tests.store.test_history import content, state_of
@@ -28,18 +30,38 @@ def sounds(data: Path) -> set[str]:
     return {path.parent.name for path in (data / "vault").glob("??/*/source.*")}
 
 
+class Folder:
+    """A data folder with one recording, that nobody works on; ``start`` opens it as the program does."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.settings, self.data = settings, settings.data
+        self.bench: Workbench | None = None
+
+    def start(self) -> list[str]:
+        """Secure, migrate and mend; what is said."""
+        said: list[str] = []
+        self.bench = serve._open(self.settings, said.append)
+        return said
+
+    def stop(self) -> None:
+        assert self.bench is not None
+        self.bench.close()
+
+    def names(self) -> list[str]:
+        assert self.bench is not None
+        return [card.name for card in cards.list_cards(self.bench)]
+
+
 @pytest.fixture
-def stopped(tmp_path: Path) -> Program:
-    """A program with one recording, stopped; its database has been copied today, with the recording in it."""
-    own = Program(tmp_path / "data", "--no-demo")
-    own.brought_in(write_sound(tmp_path / "voice.wav", uneven_voice()), "Kept")
-    own.stop()
-    backups.back_up(own.data)
-    return own
-
-
-def names(program: Program) -> list[str]:
-    return [card["name"] for card in program.get("/api/sessions")["items"]]
+def stopped(settings: Settings, voice_file: Path) -> Folder:
+    """A folder whose database has been copied today, with the recording in it."""
+    folder = Folder(settings)
+    folder.start()
+    assert folder.bench is not None
+    bring_in(folder.bench, sessions.create(folder.bench, "Kept"), voice_file)
+    folder.stop()
+    backups.back_up(folder.data)
+    return folder
 
 
 LOST: dict[str, Callable[[Path], None]] = {
@@ -53,7 +75,7 @@ LOST: dict[str, Callable[[Path], None]] = {
 
 @pytest.mark.parametrize("how", LOST)
 @pytest.mark.parametrize("copies", [True, False], ids=["with a copy", "without"])
-def test_no_recording_goes_when_the_database_does(stopped: Program, how: str, copies: bool) -> None:
+def test_no_recording_goes_when_the_database_does(stopped: Folder, how: str, copies: bool) -> None:
     held = sounds(stopped.data)
     assert len(held) == 1
     database = stopped.data / "nivelus.sqlite"
@@ -63,48 +85,61 @@ def test_no_recording_goes_when_the_database_does(stopped: Program, how: str, co
     if not copies:
         for copy in backups.backups(stopped.data):
             copy.unlink()
-    stopped.start()
-    said = stopped.said()
-    assert "Traceback" not in said
+    said = " ".join(stopped.start())
+    bench = stopped.bench
+    assert bench is not None
     assert sounds(stopped.data) == held
-    loose = stopped.get("/api/loose")["items"]
+    loose = keeping.loose(bench).items
     if copies and how != "deleted":
         assert "has taken its place" in said
         assert list(stopped.data.glob("damaged-*.sqlite"))
-        assert names(stopped) == ["Kept"]
+        assert stopped.names() == ["Kept"]
         assert loose == []
     else:
-        assert names(stopped) == []
-        assert [item["name"] for item in loose] == ["voice.wav"]
+        assert stopped.names() == []
+        assert [item.name for item in loose] == ["uneven voice.wav"]
         assert "1 recording belongs to no session" in said
         assert ("copy of the old one" in said) == (copies and how == "deleted")
         # what is loose becomes a session again
-        stopped.post("/api/loose/bring-back", {"hashes": [loose[0]["hash"]]})
-        for _ in range(200):
-            cards = stopped.get("/api/sessions")["items"]
-            if cards and cards[0]["count"] == 4:
-                break
-        assert [card["name"] for card in cards] == ["voice"]
-        assert stopped.get("/api/loose")["items"] == []
+        (job,) = imports.bring_back(bench, [loose[0].hash])
+        assert keeping.loose(bench).items == []
+        run_job(bench, job.id)
+        assert [(card.name, card.count) for card in cards.list_cards(bench)] == [("uneven voice", 4)]
+        assert keeping.loose(bench).items == []
         assert sounds(stopped.data) == held
     stopped.stop()
 
 
-def test_an_older_database_finds_what_it_knows_and_the_rest_is_loose(stopped: Program, tmp_path: Path) -> None:
+def test_the_program_itself_starts_on_a_damaged_database_and_queue(stopped: Folder, tmp_path: Path) -> None:
+    for name in ("nivelus.sqlite", "queue.sqlite"):
+        for path in stopped.data.glob(f"{name}*"):
+            path.unlink()
+        (stopped.data / name).write_bytes(b"nothing that was ever a database" * 100)
+    program = Program(stopped.data, "--no-demo")
+    assert "has taken its place" in program.said()
+    assert "Traceback" not in program.said()
+    assert [card["name"] for card in program.get("/api/sessions")["items"]] == ["Kept"]
+    assert len(program.brought_in(write_sound(tmp_path / "b.wav", uneven_voice((-20.0,))), "Next")["tracks"]) == 1
+    program.stop()
+
+
+def test_an_older_database_finds_what_it_knows_and_the_rest_is_loose(stopped: Folder, tmp_path: Path) -> None:
     old = backups.backups(stopped.data)[-1].read_bytes()
     stopped.start()
-    stopped.brought_in(write_sound(tmp_path / "later.wav", uneven_voice((-20.0, -28.0))), "Later")
+    assert stopped.bench is not None
+    later = write_sound(tmp_path / "later.wav", uneven_voice((-20.0, -28.0)))
+    bring_in(stopped.bench, sessions.create(stopped.bench, "Later"), later)
     stopped.stop()
     for path in stopped.data.glob("nivelus.sqlite*"):
         path.unlink()
     (stopped.data / "nivelus.sqlite").write_bytes(old)
     stopped.start()
-    assert names(stopped) == ["Kept"]
+    assert stopped.names() == ["Kept"]
     assert len(sounds(stopped.data)) == 2
-    (item,) = stopped.get("/api/loose")["items"]
-    assert (item["name"], item["length"]) == ("later.wav", pytest.approx(4.1, abs=0.02))
+    (item,) = keeping.loose(stopped.bench).items
+    assert (item.name, item.length) == ("later.wav", pytest.approx(4.1, abs=0.02))
     # and goes only when it is asked to
-    assert stopped.post("/api/loose/delete", {"hashes": [item["hash"]]})["items"] == []
+    assert keeping.delete_loose(stopped.bench, [item.hash]).items == []
     assert len(sounds(stopped.data)) == 1
     stopped.stop()
     stopped.start()
@@ -144,16 +179,6 @@ def test_what_was_measured_and_is_damaged_is_measured_again(bench: Workbench, tr
 def recording_of(bench: Workbench) -> Recording:
     with bench.database.reading() as db:
         return db.query(Recording).one()
-
-
-def test_a_garbage_queue_is_made_anew(stopped: Program, tmp_path: Path) -> None:
-    for path in stopped.data.glob("queue.sqlite*"):
-        path.unlink()
-    (stopped.data / "queue.sqlite").write_bytes(b"no queue at all" * 100)
-    stopped.start()
-    assert len(stopped.brought_in(write_sound(tmp_path / "b.wav", uneven_voice((-20.0,))), "Next")["tracks"]) == 1
-    assert "Traceback" not in stopped.said()
-    stopped.stop()
 
 
 def run(*arguments: object, **environment: str) -> subprocess.CompletedProcess[str]:

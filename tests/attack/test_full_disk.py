@@ -70,7 +70,7 @@ def test_an_upload_that_does_not_fit_says_so_at_once_and_leaves_nothing(cramped:
     status, said, seconds = refused(cramped, f"/api/sessions/{session}/uploads?name=large.wav", large.read_bytes())
     assert status == 507
     assert WORDS in said
-    assert seconds < 1.0
+    assert seconds < 2.0
     assert list((cramped.data / "incoming").iterdir()) == []
 
 
@@ -106,7 +106,7 @@ def test_an_edit_and_a_render_that_do_not_fit_change_nothing(tmp_path: Path, voi
     assert before["revision"] == edit["revision"]
     status, said, seconds = refused(program, f"/api/tracks/{track}/gain", edit)
     assert (status, WORDS in said) == (507, True)
-    assert seconds < 1.0
+    assert seconds < 2.0
     assert program.get(f"/api/sessions/{session}")["clips"] == before["clips"]
     assert not [path for path in (program.data / "renders").iterdir() if not path.name.startswith(".")]
     program.stop()
@@ -175,7 +175,7 @@ def test_a_small_disk_runs_full_and_becomes_free_again(small_disk: Path, tmp_pat
     assert before["revision"] == revision
     begun = time.monotonic()
     refused(program, f"/api/tracks/{track}/gain", edit)
-    assert time.monotonic() - begun < 1.0
+    assert time.monotonic() - begun < 2.0
     ballast.unlink()
     assert program.post(f"/api/tracks/{track}/gain", edit)["revision"] == revision + 1
     program.stop()

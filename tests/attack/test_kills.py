@@ -15,7 +15,7 @@ import pytest
 from tests.conftest import hum, uneven_voice, write_sound
 from tests.helpers.program import Program
 
-KILLS = 6
+KILLS = 5
 
 
 def children(process: int) -> list[int]:
