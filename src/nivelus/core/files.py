@@ -117,16 +117,16 @@ def _publish(part: Path, path: Path, replace: bool) -> None:
         part.replace(path)
         return
     try:
-        os.link(part, path)
+        try:
+            os.link(part, path)
+        except FileExistsError:
+            raise
+        except OSError:
+            # a file system without links: the name is taken first, which fails where there is one
+            os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o666))
+            part.replace(path)
     except FileExistsError:
         raise Taken(f"“{path}” has appeared meanwhile. It stays as it is; choose another output.") from None
-    except OSError:
-        # a file system without links: the name is taken first, which fails where there is one
-        try:
-            os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o666))
-        except FileExistsError:
-            raise Taken(f"“{path}” has appeared meanwhile. It stays as it is; choose another output.") from None
-        part.replace(path)
 
 
 def _folder(path: Path) -> Path:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -62,6 +63,18 @@ def expect_upload(bench: Workbench, session_id: str, name: str, length: int | No
     return bench.vault.incoming / f"{new_id()}{RECEIVING}"
 
 
+@contextmanager
+def whole_or_gone(received: Path) -> Iterator[None]:
+    """Leave nothing of an upload where the block that handles it fails, and say so where that is for want of room."""
+    try:
+        yield
+    except BaseException as error:
+        received.unlink(missing_ok=True)
+        if is_full(error):
+            raise disk_full(received) from error
+        raise
+
+
 def take_upload(
     bench: Workbench, session_id: str, name: str, received: Path, content: str, length: int | None = None
 ) -> JobView:
@@ -75,7 +88,7 @@ def take_upload(
         If it broke off before ``length`` bytes; nothing is kept then.
     """
     label = safe_file_name(name)
-    try:
+    with whole_or_gone(received):
         size = received.stat().st_size
         if length is not None and size < length:
             raise Refused(f"“{label}” arrived incomplete. Drop it again.")
@@ -83,9 +96,6 @@ def take_upload(
             os.fsync(handle.fileno())
         staged = received.with_suffix("")
         received.replace(staged)
-    except BaseException:
-        received.unlink(missing_ok=True)
-        raise
     free = free_bytes(staged)
     scarce = free < size
     warning = _SCARCE.format(size_in_words(free)) if scarce else ""
@@ -102,20 +112,14 @@ def stage_upload(bench: Workbench, session_id: str, name: str, stream: Readable,
     """
     received = expect_upload(bench, session_id, name, length)
     limit, size, content = bench.settings.max_upload_mb << 20, 0, ContentHash()
-    try:
-        with received.open("wb") as handle:
-            while block := stream.read(_BLOCK):
-                size += len(block)
-                if size > limit:
-                    most = bench.settings.max_upload_mb
-                    raise Refused(f"“{safe_file_name(name)}” is larger than {most} MB, the most that is taken.")
-                handle.write(block)
-                content.update(block)
-    except BaseException as error:
-        received.unlink(missing_ok=True)
-        if is_full(error):
-            raise disk_full(received) from error
-        raise
+    with whole_or_gone(received), received.open("wb") as handle:
+        while block := stream.read(_BLOCK):
+            size += len(block)
+            if size > limit:
+                most = bench.settings.max_upload_mb
+                raise Refused(f"“{safe_file_name(name)}” is larger than {most} MB, the most that is taken.")
+            handle.write(block)
+            content.update(block)
     return take_upload(bench, session_id, name, received, content.name(), length)
 
 

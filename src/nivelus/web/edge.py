@@ -22,7 +22,6 @@ from urllib.parse import parse_qs
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
 from nivelus.core.errors import NivelusError
-from nivelus.core.files import disk_full, is_full
 from nivelus.logs import write_down
 from nivelus.services import imports
 from nivelus.services.workbench import Workbench
@@ -149,7 +148,7 @@ class Edge:
         """Write an upload where it belongs; the application makes its job."""
         loop = asyncio.get_running_loop()
         path = await loop.run_in_executor(self._pool, imports.expect_upload, self._bench, session, name, length)
-        try:
+        with imports.whole_or_gone(path):
             handle = path.open("wb")
             try:
                 size, content = 0, ContentHash()
@@ -160,11 +159,6 @@ class Edge:
                     await loop.run_in_executor(self._disk, _take, handle, content, block)
             finally:
                 await loop.run_in_executor(self._disk, handle.close)
-        except BaseException as error:
-            path.unlink(missing_ok=True)
-            if is_full(error):
-                raise disk_full(path) from error
-            raise
         environ[RECEIVED], environ[CONTENT], environ["CONTENT_LENGTH"] = path, content.name(), str(size)
         return path
 
