@@ -80,9 +80,9 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
         for row in edit.touched("detail"):
             removed += _removed_mark(row)
             side = row["after"] or row["before"]
-            own = scope(side["track_id"])
-            own.new_marks.add(side["found"] or row["id"])
-            own.clips.update(_clips_under(db, row))
+            scope(side["track_id"]).new_marks.add(side["found"] or row["id"])
+        for track_id, rows in _by_track(edit.touched("detail")).items():
+            scope(track_id).clips.update(_clips_under(db, track_id, rows))
         for row in edit.touched("lane"):
             side = row["after"] or row["before"]
             scope(side["track_id"]).clips.update(_clips_under_lane(db, row))
@@ -255,10 +255,17 @@ def _fill(
 
 def _in_clips(marks: TrackMarks, clips: Sequence[Clip]) -> npt.NDArray[np.bool_]:
     """Which marks or their dips reach into some clips, (n,)."""
-    first, last = marks.reach()
-    starts, ends = np.array([c.start for c in clips], np.float64), np.array([c.end for c in clips], np.float64)
-    # clips follow each other: a mark touches one where fewer have ended before it than have begun before its end
-    return np.asarray(np.searchsorted(starts, last, "left") > np.searchsorted(ends, first, "right"))
+    spans = np.array([(c.start, c.end) for c in clips], np.float64).reshape(-1, 2)
+    return _touched(*marks.reach(), spans[:, 0], spans[:, 1])
+
+
+def _touched(first: FloatArray, last: FloatArray, starts: FloatArray, ends: FloatArray) -> npt.NDArray[np.bool_]:
+    """Which of the spans ``first`` ... ``last`` (n,) share anything with one of ``starts`` ... ``ends`` (m,); O((n + m) log m).
+
+    A span touches one where fewer have ended before it than have begun before its end.
+    """
+    begun, ended = np.searchsorted(np.sort(starts), last, "left"), np.searchsorted(np.sort(ends), first, "right")
+    return np.asarray(begun > ended)
 
 
 def _scope_of_rules(db: DbSession, row: dict[str, Any], scope: Scope) -> None:
@@ -279,15 +286,11 @@ def _scope_of_rules(db: DbSession, row: dict[str, Any], scope: Scope) -> None:
     moved = (before.draft.dips.depth != now.draft.dips.depth) & (before.applied | now.applied)
     moved |= before.applied != now.applied
     first, last = now.reach()
-    starts, ends = np.sort(first[moved]), np.sort(last[moved])
-
-    def is_touched(a: FloatArray, b: FloatArray) -> npt.NDArray[np.bool_]:
-        return np.asarray(np.searchsorted(starts, b, "left") > np.searchsorted(ends, a, "right"))
-
+    dips = first[moved], last[moved]
     said = np.array([a != b for a, b in zip(before.draft.reason, now.draft.reason, strict=True)], bool)
-    scope.marks = said | (before.draft.dips.depth != now.draft.dips.depth) | is_touched(first, last)
+    scope.marks = said | (before.draft.dips.depth != now.draft.dips.depth) | _touched(first, last, *dips)
     spans = np.array([(c.phrase_start or c.start, c.phrase_end or c.start) for c in clips], np.float64).reshape(-1, 2)
-    under = is_touched(spans[:, 0], spans[:, 1])
+    under = _touched(spans[:, 0], spans[:, 1], *dips)
     scope.clips.update(clip.id for clip, is_under in zip(clips, under.tolist(), strict=True) if is_under)
 
 
@@ -306,12 +309,25 @@ def _removed_mark(row: dict[str, Any]) -> list[str]:
     return [after["found"] or row["id"]] if after["gone"] else []
 
 
-def _clips_under(db: DbSession, row: dict[str, Any]) -> list[str]:
-    """The clips that a mark lies in, before and after an edit of its row."""
-    sides = [side for side in (row["before"], row["after"]) if side is not None]
-    edges = [side[name] for side in sides for name in ("start", "end", "dip_start", "dip_end") if side[name] is not None]
-    query = select(col(Clip.id)).where(col(Clip.track_id) == sides[0]["track_id"])
-    return list(db.scalars(query.where(col(Clip.start) < max(edges), col(Clip.end) > min(edges))))
+def _by_track(rows: Sequence[dict[str, Any]]) -> dict[str, list[dict[str, Any]]]:
+    """Rows of an edit by the track that they belong to."""
+    found: dict[str, list[dict[str, Any]]] = {}
+    for row in rows:
+        found.setdefault((row["after"] or row["before"])["track_id"], []).append(row)
+    return found
+
+
+def _clips_under(db: DbSession, track_id: str, rows: Sequence[dict[str, Any]]) -> list[str]:
+    """The clips of a track that marks lie in, before and after an edit of their rows."""
+    spans = []
+    for row in rows:
+        sides = [side for side in (row["before"], row["after"]) if side is not None]
+        edges = [side[name] for side in sides for name in ("start", "end", "dip_start", "dip_end") if side[name] is not None]
+        spans.append((min(edges), max(edges)))
+    clips = db.execute(select(col(Clip.id), col(Clip.start), col(Clip.end)).where(col(Clip.track_id) == track_id)).all()
+    marks, cells = np.array(spans, np.float64), np.array([clip[1:] for clip in clips], np.float64).reshape(-1, 2)
+    under = _touched(cells[:, 0], cells[:, 1], marks[:, 0], marks[:, 1])
+    return [clip[0] for clip, is_under in zip(clips, under.tolist(), strict=True) if is_under]
 
 
 def _clips_under_lane(db: DbSession, row: dict[str, Any]) -> list[str]:

@@ -14,10 +14,11 @@ from sqlmodel import col
 
 from nivelus.core.drafts.dips import ALL_KINDS, FREE, LEAST_DIP, RAMPS
 from nivelus.core.errors import NotFound, Refused
+from nivelus.core.gain.curve import FloatArray
 from nivelus.core.marks.details import find_details, measure_mark
 from nivelus.core.marks.mark import KINDS
 from nivelus.services.edits import run_edit
-from nivelus.services.levels import clips_of, phrases_of
+from nivelus.services.levels import clip_rows, clips_of, phrases_of
 from nivelus.services.marks import TrackMarks, marks_of, rules_of, track_marks
 from nivelus.services.views import Changed, TrialView
 from nivelus.services.workbench import Workbench
@@ -188,7 +189,7 @@ def make(
     def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
         a, b = _within(recording, start, end, start, end)
         row = Detail(track_id=track.id, kind=kind, start=a, end=b, level=0.0, keep="in")
-        if _is_locked(clips, (a + b) / 2):
+        if any(_are_locked(clips, np.array([(a + b) / 2]))):
             raise Refused("This phrase is locked. Unlock it first (L).")
         if kind == FREE:
             row.offset = -6.0 if depth is None else depth
@@ -251,7 +252,8 @@ def pin(edit: Edit, track: Track, recording: Recording, clips: list[Clip], locke
 
 def _run(bench: Workbench, track_id: str, revision: int, work: Work) -> Changed:
     def run(edit: Edit, track: Track, recording: Recording) -> None:
-        clips = clips_of(edit.db, track.id)
+        # clips are only looked at here, so plain rows do
+        clips = clip_rows(edit.db, track.id)
         work(edit, track, recording, clips, marks_of(edit.db, track, recording, clips))
 
     return run_edit(bench, track_id, "Details", revision, run)
@@ -262,16 +264,17 @@ def _free(marks: TrackMarks, clips: list[Clip], ids: Collection[str]) -> list[in
     places = marks.at(list(dict.fromkeys(ids)))
     if not places:
         raise NotFound("This mark is not there any more.")
-    middles = (marks.arrays.start + marks.arrays.end) / 2
-    free = [place for place in places if not _is_locked(clips, float(middles[place]))]
+    middles = (marks.arrays.start + marks.arrays.end)[places] / 2
+    free = [place for place, held in zip(places, _are_locked(clips, middles), strict=True) if not held]
     if not free:
         raise Refused("What is selected lies in a locked phrase. Unlock it first (L).")
     return free
 
 
-def _is_locked(clips: list[Clip], at: float) -> bool:
-    owner = int(np.searchsorted([clip.start for clip in clips], at, "right")) - 1
-    return bool(clips[max(owner, 0)].locked)
+def _are_locked(clips: list[Clip], at: FloatArray) -> list[bool]:
+    """Whether the clips at some samples (n,) are locked."""
+    owners = np.maximum(np.searchsorted([clip.start for clip in clips], at, "right") - 1, 0)
+    return [bool(clips[owner].locked) for owner in owners.tolist()]
 
 
 def _row(edit: Edit, track: Track, marks: TrackMarks, place: int) -> Detail:
