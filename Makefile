@@ -78,11 +78,12 @@ wheel: .build/ready
 	.venv/bin/nivelus warm
 	@touch $@
 
-# what only tests and the bench need: a browser, and references to compare with
-.build/tools:
+# what only tests and the bench need: a browser, references to compare with, and recordings of people
+TOOLS := chromium ffmpeg libebur128-1 pocketsphinx-testdata asterisk-core-sounds-en-g722 asterisk-core-sounds-ru-g722
+.build/tools: Makefile
 	@mkdir -p .build
-	command -v chromium >/dev/null && command -v ffmpeg >/dev/null && ldconfig -p | grep -q libebur128 || \
-		($(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends chromium ffmpeg libebur128-1)
+	dpkg -s $(TOOLS) >/dev/null 2>&1 || \
+		($(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends $(TOOLS))
 	@touch $@
 
 clean:

@@ -8,26 +8,41 @@ loud). What is absent is not judged.
 A phrase is found when a mark has both edges within 100 ms of the label; a breath when intersection over union with its
 core or all of it is at least a half, an ess when it is at least a quarter. Marks and labels are matched one to one,
 best overlap first.
+
+Every programme is then levelled to -20 LUFS, with limits so wide that only detection decides, and each labelled phrase of
+the result is measured by pyloudnorm. Neighbours whose levels differ by 3 dB and more and that came to lie in one phrase
+are counted as joined.
 """
 
 from __future__ import annotations
 
 import json
 import sys
+import tempfile
 import time
+import warnings
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pyloudnorm
+import soundfile
 
+from nivelus.core.deliver.level import level_file
+from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.marks.details import RecordingMarks, find_marks
 from nivelus.core.measure.grid import measure_file
 
 Span = tuple[float, float]
 PHRASE_EDGE = 0.100
 BREATH_OVERLAP, ESS_OVERLAP = 0.5, 0.25
+APART = 3.0
+"""dB between neighbours that make them phrases of different level."""
+TARGET, WITHIN = -20.0, 2.0
+WIDE = ClipGainRule(TARGET, tolerance=0.5, most_up=24.0, most_down=24.0, ceiling=0.0, noise_limit=-20.0)
 CLEAR_BREATH = 6.0
 """dB over the room from which a breath ought to be found whatever happens."""
 
@@ -71,7 +86,8 @@ class ProgrammeScore:
     """The scores of a programme: phrases, breaths, the clear ones among them, and esses; its length in seconds.
 
     ``stray`` is the number of breaths that were found and are not there, ``pokes`` how many of the labelled hard
-    consonants lie under a knock.
+    consonants lie under a knock. Of the ``apart`` neighbours of different level so many are ``joined``; ``levels`` are those
+    of the labelled phrases after levelling, LUFS.
     """
 
     phrases: Score
@@ -81,6 +97,9 @@ class ProgrammeScore:
     pokes: Score
     stray: int
     seconds: float
+    apart: int = 0
+    joined: int = 0
+    levels: tuple[float, ...] = ()
 
 
 def match(labels: list[list[Span]], marks: list[Span], good: Callable[[Span, Span], float | None]) -> dict[int, int]:
@@ -138,15 +157,23 @@ def score_marks(truth: dict[str, Any], found: RecordingMarks, seconds: float) ->
     air = score_events(breaths, spans["breath"], BREATH_OVERLAP)
     clear = [ways for ways, b in zip(breaths, truth.get("breaths", []), strict=True) if b.get("snr_db", 99) >= CLEAR_BREATH]
     pokes = [(p["start"], p["end"]) for p in truth.get("pokes", []) if p.get("kind", "plosive") == "plosive"]
+    neighbours = [
+        (left["audible_end"], right["audible_start"])
+        for left, right in pairwise(truth["phrases"])
+        if abs(left.get("offset_db", 0.0) - right.get("offset_db", 0.0)) >= APART
+    ]
+    joined = sum(any(p.start < end - 0.05 and p.end > start + 0.05 for p in found.phrases.phrases) for end, start in neighbours)
     hit = sum(any(a < d and b > c for c, d in spans["knock"]) for a, b in pokes)
     return ProgrammeScore(
-        phrases=score_phrases(phrases, [(p.start, p.end) for p in found.phrases.phrases]),
+        phrases=score_phrases(phrases, [(p.start, p.end) for p in found.phrases.phrases]) if phrases else NOTHING,
         breaths=air,
         clear=score_events(clear, spans["breath"], BREATH_OVERLAP),
-        esses=score_events(esses, spans["ess"], ESS_OVERLAP, unsure),
-        pokes=Score(len(pokes), len(spans["knock"]), hit, ()),
+        esses=score_events(esses, spans["ess"], ESS_OVERLAP, unsure) if "sibilants" in truth else NOTHING,
+        pokes=Score(len(pokes), len(spans["knock"]), hit, ()) if "pokes" in truth else NOTHING,
         stray=air.marks - air.found,
         seconds=seconds,
+        apart=len(neighbours),
+        joined=joined,
     )
 
 
@@ -156,17 +183,41 @@ def score_programme(sound: Path) -> ProgrammeScore:
     return score_marks(json.loads(sound.with_suffix(".json").read_text()), find_marks(grid), grid.duration)
 
 
+def levels_after(sound: Path, folder: Path) -> tuple[float, ...]:
+    """The labelled phrases of a programme after levelling it, in LUFS by a meter that is not ours."""
+    levelled = folder / "levelled.wav"
+    level_file(sound, levelled, WIDE)
+    samples, rate = soundfile.read(levelled)
+    levelled.unlink()
+    truth = json.loads(sound.with_suffix(".json").read_text())
+    return tuple(loudness(samples, rate, (p["audible_start"], p["audible_end"])) for p in truth["phrases"])
+
+
+def loudness(samples: np.ndarray, rate: int, span: Span) -> float:
+    """Integrated loudness of a span by pyloudnorm; one block where it is shorter than the blocks of BS.1770."""
+    part = samples[round(span[0] * rate) : round(span[1] * rate)]
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        return float(pyloudnorm.Meter(rate, block_size=min(0.4, (len(part) - 1) / rate)).integrated_loudness(part))
+
+
+def programmes(folder: Path) -> list[Path]:
+    """The labelled sound files of a folder and of the folders in it."""
+    return [p for p in sorted(folder.rglob("*")) if p.suffix in {".flac", ".wav"} and p.with_suffix(".json").exists()]
+
+
 def main(folder: Path) -> None:
     """Print a line per programme and kind, and one for all."""
-    sounds = [p for p in sorted(folder.iterdir()) if p.suffix in {".flac", ".wav"} and p.with_suffix(".json").exists()]
+    sounds = programmes(folder)
     if not sounds:
         raise SystemExit(f"No labelled programmes in {folder}.")
     print(f"{'programme':16} {'kind':14} labels marks recall precision    F1  median edge  90 % edge")
     began = time.perf_counter()
     scores = []
-    for sound in sounds:
-        scores.append(score_programme(sound))
-        _lines(sound.stem, [scores[-1]])
+    with tempfile.TemporaryDirectory() as scratch:
+        for sound in sounds:
+            scores.append(replace(score_programme(sound), levels=levels_after(sound, Path(scratch))))
+            _lines(sound.stem, [scores[-1]])
     spent = time.perf_counter() - began
     _lines("all", scores)
     minutes = sum(s.seconds for s in scores) / 60
@@ -175,7 +226,7 @@ def main(folder: Path) -> None:
     print(f"breaths that are not there: {stray:.2f} a minute", end="")
     if without:
         print(f", {sum(s.stray for s in without) * 60 / sum(s.seconds for s in without):.2f} where there are none", end="")
-    print(f"\n{minutes:.1f} minutes measured and marked in {spent:.1f} s")
+    print(f"\n{minutes:.1f} minutes measured, marked and levelled in {spent:.1f} s")
 
 
 def _lines(name: str, scores: list[ProgrammeScore]) -> None:
@@ -193,6 +244,17 @@ def _lines(name: str, scores: list[ProgrammeScore]) -> None:
             edges = f"{median:9.0f} ms {ninety:7.0f} ms"
             print(f"{line}{s.marks:5} {s.recall:6.1%} {s.precision:9.1%} {s.f1:5.1%} {edges}")
         name = ""
+    apart, joined = sum(score.apart for score in scores), sum(score.joined for score in scores)
+    levels = np.array([level for score in scores for level in score.levels])
+    if len(levels):
+        within = np.mean(np.abs(levels - TARGET) <= WITHIN)
+        spread = max(float(np.std(score.levels)) for score in scores if score.levels)
+        most = "at most " if len(scores) > 1 else ""
+        print(f"{'':16} joined {joined} of {apart} apart; after levelling {within:.1%} within {WITHIN:.0f} LU, ", end="")
+        print(f"spread {most}{spread:.2f} LU")
+    stray, minutes = sum(score.stray for score in scores), sum(score.seconds for score in scores) / 60
+    if stray:
+        print(f"{'':16} breaths that are not there: {stray / minutes:.2f} a minute")
 
 
 TITLES = {

@@ -29,6 +29,7 @@ app = typer.Typer(
 )
 
 File = Annotated[Path, typer.Argument(help="A sound file: WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis or MP3.")]
+Longest = Annotated[float, typer.Option(min=1, max=600, help="Divide phrases that last longer at their pauses, seconds.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON and nothing else.")]
 Data = Annotated[Path | None, typer.Option(help="Folder for sessions and recordings.")]
 Port = Annotated[int | None, typer.Option(min=1, max=65535, help="Port to listen on; 8130 if nothing else is set.")]
@@ -85,17 +86,16 @@ def measure(file: File, as_json: AsJson = False) -> None:
 
 
 @app.command()
-def marks(file: File, as_json: AsJson = False) -> None:
+def marks(file: File, longest: Longest = 8.0, as_json: AsJson = False) -> None:
     """Find the phrases, breaths, esses, knocks and gaps of a file."""
     _travel_light()
     from nivelus.core.marks.details import find_marks
-    from nivelus.core.marks.esses import LEAST_RATE
     from nivelus.core.marks.mark import KINDS
     from nivelus.core.measure.grid import measure_file
     from nivelus.core.measure.spans import span_levels
 
     _, grid, _ = measure_file(file)
-    found = find_marks(grid)
+    found = find_marks(grid, longest)
     phrases = []
     for mark in found.phrases.phrases:
         levels = span_levels(grid, mark.start, mark.end)
@@ -112,9 +112,10 @@ def marks(file: File, as_json: AsJson = False) -> None:
     room = found.phrases.room_tone
     details = {PLURALS[kind]: [_mark(mark) for mark in found.of(kind)] for kind in KINDS}
     if not found.shows_esses:
-        print(f"A recording of {grid.sample_rate} Hz cannot show esses: that takes {LEAST_RATE} Hz.", file=sys.stderr)
+        print(f"“{file.name}” cannot show esses: it holds nothing as high as they are.", file=sys.stderr)
     if as_json:
-        _print_json({"room_tone": _finite(room), "phrases": phrases, **details})
+        cannot = {} if found.shows_esses else {"cannot_show": ["esses"]}
+        _print_json({"room_tone": _finite(room), "phrases": phrases, **details, **cannot})
         return
     counts = ", ".join(f"{len(marks)} {name}" for name, marks in details.items())
     print(f"{len(phrases)} phrases, {counts}, room tone {_number(room)} dBFS")
@@ -148,6 +149,7 @@ def level(
     esses: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn down what stands out of esses, dB at most.")] = None,
     knocks: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn knocks down by so much, dB.")] = None,
     gaps: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn gaps down by so much, dB.")] = None,
+    longest: Longest = 8.0,
     ride: Annotated[
         float | None,
         typer.Option(min=0, max=100, help="Even out the inside of the phrases as well, %; 100 if no number is given."),
@@ -199,7 +201,12 @@ def level(
             goal.parent.mkdir(parents=True, exist_ok=True)
             _warn_of_room(file, goal)
             result = level_file(
-                *(file, goal, rule, unit.value, kind, bits), dips=dips, ride=riding, drawn=drawn, replace=overwrite
+                *(file, goal, rule, unit.value, kind, bits),
+                dips=dips,
+                ride=riding,
+                drawn=drawn,
+                replace=overwrite,
+                longest=longest,
             )
             if plan.curve:
                 _write_curve(result.curve, plan.curve, overwrite)

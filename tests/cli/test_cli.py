@@ -39,7 +39,8 @@ def test_what_never_passed_a_gate_is_null_not_infinity(tmp_path: Path) -> None:
 
 def test_marks_prints_exactly_its_keys(voice_file: Path) -> None:
     result = json.loads(run("marks", voice_file, "--json").stdout)
-    assert list(result) == ["room_tone", "phrases", "breaths", "esses", "knocks", "gaps"]
+    assert list(result) == ["room_tone", "phrases", "breaths", "esses", "knocks", "gaps", "cannot_show"]
+    assert result["cannot_show"] == ["esses"]
     assert [len(result[kind]) for kind in ("phrases", "breaths", "esses", "knocks", "gaps")] == [4, 0, 0, 0, 5]
     for phrase in result["phrases"]:
         assert list(phrase) == ["start", "end", "loudness", "rms", "peak", "confidence"]

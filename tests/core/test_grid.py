@@ -106,8 +106,11 @@ def test_a_pause_inside_a_phrase_does_not_pull_it_down() -> None:
     assert span_levels(paused, 0, 2.5).rms < span_levels(steady, 0, 2).rms - 0.8
 
 
-def test_a_short_phrase_uses_what_it_has() -> None:
-    assert gated_loudness(np.array([1.0, 0.001] * 10)) == pytest.approx(-0.691 + 10 * np.log10(0.5005), abs=1e-6)
+def test_pauses_of_a_phrase_do_not_count_however_short_it_is() -> None:
+    for count in (10, 100):
+        assert gated_loudness(np.array([1.0, 0.001] * count)) == pytest.approx(-0.691, abs=1e-6)
+        soft = np.array([1.0, 0.02] * count)
+        assert gated_loudness(soft) == pytest.approx(-0.691 + 10 * np.log10(0.51), abs=1e-6)
 
 
 def test_levels_of_a_span_in_all_units() -> None:

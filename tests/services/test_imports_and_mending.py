@@ -16,7 +16,7 @@ from nivelus.services.mending import mend
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store.lock import DataLock
-from nivelus.store.tables import Recording
+from nivelus.store.tables import Clip, Recording
 from tests.conftest import RATE, bring_in, hum, uneven_voice, write_sound
 from tests.core.test_sound_files import bad_files
 from tests.store.test_history import state_of
@@ -230,6 +230,20 @@ def test_bringing_a_lost_recording_in_again_mends_its_track(bench: Workbench, tr
     bring_in(bench, session, voice_file)
     assert not state_of(bench, track).tracks[0].recording.missing
     assert sound.before_after(bench, track).before.count == 4
+
+
+def test_what_was_measured_by_an_older_rule_is_measured_again_once(bench: Workbench, track: str) -> None:
+    before = [clip.before for clip in state_of(bench, track).clips]
+    with bench.database.writing() as db:
+        recording = db.query(Recording).one()
+        recording.measured, recording.shows_esses = 0, True
+        for clip in db.query(Clip):
+            clip.loudness = None if clip.loudness is None else clip.loudness + 2.0
+    assert mend(bench) == ["The level of 4 phrases was measured again, as it is measured now."]
+    state = state_of(bench, track)
+    assert [clip.before for clip in state.clips] == before
+    assert not state.tracks[0].shows_esses
+    assert mend(bench) == []
 
 
 def test_deleting_a_session_deletes_what_nothing_else_uses(bench: Workbench, voice_file: Path, tmp_path: Path) -> None:

@@ -148,7 +148,7 @@ function KindRule({ kind, rule, marks, figures, shown }: KindProps) {
       <p className="note">
         {shown
           ? standing(kind, figures)
-          : "This recording's sampling rate is too low to show esses: that takes 12 kHz."}
+          : "This recording holds nothing as high as an ess, so none can be found or turned down."}
         {lisps > 0 && <span className="loud"> {lisps === 1 ? "1 may lisp." : `${lisps} may lisp.`}</span>}
       </p>
     </div>

@@ -18,7 +18,6 @@ from sqlmodel import col
 
 from nivelus.core.gain.curve import FloatArray
 from nivelus.core.gain.curves import EMPTY, Curve, changed_span
-from nivelus.core.marks.esses import LEAST_RATE
 from nivelus.core.marks.mark import KINDS
 from nivelus.services.lanes import LaneValue, drawn_lanes, layers_of
 from nivelus.services.levels import (
@@ -175,7 +174,7 @@ def answer(
                 fader=track.fader,
                 target=target,
                 rules=rules_of(track),
-                shows_esses=recording.sample_rate >= LEAST_RATE,
+                shows_esses=recording.shows_esses,
                 lanes=drawn_lanes(db, track.id),
                 range_low=track.range_low,
                 range_high=track.range_high,

@@ -95,8 +95,8 @@ def cut(bench: Workbench, track_id: str, revision: int, at: float) -> Changed:
         a, b = clip.phrase_start, clip.phrase_end
         right = Clip(**{**clip.model_dump(exclude={"id"}), "start": position})
         clip.end = position
-        _take_phrase(clip, grid, recording, *_part(a, b, clip.start, position, least))
-        _take_phrase(right, grid, recording, *_part(a, b, position, right.end, least))
+        take_phrase(clip, grid, recording, *_part(a, b, clip.start, position, least))
+        take_phrase(right, grid, recording, *_part(a, b, position, right.end, least))
         if clip.loudness is None:
             clip.label = ""
         elif clip.label and right.loudness is not None:
@@ -133,7 +133,7 @@ def join(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Chan
         kept.reference = longest.reference
         for clip in chosen[1:]:
             edit.db.delete(clip)
-        _take_phrase(kept, _grid(bench, recording), recording, min(starts, default=None), max(ends, default=None))
+        take_phrase(kept, _grid(bench, recording), recording, min(starts, default=None), max(ends, default=None))
         edit.label = f"Join {len(chosen)} phrases"
 
     return run_edit(bench, track_id, "Join", revision, work)
@@ -167,8 +167,8 @@ def move_border(bench: Workbench, track_id: str, revision: int, clip_id: str, at
             if a is not None and b is not None and b - a < least:
                 raise Refused("The border cannot swallow a phrase. Join the two instead (Shift+C).")
         left.end = right.start = border
-        _take_phrase(left, grid, recording, left.phrase_start, left_end)
-        _take_phrase(right, grid, recording, right_start, right.phrase_end)
+        take_phrase(left, grid, recording, left.phrase_start, left_end)
+        take_phrase(right, grid, recording, right_start, right.phrase_end)
 
     return run_edit(bench, track_id, "Move a border", revision, work)
 
@@ -217,7 +217,7 @@ def _part(a: int | None, b: int | None, start: int, end: int, least: int) -> tup
     return max(a, start), min(b, end)
 
 
-def _take_phrase(clip: Clip, grid: LevelGrid, recording: Recording, a: int | None, b: int | None) -> None:
+def take_phrase(clip: Clip, grid: LevelGrid, recording: Recording, a: int | None, b: int | None) -> None:
     """Give a clip its phrase and measure both."""
     cell = measure_cell(grid, clip.start, clip.end, a, b, clip.confidence, recording.room_tone)
     levels = cell.levels

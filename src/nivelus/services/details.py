@@ -321,7 +321,9 @@ def _measure(bench: Workbench, row: Detail, recording: Recording, clips: list[Cl
     nearest = esses[np.argsort(np.abs(marks.arrays.start[esses] - row.start), kind="stable")[:_NEAREST]]
     # a free dip is measured like what it lies over
     kind = row.kind if row.kind in KINDS else "gap"
-    mark = measure_mark(bench.vault.grid(recording), kind, row.start / rate, row.end / rate, phrase, stands[nearest])
+    mark = measure_mark(
+        bench.vault.grid(recording), kind, row.start / rate, row.end / rate, phrase, stands[nearest], recording.shows_esses
+    )
     row.level, row.excess = mark.level, mark.excess
 
 

@@ -209,7 +209,7 @@ def _import(bench: Workbench, job: Job) -> str:
         info, grid, wave = measure_file(staged, work.reporter(bench, job, "measuring", 8, 92), job.name)
         work.reporter(bench, job, "finding marks", 92, 94)(1.0)
         marks = find_marks(grid)
-        recording = new_recording(content, SUFFIX[info.format], info, marks.phrases.room_tone)
+        recording = new_recording(content, SUFFIX[info.format], info, marks)
         work.reporter(bench, job, "storing", 94, 98)(0.5)
         is_new = bench.vault.add(staged, content, recording.suffix, grid, wave, job.name)
     try:

@@ -3,7 +3,7 @@
 What goes is only what the program made for itself: uploads that were still arriving, pieces under temporary names, uploads and
 renders of jobs that are over, and recordings with a tombstone. Recordings that no session knows stay, and are told of. Rows
 whose files are gone are marked as missing; a level grid or waveform that is missing or damaged beside its sound is measured
-again, and marks that were never looked for are found.
+again, marks that were never looked for are found, and what was measured by an older rule is measured by today's.
 """
 
 from __future__ import annotations
@@ -18,14 +18,16 @@ from sqlmodel import col
 from nivelus.core.errors import NotFound, SoundError
 from nivelus.core.files import size_in_words
 from nivelus.core.marks.details import find_details
+from nivelus.core.marks.features import shows_highs
 from nivelus.core.measure.grid import measure_file
+from nivelus.services.clips import take_phrase
 from nivelus.services.imports import RECEIVING
 from nivelus.services.keeping import clear_buried, loose
 from nivelus.services.levels import clips_of, phrases_of
 from nivelus.services.work import OPEN
 from nivelus.services.workbench import Workbench
 from nivelus.store.packing import pack
-from nivelus.store.tables import Job, MarkSet, Recording, Session, Tombstone, Track
+from nivelus.store.tables import MEASURED, Clip, Job, MarkSet, Recording, Session, Tombstone, Track
 from nivelus.store.vault import SUFFIX, Damaged, Older, hash_file
 
 
@@ -44,6 +46,7 @@ def mend(bench: Workbench) -> list[str]:
     with bench.database.writing() as db:
         done += _look_for_files(bench, db)
         done += _find_missing_marks(bench, db)
+        done += _measure_by_the_new_rule(bench, db)
     return done + _tell_of_loose(bench, is_new)
 
 
@@ -115,6 +118,21 @@ def _find_missing_marks(bench: Workbench, db: DbSession) -> list[str]:
         db.add(MarkSet(track_id=track.id, data=pack(details, recording.sample_rate, recording.frames)))
         done.append(f"The details of “{track.name}” were found.")
     return done
+
+
+def _measure_by_the_new_rule(bench: Workbench, db: DbSession) -> list[str]:
+    """Measure the phrases of recordings again that were measured by an older rule."""
+    older = select(Recording).where(col(Recording.measured) < MEASURED, col(Recording.missing).is_(False))
+    count = 0
+    for recording in db.scalars(older):
+        grid = bench.vault.grid(recording)
+        recording.shows_esses, recording.measured = shows_highs(grid), MEASURED
+        clips = select(Clip).join(Track, col(Clip.track_id) == col(Track.id)).where(col(Track.recording_id) == recording.id)
+        for clip in db.scalars(clips.where(col(Clip.phrase_start).is_not(None))):
+            take_phrase(clip, grid, recording, clip.phrase_start, clip.phrase_end)
+            count += 1
+    phrases = "1 phrase" if count == 1 else f"{count} phrases"
+    return [f"The level of {phrases} was measured again, as it is measured now."] if count else []
 
 
 def _tell_of_loose(bench: Workbench, is_new: bool) -> list[str]:

@@ -8,6 +8,7 @@ from sqlalchemy import select
 from sqlmodel import col
 
 from nivelus.core.errors import Refused
+from nivelus.core.marks.details import RecordingMarks
 from nivelus.core.sound.reader import SoundInfo
 from nivelus.services.answers import Scope, after_edit, answer, tracks_of
 from nivelus.services.keeping import bury, clear_buried, recordings_used
@@ -84,7 +85,7 @@ def clean_name(name: str) -> str:
     return clean
 
 
-def new_recording(hash: str, suffix: str, info: SoundInfo, room_tone: float) -> Recording:
+def new_recording(hash: str, suffix: str, info: SoundInfo, marks: RecordingMarks) -> Recording:
     """A row for a recording that was measured."""
     return Recording(
         hash=hash,
@@ -95,5 +96,6 @@ def new_recording(hash: str, suffix: str, info: SoundInfo, room_tone: float) -> 
         channels=info.channels,
         frames=info.frames,
         time_reference=info.bext.time_reference if info.bext else None,
-        room_tone=room_tone,
+        room_tone=marks.phrases.room_tone,
+        shows_esses=marks.shows_esses,
     )

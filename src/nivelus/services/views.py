@@ -149,7 +149,7 @@ class RecordingView(View):
 class TrackView(View):
     """A track without its clips and marks. ``target`` is the resolved target, in the session's unit.
 
-    ``rules`` say for each kind of mark how it goes down; ``shows_esses`` is False where the sampling rate is too low.
+    ``rules`` say for each kind of mark how it goes down; ``shows_esses`` is False where nothing high enough was recorded.
     ``lanes`` names the lanes in which something is drawn: curve (of the clips), ride, trim. ``range_low`` ... ``range_high``
     is the working range, dB, that they stay within.
     """

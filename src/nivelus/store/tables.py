@@ -9,6 +9,9 @@ from typing import Any
 from sqlalchemy import JSON, Column, DateTime, LargeBinary, UniqueConstraint
 from sqlmodel import Field, SQLModel
 
+MEASURED = 1
+"""The rule by which the level of a phrase is measured now; it goes up when ``core.measure`` comes to other values."""
+
 
 def new_id() -> str:
     """A short random id: 72 bits, safe in a URL."""
@@ -37,6 +40,11 @@ class Session(SQLModel, table=True):
     most_down: float = 12.0
     ceiling: float = -1.0
     noise_limit: float = -40.0
+    base_kind: str = "auto"
+    """"auto", "hand" or "none": what most up and most down count from; ``base`` (dB) is that by hand."""
+    base: float = 0.0
+    settle: bool = True
+    """Whether drafted phrases follow when other gain moves them."""
     keep_by_hand: bool = True
     mono_as_two: bool = False
 
@@ -54,6 +62,10 @@ class Recording(SQLModel, table=True):
     frames: int
     time_reference: int | None = None
     room_tone: float
+    shows_esses: bool = True
+    """Whether anything lies high enough in it for esses to be seen."""
+    measured: int = MEASURED
+    """By which rule the phrases of its tracks were measured."""
     missing: bool = False
 
 

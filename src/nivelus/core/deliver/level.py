@@ -19,6 +19,7 @@ from nivelus.core.gain.curves import EMPTY, Curve, add
 from nivelus.core.gain.dips import compile_dips
 from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import RecordingMarks, find_marks
+from nivelus.core.marks.pauses import LONGEST_PHRASE
 from nivelus.core.measure.evenness import Evenness, evenness
 from nivelus.core.measure.grid import frame_borders, measure_file
 from nivelus.core.measure.loudness import Figures, figures
@@ -77,12 +78,14 @@ def level_file(
     ride: RideRule | None = None,
     drawn: Curve = EMPTY,
     replace: bool = True,
+    longest: float = LONGEST_PHRASE,
 ) -> Levelled:
     """Find the phrases of a file, even them out by ``rule``, turn its details down, and render the result to ``target``.
 
     ``dips`` holds a rule for each kind of detail that is turned down; the others stay as they are. With a rule for a
     ``ride`` the inside of the phrases is evened as well. ``drawn`` is gain from elsewhere, which comes on top. ``replace``
-    says whether ``target`` may take the place of a file that is there.
+    says whether ``target`` may take the place of a file that is there. Phrases are divided where they last more than
+    ``longest`` seconds.
 
     Raises
     ------
@@ -90,7 +93,7 @@ def level_file(
         If the file cannot be used; nothing is written then.
     """
     info, grid, _ = measure_file(source, progress=(lambda x: progress(x / 2)) if progress else None)
-    found = find_marks(grid)
+    found = find_marks(grid, longest)
     cells = cut_into_cells(grid, found.phrases)
     voiced = [cell for cell in cells if cell.levels is not None]
     levels = np.array([_level(cell.levels, unit) for cell in voiced])

@@ -4,6 +4,9 @@ Air is noise with most of its energy around 1-4 kHz, and it stands out there eve
 than the room. So it is looked for in that band, with everything shorter than 50 ms taken away first (ticks of bleed,
 clicks of the mouth), over the room tone of the pauses around it. Outside phrases only: what is loud and voiced is a phrase.
 
+A breath swells and ebbs. What only falls, from the end of a word on, is its tail, and what only rises is the beginning of
+the next; neither is a breath, and of what had begun before the recording did nobody can tell.
+
 Edges lie where the air comes out of the room, or where it is EDGE_DROP below its loudest: a loud breath has long feet.
 O(n) in frames. The thresholds were chosen on labelled synthetic programmes, see ``bench/marks.py``.
 """
@@ -11,10 +14,12 @@ O(n) in frames. The thresholds were chosen on labelled synthetic programmes, see
 from __future__ import annotations
 
 import numpy as np
+import numpy.typing as npt
 
-from nivelus.core.marks.features import LOWEST, Features
+from nivelus.core.marks.features import Features
 from nivelus.core.marks.kernel import ranked, runs
 from nivelus.core.marks.mark import Mark, Span, new_mark
+from nivelus.core.marks.room import LOWEST
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAMES_PER_SECOND, LevelGrid
 
@@ -23,6 +28,12 @@ SHORTEST, LONGEST = 9, 150
 AWAY = 2
 MOST_VOICED = 6.0
 """dB of the vowel band over the air, both over their rooms: more is a hum, a murmur, or another voice."""
+SWELL, SWELL_REACH = 4.5, 10
+"""dB that a breath comes up and goes down, within its own frames and so many beside it."""
+LEAST_OVER = 1.0
+"""dB that all of it together stands over the room at its loudest."""
+MOST_SHARP, CLEARLY_OVER = 0.0, 20.0
+"""dB of the highest band over the middle one: more is an ess that stands alone, where it is clearly over the room."""
 _REACH, _SHARE = 8, 25
 
 
@@ -39,13 +50,29 @@ def find_breaths(grid: LevelGrid, f: Features, phrases: list[Span]) -> list[Mark
             continue
         for start, end in runs(over[first:last] > max(EDGE, top - EDGE_DROP)).tolist():
             a, b = first + start, first + end
-            if SHORTEST <= b - a <= LONGEST and over[a:b].max() >= OPEN and _is_air(f, over, a, b):
+            if not a > AWAY or not SHORTEST <= b - a <= LONGEST or over[a:b].max() < OPEN:
+                continue
+            if _is_air(f, over, a, b) and _swells(f, free, a, b):
                 found.append(new_mark("breath", grid, (a, b), (over[a:b].max() - EDGE) / 10))
     return found
 
 
 def _is_air(f: Features, over: FloatArray, a: int, b: int) -> bool:
-    return float(np.median(f.voiced[a:b] - over[a:b])) < MOST_VOICED
+    clear = float((f.level[a:b] - f.floor[a:b]).max()) > CLEARLY_OVER
+    hisses = f.highs and clear and float(np.median(f.sharp[a:b])) > MOST_SHARP
+    return not hisses and float(np.median(f.voiced[a:b] - over[a:b])) < MOST_VOICED
+
+
+def _swells(f: Features, free: npt.NDArray[np.bool_], a: int, b: int) -> bool:
+    top = a + int(np.argmax(f.air[a:b]))
+    if float((f.level[a:b] - f.floor[a:b]).max()) < LEAST_OVER:
+        return False
+    first, last = a, b
+    while first > max(0, a - SWELL_REACH) and free[first - 1]:
+        first -= 1
+    while last < min(len(free), b + SWELL_REACH) and free[last]:
+        last += 1
+    return float(f.air[top] - max(f.air[first : top + 1].min(), f.air[top:last].min())) >= SWELL
 
 
 def _room(air: FloatArray, free: np.ndarray) -> FloatArray:

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from nivelus.core.marks.features import LOWEST
 from nivelus.core.marks.phrases import PhraseMarks
+from nivelus.core.marks.room import LOWEST
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.core.measure.loudness import power_to_db, to_db
 from nivelus.core.measure.spans import SpanLevels, span_levels

@@ -7,11 +7,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from nivelus.core.marks.breaths import find_breaths
-from nivelus.core.marks.esses import LEAST_RATE, find_esses, height
+from nivelus.core.marks.esses import find_esses, height
 from nivelus.core.marks.features import Features, features
 from nivelus.core.marks.gaps import find_gaps
 from nivelus.core.marks.knocks import excess_of, find_knocks
 from nivelus.core.marks.mark import Mark, new_mark, phrase_frames
+from nivelus.core.marks.pauses import LONGEST_PHRASE
 from nivelus.core.marks.phrases import PhraseMarks, find_phrases
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import LevelGrid
@@ -24,7 +25,7 @@ _AROUND = 200
 class RecordingMarks:
     """The marks of a recording. ``phrases`` come with their cuts and the room tone; ``details`` are all other kinds.
 
-    ``shows_esses`` is False where the sampling rate is too low to say anything about esses.
+    ``shows_esses`` is False where the recording holds nothing high enough to say anything about esses.
     """
 
     phrases: PhraseMarks
@@ -36,12 +37,12 @@ class RecordingMarks:
         return [mark for mark in self.details if mark.kind == kind]
 
 
-def find_marks(grid: LevelGrid) -> RecordingMarks:
-    """Find everything in a recording; O(n) in frames."""
+def find_marks(grid: LevelGrid, longest: float = LONGEST_PHRASE) -> RecordingMarks:
+    """Find everything in a recording, in phrases of ``longest`` seconds at most where pauses allow; O(n) in frames."""
     f = features(grid)
-    found = find_phrases(grid, f)
+    found = find_phrases(grid, f, longest)
     details = _find(grid, f, [(p.start, p.end) for p in found.phrases])
-    return RecordingMarks(found, details, grid.sample_rate >= LEAST_RATE)
+    return RecordingMarks(found, details, f.highs)
 
 
 def find_details(grid: LevelGrid, phrases: list[tuple[float, float]]) -> tuple[Mark, ...]:
@@ -50,7 +51,13 @@ def find_details(grid: LevelGrid, phrases: list[tuple[float, float]]) -> tuple[M
 
 
 def measure_mark(
-    grid: LevelGrid, kind: str, start: float, end: float, phrase: tuple[float, float] | None, heights: FloatArray
+    grid: LevelGrid,
+    kind: str,
+    start: float,
+    end: float,
+    phrase: tuple[float, float] | None,
+    heights: FloatArray,
+    highs: bool = True,
 ) -> Mark:
     """Measure a mark that a person set or moved, with confidence 1.
 
@@ -59,15 +66,16 @@ def measure_mark(
     kind, start, end : what it is, and where in seconds
     phrase : the phrase that it lies in, in seconds; None if it lies in a pause
     heights : (n,) how far the nearest esses of the recording stand over the voice, dB; to compare an ess with
+    highs : whether the recording holds anything high enough for an ess to be measured
     """
     frames = grid.span(start, end)
     near = slice(max(0, frames.start - _AROUND), frames.stop + _AROUND)
-    f = features(LevelGrid(grid.data[near], grid.sample_rate, grid.samples, grid.channels))
+    f = features(LevelGrid(grid.data[near], grid.sample_rate, grid.samples, grid.channels), highs)
     a, b = frames.start - near.start, frames.stop - near.start
     inside = grid.span(*phrase) if phrase else frames
     first, last = max(inside.start - near.start, 0), min(inside.stop - near.start, len(f.low))
     excess = stands = None
-    if kind == "ess" and grid.sample_rate >= LEAST_RATE:
+    if kind == "ess" and f.highs:
         stands = height(f, (a, b), (first, last))
         excess = stands - float(np.median(heights)) if len(heights) else 0.0
     elif kind == "knock":

@@ -24,8 +24,6 @@ from nivelus.core.marks.mark import Mark, Span, new_mark
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import LevelGrid
 
-LEAST_RATE = 12_000
-"""Sampling rate in Hz below which a recording cannot show esses."""
 OVER_REST, UNDER_VOICE, OVER_ROOM = -12.0, -27.0, 3.0
 FEET = 12.0
 SHORTEST, LONGEST, LONG = 2, 40, 14
@@ -50,8 +48,8 @@ BIAS = 1.057
 
 
 def find_esses(grid: LevelGrid, f: Features, phrases: list[Span]) -> list[Mark]:
-    """Find the esses in ``phrases`` (spans of frames); none where the sampling rate cannot show any."""
-    if grid.sample_rate < LEAST_RATE:
+    """Find the esses in ``phrases`` (spans of frames); none where the recording cannot show any."""
+    if not f.highs:
         return []
     spans, owners, measures = candidates(f, phrases)
     if not spans:

@@ -3,8 +3,10 @@
 Conventions
 -----------
 One value per 10 ms frame of the level grid, powers in dB over full scale. A band's *floor* is the room tone in that
-band, followed over time: the 10th percentile of its smoothed level within +-8 s, never below -100 dB, so a room that
-changes slowly (a fan that starts, another place) is followed and a digitally silent stretch does not count as a room.
+band, see ``core.marks.room``.
+
+A file may be sampled faster than what was recorded: a call of 8 kHz in a session of 48 kHz. What its highest band holds
+is then the slope of a filter, and is taken for nothing.
 """
 
 from __future__ import annotations
@@ -14,13 +16,16 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.marks.kernel import floors, running_median
+from nivelus.core.marks.kernel import ranked, running_median
+from nivelus.core.marks.room import LOWEST, have_room, room_floor, stretches, voice_around
 from nivelus.core.measure.filters import FloatArray
-from nivelus.core.measure.grid import FRAMES_PER_SECOND, LevelGrid
+from nivelus.core.measure.grid import LevelGrid
 
-LOWEST = -100.0
-_FLOOR_REACH = 8
-_FLOOR_SHARE = 10
+LEAST_RATE = 12_000
+"""Sampling rate in Hz below which the highest band shows nothing."""
+_CLEAR, _ENOUGH_FRAMES = 12.0, 300
+_HIGHEST_SHARE, _NO_HIGHS = 99, -6.0
+"""Percentile of the highest band against the middle one where there is voice, and dB that a slope of a filter stays below."""
 _TICK = 9
 
 
@@ -28,7 +33,8 @@ _TICK = 9
 class Features:
     """Features of a recording: arrays of one value per frame.
 
-    ``level`` is the power of the voice bands in dB, lightly smoothed; ``floor`` its room tone; ``voiced`` how far the
+    ``level`` is the power of the voice bands in dB, lightly smoothed; ``floor`` its room tone, ``voice`` what the voice
+    reaches around; ``highs`` whether there is anything in the highest band at all; ``voiced`` how far the
     vowel band stands over its own floor (dB); ``tilt`` the vowel band against the consonant bands above the floors (dB):
     clearly positive for voice, around or below zero for breath, ess and clicks; ``hiss`` how far the highest band
     stands over its own floor (dB), which shows a faint ess or the release of a t that the room covers elsewhere;
@@ -41,6 +47,8 @@ class Features:
 
     level: FloatArray
     floor: FloatArray
+    voice: FloatArray
+    highs: bool
     voiced: FloatArray
     tilt: FloatArray
     hiss: FloatArray
@@ -65,19 +73,28 @@ def smooth(power: npt.ArrayLike, frames: int) -> FloatArray:
     return np.asarray(np.maximum((total[last] - total[first]) / (last - first), 0.0))
 
 
-def room_floor(level: FloatArray) -> FloatArray:
-    """Room tone under ``level`` (n,) in dB, followed over time; O(n)."""
-    second = FRAMES_PER_SECOND
-    values = floors(level, second, _FLOOR_REACH, _FLOOR_SHARE, LOWEST)
-    at = (np.arange(len(level)) + 0.5) / second - 0.5
-    return np.interp(at, np.arange(len(values)), values)
+def features(grid: LevelGrid, highs: bool | None = None) -> Features:
+    """Compute the features of a recording from its level grid; O(n).
 
-
-def features(grid: LevelGrid) -> Features:
-    """Compute the features of a recording from its level grid; O(n)."""
+    ``highs`` says whether the recording holds anything in the highest band, where that is known; see ``shows_highs``.
+    """
     bands = [grid.column(name).astype(np.float64) for name in ("voiced", "mid", "high")]
-    level = _db(smooth(bands[0] + bands[1] + bands[2], 3))
-    floors = [room_floor(_db(smooth(band, 5))) for band in bands]
+    highs = False if grid.sample_rate < LEAST_RATE else highs
+    if grid.sample_rate < LEAST_RATE:
+        # at this rate the highest band is nothing but the upper end of the middle one
+        bands[2] = np.zeros(len(bands[2]))
+    every = bands[0] + bands[1] + bands[2]
+    level = _db(smooth(every, 3))
+    voice = voice_around(level)
+    parts = stretches(level, voice)
+    wide = _db(smooth(every, 5))
+    roomy = have_room(wide, parts)
+    floor = room_floor(wide, parts, roomy, voice)
+    if highs is None:
+        highs = _reaches_high(bands, level > floor + _CLEAR)
+    if not highs:
+        bands[2] = np.zeros(len(bands[2]))
+    floors = [room_floor(_db(smooth(band, 5)), parts, roomy, voice) for band in bands]
     above = [np.maximum(smooth(band, 7) - 10 ** (floor / 10), 0.0) for band, floor in zip(bands, floors, strict=True)]
     voiced = _db(smooth(bands[0], 3)) - floors[0]
     hiss = _db(smooth(bands[2], 3)) - floors[2]
@@ -85,10 +102,11 @@ def features(grid: LevelGrid) -> Features:
     tilt = 10 * np.log10((above[0] + tiny) / (above[1] + above[2] + tiny))
     sharp = 10 * np.log10((above[2] + tiny) / (above[1] + tiny))
     low, body = (grid.column(name).astype(np.float64) for name in ("low", "body"))
-    every = bands[0] + bands[1] + bands[2]
     return Features(
         level=level,
-        floor=room_floor(_db(smooth(every, 5))),
+        floor=floor,
+        voice=voice,
+        highs=highs,
         voiced=voiced,
         tilt=tilt,
         hiss=hiss,
@@ -102,6 +120,19 @@ def features(grid: LevelGrid) -> Features:
         low=_db(low),
         burst=_db(bands[1] + bands[2]),
     )
+
+
+def shows_highs(grid: LevelGrid) -> bool:
+    """Whether a recording holds anything above about 4.5 kHz, so that esses can be seen in it."""
+    return features(grid).highs
+
+
+def _reaches_high(bands: list[FloatArray], clear: npt.NDArray[np.bool_]) -> bool:
+    """Whether the highest band holds more than a filter's slope; of a recording with hardly any voice nothing is said."""
+    if clear.sum() < _ENOUGH_FRAMES:
+        return True
+    stands = _db(smooth(bands[2], 3))[clear] - _db(smooth(bands[1], 3))[clear]
+    return ranked(stands, _HIGHEST_SHARE) > _NO_HIGHS
 
 
 def _db(power: FloatArray) -> FloatArray:

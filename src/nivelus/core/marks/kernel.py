@@ -50,6 +50,46 @@ def runs(mask: npt.NDArray[np.bool_]) -> npt.NDArray[np.int64]:
 
 
 @numba.njit(nogil=True, cache=True)
+def steps(level: FloatArray, most: FloatArray, reach: int, steady: float, least: float) -> npt.NDArray[np.int64]:
+    """Frames at which noise steps by ``least`` dB to another level, within ``steady`` dB for ``reach`` frames on both sides.
+
+    Only what lies under ``most`` (n,) is noise. Of frames close together the one where the step is highest counts.
+    """
+    count = len(level)
+    out = np.empty(count // reach + 1, np.int64)
+    found, best = 0, 0.0
+    gap = 2
+    for t in range(reach + gap, count - reach - gap):
+        # the way up or down takes a frame or two; most places fail here
+        height = abs(level[t + gap] - level[t - gap - 1])
+        if height < least or level[t + gap] > most[t] or level[t - gap - 1] > most[t]:
+            continue
+        low, high = np.inf, -np.inf
+        sum_before = sum_after = 0.0
+        for i in range(t - gap - reach, t - gap):
+            low, high = min(low, level[i]), max(high, level[i])
+            sum_before += level[i]
+        if high - low > steady:
+            continue
+        low, high = np.inf, -np.inf
+        for i in range(t + gap, t + gap + reach):
+            low, high = min(low, level[i]), max(high, level[i])
+            sum_after += level[i]
+        if high - low > steady:
+            continue
+        height = abs(sum_after - sum_before) / reach
+        if height < least:
+            continue
+        if found and t - out[found - 1] < reach:
+            if height > best:
+                out[found - 1], best = t, height
+        else:
+            out[found], best = t, height
+            found += 1
+    return out[:found]
+
+
+@numba.njit(nogil=True, cache=True)
 def usual(band: FloatArray, a: int, b: int, first: int, last: int, near: int, away: int) -> float:
     """The level that a band reaches around frames a ... b, within first ... last; infinite where there is nothing around."""
     left = band[max(first, a - near) : max(first, a - away)]

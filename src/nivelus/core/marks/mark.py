@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from nivelus.core.marks.features import LOWEST
 from nivelus.core.marks.kernel import mean_of
+from nivelus.core.marks.room import LOWEST
 from nivelus.core.measure.grid import FRAME, LevelGrid
 
 KINDS = ("breath", "ess", "knock", "gap")

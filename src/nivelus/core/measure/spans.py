@@ -10,7 +10,7 @@ import numpy.typing as npt
 
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import LevelGrid
-from nivelus.core.measure.loudness import MOMENTARY, gated_loudness, power_to_db, to_db, to_lufs
+from nivelus.core.measure.loudness import PHRASE_GATE_SHARE, gated_loudness, power_to_db, to_db, to_lufs
 
 UNITS = ("loudness", "rms", "peak")
 """What a level can be judged by: LUFS, RMS dBFS, or dBTP."""
@@ -103,5 +103,5 @@ def levels_of_spans(grid: LevelGrid, spans: npt.NDArray[np.int64], gain: FloatAr
     if unit == "rms":
         return np.maximum(power_to_db(mean), LOWEST_DB)
     # the gate of loudness.gated_loudness
-    kept = (values >= mean[owner] / 10) | (length[owner] < MOMENTARY)
+    kept = values >= mean[owner] * PHRASE_GATE_SHARE
     return np.maximum(to_lufs(np.bincount(owner, values * kept) / np.bincount(owner, kept)), LOWEST_DB)

