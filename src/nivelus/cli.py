@@ -13,12 +13,15 @@ import signal
 import sys
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from nivelus.core.errors import NivelusError
 from nivelus.core.files import check_readable, free_bytes, is_full, size_in_words, whole_file
+
+if TYPE_CHECKING:
+    from nivelus.core.drafts.clip_gain import BaseKind
 
 app = typer.Typer(
     help="Nivelus evens out the level of a recorded voice, before any compressor touches it.",
@@ -141,6 +144,9 @@ def level(
     strength: Annotated[float, typer.Option(min=0, max=100, help="How far towards the target, %.")] = 100.0,
     most_up: Annotated[float, typer.Option(min=0, max=60, help="Most that a phrase goes up, dB.")] = 9.0,
     most_down: Annotated[float, typer.Option(min=0, max=60, help="Most that a phrase goes down, dB.")] = 12.0,
+    base: Annotated[
+        str, typer.Option(help="How far the whole voice moves, which most up and down count from: auto, none, or dB.")
+    ] = "auto",
     ceiling: Annotated[float, typer.Option(min=-40, max=0, help="True peak that is not passed on the way up, dBTP.")] = -1.0,
     noise_limit: Annotated[
         float, typer.Option(min=-100, max=0, help="Room tone that is not passed on the way up, dBFS.")
@@ -149,6 +155,10 @@ def level(
     esses: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn down what stands out of esses, dB at most.")] = None,
     knocks: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn knocks down by so much, dB.")] = None,
     gaps: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn gaps down by so much, dB.")] = None,
+    peaks: Annotated[
+        bool, typer.Option("--peaks", help="Turn short peaks down that keep a phrase under the ceiling, 9 dB at most.")
+    ] = False,
+    settled: Annotated[bool, typer.Option("--settle/--no-settle", help="Keep phrases level when the ride moves them.")] = True,
     longest: Longest = 8.0,
     ride: Annotated[
         float | None,
@@ -189,7 +199,8 @@ def level(
 
     given = {"breath": breaths, "ess": esses, "knock": knocks, "gap": gaps}
     dips = {kind: DipRule(depth, 0.0, -60.0) for kind, depth in given.items() if depth is not None}
-    rule = ClipGainRule(target, tolerance, strength / 100, most_up, most_down, ceiling, noise_limit)
+    base_kind, base_db = _base(base)
+    rule = ClipGainRule(target, tolerance, strength / 100, most_up, most_down, ceiling, noise_limit, base_db)
     drawn = read_curve(curve) if curve else EMPTY
     riding = None if ride is None else RideRule(strength=ride / 100, noise_limit=noise_limit)
     done: list[dict[str, Any]] = []
@@ -205,7 +216,10 @@ def level(
                 dips=dips,
                 ride=riding,
                 drawn=drawn,
-                replace=overwrite,
+                replace_file=overwrite,
+                base_kind=base_kind,
+                peaks=peaks,
+                settled=settled,
                 longest=longest,
             )
             if plan.curve:
@@ -222,8 +236,9 @@ def level(
             {
                 "input": str(file),
                 "output": str(goal),
+                "base": _finite(result.base),
                 "phrases": [_plain(phrase) for phrase in result.phrases],
-                **({"details": [_plain(detail) for detail in result.details]} if dips else {}),
+                **({"details": [_plain(detail) for detail in result.details]} if dips or peaks else {}),
                 **({"ride": _ride(result.ride)} if result.ride else {}),
                 **({"curve": str(plan.curve)} if plan.curve else {}),
                 "before": _plain(result.before) | _plain(result.evenness_before),
@@ -235,6 +250,8 @@ def level(
             print(
                 f"{file} -> {goal}: level {before.level} -> {after.level} of {after.count} phrases, "
                 f"spread {before.spread:.1f} -> {after.spread:.1f} {'LU' if unit is Unit.loudness else 'dB'}"
+                + (f", base {result.base:+.1f} dB" if abs(result.base) >= 0.05 else "")
+                + (f", {result.held_by_peaks} held by short peaks (--peaks)" if result.held_by_peaks else "")
                 + "".join(_turned_down(PLURALS[kind], [d for d in result.details if d.kind == kind]) for kind in dips)
                 + (_ridden(result.ride) if result.ride else "")
             )
@@ -315,6 +332,21 @@ def main() -> None:
     except OSError as error:
         print(f"{error.filename or 'A file'}: {_why(error)}", file=sys.stderr)
         sys.exit(1)
+
+
+def _base(given: str) -> tuple[BaseKind, float]:
+    """What ``--base`` means: its kind, and dB where it is a number."""
+    if given == "auto":
+        return "auto", 0.0
+    if given == "none":
+        return "none", 0.0
+    try:
+        value = float(given)
+    except ValueError:
+        value = math.nan
+    if not -60 <= value <= 60:
+        raise typer.BadParameter("Say auto, none, or a number of dB from -60 to 60.", param_hint="--base")
+    return "hand", value
 
 
 def _with_ride_strength(arguments: list[str]) -> list[str]:

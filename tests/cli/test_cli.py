@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from tests.conftest import BREATHS, detailed_voice, hum, sine, write_sound
+from tests.conftest import BREATHS, RATE, detailed_voice, hum, sine, uneven_voice, write_sound
 
 
 def run(*arguments: object) -> subprocess.CompletedProcess[str]:
@@ -74,7 +74,7 @@ def test_level_turns_details_down_when_asked(detailed_file: Path, tmp_path: Path
     )
     assert done.returncode == 0, done.stderr
     (file,) = json.loads(done.stdout)["files"]
-    assert list(file) == ["input", "output", "phrases", "details", "before", "after"]
+    assert list(file) == ["input", "output", "base", "phrases", "details", "before", "after"]
     assert all(list(detail) == ["kind", "start", "end", "depth", "reason"] for detail in file["details"])
     assert [detail["depth"] for detail in file["details"] if detail["kind"] == "breath"] == [-8.0] * 3
     a, b = (soundfile.read(path)[0] for path in (plain, out))
@@ -87,7 +87,7 @@ def test_level_renders_and_tells(voice_file: Path, tmp_path: Path) -> None:
     done = run("level", voice_file, "-o", out, "--target", -24, "--most-up", 20, "--noise-limit", -20, "--json")
     assert done.returncode == 0, done.stderr
     (file,) = json.loads(done.stdout)["files"]
-    assert list(file) == ["input", "output", "phrases", "before", "after"]
+    assert list(file) == ["input", "output", "base", "phrases", "before", "after"]
     assert file["output"] == str(out)
     for phrase in file["phrases"]:
         assert list(phrase) == ["start", "end", "before", "gain", "after", "reason"]
@@ -210,3 +210,57 @@ def test_a_curve_from_elsewhere_comes_on_top_and_what_was_ridden_is_written_besi
     assert bad.returncode == 1
     assert "no points" in bad.stderr
     assert not (tmp_path / "bad.wav").exists()
+
+
+def levelled(source: Path, out: Path, *options: object) -> dict:
+    done = run("level", source, "-o", out, "--json", *options)
+    assert done.returncode == 0, done.stderr
+    return json.loads(done.stdout)["files"][0]
+
+
+def test_a_quiet_voice_comes_up_by_its_base(tmp_path: Path) -> None:
+    """At -38 LUFS, 20 dB under the target, most up of 9 dB would stop every phrase; counted from the base it stops none."""
+    quiet = write_sound(tmp_path / "quiet.wav", uneven_voice((-34.0, -40.0, -37.0, -36.0), tone=-90.0))
+    by_itself = levelled(quiet, tmp_path / "a.wav")
+    assert 15 < by_itself["base"] < 25
+    assert by_itself["after"]["level"] == 4
+    none = levelled(quiet, tmp_path / "b.wav", "--base", "none")
+    assert (none["base"], none["after"]["level"]) == (0.0, 0)
+    assert {phrase["reason"] for phrase in none["phrases"]} == {"most up"}
+    given = levelled(quiet, tmp_path / "c.wav", "--base", 12, "--most-up", 3)
+    assert given["base"] == 12.0
+    assert max(phrase["gain"] for phrase in given["phrases"]) == 15.0
+    assert run("level", quiet, "-o", tmp_path / "d.wav", "--base", "lots").returncode == 2
+
+
+def with_a_click(level: float) -> np.ndarray:
+    """Three phrases of which the last has a click far over its voice."""
+    voice = uneven_voice((-22.0, -24.0, -30.0), tone=-80.0)
+    at = round((0.7 + 2 * 1.7 + 0.5) * RATE)
+    voice[at : at + 200] += level * np.hanning(200) * np.sign(np.sin(np.arange(200)))
+    return voice
+
+
+def test_short_peaks_that_hold_a_phrase_back_are_turned_down_when_asked(tmp_path: Path) -> None:
+    source = write_sound(tmp_path / "click.wav", with_a_click(0.3))
+    options = ("--target", -18, "--most-up", 20)
+    held = levelled(source, tmp_path / "held.wav", *options)
+    assert held["phrases"][2]["reason"] == "peaks"
+    assert held["phrases"][2]["after"] < -20
+    assert "1 held by short peaks (--peaks)" in run("level", source, "-o", tmp_path / "told.wav", *options).stdout
+    freed = levelled(source, tmp_path / "freed.wav", *options, "--peaks")
+    assert freed["phrases"][2]["reason"] == "freed"
+    assert freed["phrases"][2]["after"] == pytest.approx(-18, abs=0.15)
+    (dip,) = freed["details"]
+    assert (dip["kind"], dip["reason"]) == ("knock", "peak")
+    assert -9 <= dip["depth"] <= -0.5
+    assert json.loads(run("measure", tmp_path / "freed.wav", "--json").stdout)["true_peak"] <= -0.9
+
+
+def test_phrases_are_judged_with_their_details_down_and_settle_under_a_ride(tmp_path: Path) -> None:
+    source = write_sound(tmp_path / "voice.wav", detailed_voice())
+    options = ("--target", -20, "--tolerance", 0.3, "--most-up", 20, "--esses", -12, "--ride", 100)
+    for name in ("settled", "moved"):
+        levels = levelled(source, tmp_path / f"{name}.wav", *options, *(() if name == "settled" else ("--no-settle",)))
+        away = max(abs(phrase["after"] + 20) for phrase in levels["phrases"])
+        assert away < (0.1 if name == "settled" else 1.0)

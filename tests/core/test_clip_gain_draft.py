@@ -2,13 +2,24 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nivelus.core.drafts.clip_gain import REASONS, ClipGainRule, draft_clip_gain, resolve_target
+from nivelus.core.drafts.clip_gain import (
+    REASONS,
+    ClipGainRule,
+    draft_clip_gain,
+    freeing_target,
+    resolve_base,
+    resolve_target,
+)
+from nivelus.core.drafts.peaks import FreedPhrase, free_of_peaks
 from nivelus.core.errors import LevelError
+from nivelus.core.measure.grid import LevelGrid
 
 QUIET_ROOM = -80.0
 LOW_PEAK = -30.0
@@ -117,3 +128,85 @@ def test_a_silent_phrase_has_no_level_to_even_out() -> None:
 def test_a_rule_that_makes_no_sense_is_refused(values: dict[str, float]) -> None:
     with pytest.raises(LevelError):
         ClipGainRule(**values)
+
+
+def test_most_up_and_down_count_from_the_base() -> None:
+    quiet = ClipGainRule(-18, base=18.0)
+    assert one(-36.0, quiet) == (18.0, "to target")
+    assert one(-44.0, quiet) == (26.0, "to target")
+    assert one(-48.0, quiet) == (27.0, "most up")
+    # a limit never takes a phrase past its target, nor away from it
+    assert one(-22.0, quiet) == (4.0, "to target")
+    assert one(-10.0, quiet) == (0.0, "most down")
+    loud = ClipGainRule(-24, base=-10.0)
+    assert one(-14.0, loud) == (-10.0, "to target")
+    assert one(-1.0, loud) == (-22.0, "most down")
+    assert one(-30.0, loud) == (0.0, "most up")
+    # what is level stays as it is, and ceiling and noise limit hold whatever the base
+    assert one(-18.5, quiet) == (0.0, "level")
+    assert one(-36.0, quiet, peak=-10.0) == (9.0, "ceiling")
+    assert one(-36.0, quiet, room=-50.0) == (10.0, "noise limit")
+
+
+def test_the_base_is_the_distance_of_the_typical_phrase() -> None:
+    levels = np.array([-40.0, -36.0, -35.0])
+    assert resolve_base("auto", 0.0, -18.0, levels) == 18.0
+    assert resolve_base("hand", 12.5, -18.0, levels) == 12.5
+    assert resolve_base("none", 12.5, -18.0, levels) == 0.0
+    assert resolve_base("auto", 0.0, -18.0, np.zeros(0)) == 0.0
+
+
+def test_a_lower_target_is_named_where_it_frees_what_is_held() -> None:
+    levels, rooms = np.full(10, -30.0), np.full(10, -80.0)
+    peaks = np.array([-9.0] * 6 + [-20.0] * 4)
+    rule = ClipGainRule(-18, most_up=20.0)
+    reason = draft_clip_gain(levels, peaks, rooms, rule).reason
+    assert reason.count("ceiling") == 6
+    target = freeing_target(levels, peaks, rooms, rule, reason)
+    # they come up by 8 dB to -22, and are level within 1.5 of -20.5
+    assert target == -20.5
+    freed = draft_clip_gain(levels, peaks, rooms, replace(rule, target=target))
+    assert (np.abs(levels + freed.gain - target) <= rule.tolerance).all()
+    assert freeing_target(levels[:3], peaks[:3], rooms[:3], rule, reason[:3]) is None
+
+
+def spiky(over: float, count: int = 1, frames: int = 2) -> LevelGrid:
+    """A second of voice at -30 LUFS with ``count`` peaks ``over`` dBTP for some frames."""
+    data = np.zeros((100, 9), np.float32)
+    data[:, 0] = data[:, 1] = 10 ** ((-30 + 0.691) / 10)
+    data[:, 5] = data[:, 6] = 10 ** (-20 / 20)
+    for k in range(count):
+        at = 20 + 25 * k
+        data[at : at + frames, 5] = data[at : at + frames, 6] = 10 ** (over / 20)
+    return LevelGrid(data, 48_000, 48_000, 1)
+
+
+FLAT = np.ones((100, 2))
+
+
+def free(grid: LevelGrid, most: float = 40.0) -> FreedPhrase | None:
+    return free_of_peaks(grid, slice(0, 100), slice(10, 95), "loudness", FLAT, -18.0, -1.0, most)
+
+
+def test_a_short_peak_that_holds_a_phrase_back_is_turned_down_as_deep_as_needed() -> None:
+    freed = free(spiky(-8.0))
+    assert freed is not None
+    (dip,) = freed.dips
+    assert (dip.start, dip.end) == (pytest.approx(0.19), pytest.approx(0.23))
+    # 12 dB up bring the peak to +4, the ceiling is -1; the phrase loses a little, and is given it back
+    assert -8.0 + freed.gain + dip.depth == pytest.approx(-1.1, abs=0.05)
+    assert 12.0 < freed.gain < 12.4
+    two = free(spiky(-8.0, count=2))
+    assert two is not None
+    assert len(two.dips) == 2
+
+
+@pytest.mark.parametrize(
+    "grid", [spiky(-2.0), spiky(-8.0, count=3), spiky(-8.0, frames=14), spiky(-20.0)], ids=["deep", "many", "long", "none"]
+)
+def test_other_peaks_are_left_to_the_ceiling(grid: LevelGrid) -> None:
+    assert free(grid) is None
+
+
+def test_peaks_are_left_alone_where_another_limit_holds_the_phrase_anyway() -> None:
+    assert free(spiky(-8.0), most=10.0) is None

@@ -162,6 +162,12 @@ def test_voice_cut_off_in_digital_silence_keeps_its_edges_and_levels_apart() -> 
         assert span == pytest.approx((start, start + 0.8), abs=0.03)
 
 
+def test_a_room_so_quiet_that_parts_of_it_are_silence() -> None:
+    assert (
+        len(phrases(in_room(*(part for k in range(4) for part in (silence(0.7), hum(-34 - k, 1))), silence(1), tone=-92))) == 4
+    )
+
+
 @pytest.mark.parametrize("louder", [-54.0, -48.0])
 def test_a_room_that_steps_up_begins_no_phrase(louder: float) -> None:
     first = in_room(silence(1), hum(-22, 1.5), silence(0.7), tone=-66.0)

@@ -27,10 +27,10 @@ from nivelus.services.levels import (
     gain_curve,
     gain_per_frame,
     levels_after,
-    target_of,
     view_clips,
 )
 from nivelus.services.marks import TrackMarks, mark_values, marks_of, rules_of, track_marks, view_marks
+from nivelus.services.targets import base_of, target_of
 from nivelus.services.views import (
     Changed,
     ClipValues,
@@ -91,7 +91,7 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
         if any(_moves_levels(row) for row in edit.touched("session")):
             for track, _ in tracks_of(db, session.id):
                 scope(track.id).relevelled = True
-        return answer(bench, db, session, scopes, removed, edit.label)
+        return answer(bench, db, session, scopes, removed, edit.label, edit.told)
 
 
 def view_recording(recording: Recording) -> RecordingView:
@@ -155,7 +155,13 @@ class Content:
 
 
 def answer(
-    bench: Workbench, db: DbSession, session: Session, scopes: Mapping[str, Scope], removed: Collection[str], label: str
+    bench: Workbench,
+    db: DbSession,
+    session: Session,
+    scopes: Mapping[str, Scope],
+    removed: Collection[str],
+    label: str,
+    told: str = "",
 ) -> Changed:
     """The state of a session, with what ``scopes`` name of its tracks; ``removed`` are clips and marks that went."""
     tracks: list[TrackView] = []
@@ -165,7 +171,7 @@ def answer(
         all_clips = scope.whole or scope.every or scope.relevelled
         few = not all_clips and scope.marks is None and session.target_kind != "median"
         clips = clip_rows(db, track.id, (scope.clips | scope.new_clips) if few else None)
-        target = target_of(db, session, recording, clips)
+        target = target_of(bench, db, session, recording, clips)
         tracks.append(
             TrackView(
                 id=track.id,
@@ -173,6 +179,7 @@ def answer(
                 position=track.position,
                 fader=track.fader,
                 target=target,
+                base=base_of(db, session, recording, track.id, target),
                 rules=rules_of(track),
                 shows_esses=recording.shows_esses,
                 lanes=drawn_lanes(db, track.id),
@@ -198,6 +205,7 @@ def answer(
         whole=[id for id, scope in scopes.items() if scope.whole],
         removed=list(removed),
         label=label,
+        told=told,
         undo=undo_label,
         redo=redo_label,
     )

@@ -2,24 +2,22 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
+
 import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.services.answers import tracks_of
-from nivelus.services.levels import (
-    clip_rows,
-    is_judged,
-    level_before,
-    target_of,
-)
+from nivelus.services.levels import clip_rows, is_judged
+from nivelus.services.targets import heard_levels, target_of
 from nivelus.services.views import (
     CardPhrase,
     CardView,
 )
 from nivelus.services.workbench import Workbench
-from nivelus.store.tables import Job, Session
+from nivelus.store.tables import Job, Recording, Session, Track
 
 CARD_PHRASES = 160
 
@@ -28,26 +26,14 @@ def list_cards(bench: Workbench) -> list[CardView]:
     """Every session, the one touched last first."""
     with bench.database.reading() as db:
         sessions = db.scalars(select(Session).order_by(col(Session.touched).desc())).all()
-        return [_card(db, session) for session in sessions]
+        return [_card(bench, db, session) for session in sessions]
 
 
-def _card(db: DbSession, session: Session) -> CardView:
-    deviations: list[float] = []
-    spans: list[tuple[float, float]] = []
-    names: list[str] = []
-    duration = 0.0
-    for track, recording in tracks_of(db, session.id):
-        names.append(track.name)
-        duration = max(duration, recording.frames / recording.sample_rate)
-        clips = clip_rows(db, track.id)
-        target = target_of(db, session, recording, clips)
-        for clip in clips:
-            before = level_before(session, recording, clip)
-            if before is None or not is_judged(clip):
-                continue
-            deviations.append(before + clip.gain - target)
-            rate = recording.sample_rate
-            spans.append(((clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate))
+def _card(bench: Workbench, db: DbSession, session: Session) -> CardView:
+    tracks = tracks_of(db, session.id)
+    names = [track.name for track, _ in tracks]
+    duration = max((recording.frames / recording.sample_rate for _, recording in tracks), default=0.0)
+    spans, deviations = _phrases(bench, db, session, tracks)
     importing = db.scalar(
         select(func.count())
         .select_from(Job)
@@ -75,3 +61,32 @@ def _card(db: DbSession, session: Session) -> CardView:
         ],
         importing=int(importing or 0),
     )
+
+
+Spans = list[tuple[float, float]]
+_known: OrderedDict[tuple[str, int, bool], tuple[Spans, list[float]]] = OrderedDict()
+"""What was worked out last, by session, revision, and whether all of its recordings are there."""
+_KEPT = 100
+
+
+def _phrases(
+    bench: Workbench, db: DbSession, session: Session, tracks: list[tuple[Track, Recording]]
+) -> tuple[Spans, list[float]]:
+    """The phrases of a session that count: from when to when (seconds), and how far each is from the target as it sounds."""
+    key = session.id, session.revision, any(recording.missing for _, recording in tracks)
+    if key in _known:
+        _known.move_to_end(key)
+        return _known[key]
+    spans: Spans = []
+    deviations: list[float] = []
+    for track, recording in tracks:
+        clips = clip_rows(db, track.id)
+        target, rate = target_of(bench, db, session, recording, clips), recording.sample_rate
+        levels = heard_levels(bench, db, session, track, recording)
+        judged = [clip for clip in clips if is_judged(clip)]
+        spans += [((clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate) for clip in judged]
+        deviations += [levels[clip.id] - target for clip in judged]
+    _known[key] = spans, deviations
+    while len(_known) > _KEPT:
+        _known.popitem(last=False)
+    return spans, deviations

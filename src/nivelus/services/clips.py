@@ -48,7 +48,7 @@ def set_gain(
             raise Refused("What is selected is locked. Unlock it first (L).")
         for clip in free:
             clip.gain = _limited(clip.gain + by if by is not None else to or 0.0)
-            clip.by_hand = not (to is not None and clip.gain == 0.0)
+            clip.by_hand, clip.drafted = not (to is not None and clip.gain == 0.0), False
         what = _name(free)
         edit.label = f"{what} by {by:+.1f} dB" if by is not None else f"{what} to {_limited(to or 0.0):+.1f} dB"
 
@@ -126,7 +126,8 @@ def join(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Chan
         ends = [clip.phrase_end for clip in chosen if clip.phrase_end is not None]
         kept = chosen[0]
         kept.curve = _joined_curve(chosen, recording)
-        kept.end, kept.gain, kept.by_hand = chosen[-1].end, longest.gain, longest.by_hand
+        kept.end, kept.gain = chosen[-1].end, longest.gain
+        kept.by_hand, kept.drafted = longest.by_hand, longest.drafted
         kept.label = " ".join(clip.label for clip in chosen if clip.label)
         kept.confidence = longest.confidence
         kept.left_out = longest.left_out

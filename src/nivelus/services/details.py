@@ -13,6 +13,7 @@ from sqlalchemy import select
 from sqlmodel import col
 
 from nivelus.core.drafts.dips import ALL_KINDS, FREE, LEAST_DIP, RAMPS
+from nivelus.core.drafts.peaks import PeakDip
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.curve import FloatArray
 from nivelus.core.marks.details import find_details, measure_mark
@@ -50,7 +51,7 @@ def set_rule(bench: Workbench, track_id: str, revision: int, kind: str, values: 
         else:
             edit.label = f"{name} silent" if rule.silent else f"{name} by {rule.depth:+.1f} dB"
 
-    return run_edit(bench, track_id, "Rule of details", revision, work)
+    return run_edit(bench, track_id, "Rule of details", revision, work, settles=True)
 
 
 def trial(bench: Workbench, track_id: str, rules: Mapping[str, Mapping[str, Any]]) -> TrialView:
@@ -218,6 +219,32 @@ def reset(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Cha
     return _run(bench, track_id, revision, work)
 
 
+def turn_peaks_down(
+    bench: Workbench,
+    edit: Edit,
+    track: Track,
+    recording: Recording,
+    clips: list[Clip],
+    marks: TrackMarks,
+    dips: Collection[PeakDip],
+) -> None:
+    """Dips on single peaks: marks of kind knock, as deep as the peak needs. A knock that lies there already is the one."""
+    rule = rules_of(track)["knock"]
+    base = min(max(rule.depth, rule.deepest), rule.shallowest)
+    for dip in dips:
+        a, b = _within(recording, dip.start, dip.end, dip.start, dip.end)
+        near = (marks.arrays.kind == ALL_KINDS.index("knock")) & marks.overlapping(a, b)
+        place = int(np.flatnonzero(near)[0]) if near.any() else None
+        if place is not None:
+            row = _row(edit, track, marks, place)
+        else:
+            row = Detail(track_id=track.id, kind="knock", start=a, end=b, level=0.0)
+            _measure(bench, row, recording, clips, marks)
+            edit.db.add(row)
+        row.keep, row.offset, row.gone = "in", round(dip.depth - base, 2), False
+        row.dip_start, row.dip_end = a, b
+
+
 def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
     """Find the details of a track anew, in and between its phrases as they are now. What the hand did stays."""
 
@@ -256,7 +283,7 @@ def _run(bench: Workbench, track_id: str, revision: int, work: Work) -> Changed:
         clips = clip_rows(edit.db, track.id)
         work(edit, track, recording, clips, marks_of(edit.db, track, recording, clips))
 
-    return run_edit(bench, track_id, "Details", revision, run)
+    return run_edit(bench, track_id, "Details", revision, run, settles=True)
 
 
 def _free(marks: TrackMarks, clips: list[Clip], ids: Collection[str]) -> list[int]:

@@ -8,17 +8,33 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Mapping
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 from sqlalchemy.orm import Session as DbSession
 
-from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain
+from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain, freeing_target
+from nivelus.core.drafts.peaks import FreedPhrase, free_phrases, with_peaks_down
 from nivelus.core.errors import Refused
+from nivelus.core.gain.curve import FloatArray
+from nivelus.core.measure.grid import LevelGrid
+from nivelus.core.measure.spans import levels_of_spans
+from nivelus.services.details import turn_peaks_down
 from nivelus.services.edits import run_edit
 from nivelus.services.lanes import layers_of
-from nivelus.services.levels import clip_rows, clips_of, gain_curve, level_before, levels_after, target_of
-from nivelus.services.marks import marks_of
+from nivelus.services.levels import (
+    clip_rows,
+    clips_of,
+    gain_curve,
+    gain_per_frame,
+    level_before,
+    levels_after,
+    loudness_offset,
+)
+from nivelus.services.marks import TrackMarks, marks_of
+from nivelus.services.targets import base_of, rule_of, target_of
 from nivelus.services.views import Changed, DraftItem, DraftView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
@@ -27,12 +43,32 @@ from nivelus.store.tables import Clip, Recording, Session, Track
 HELD = ("locked", "reference", "left out", "by hand")
 
 
+@dataclass(frozen=True)
+class Proposal:
+    """A draft worked out: the target, the base and the rule, the clips it is for, their levels and true peaks before clip gain,
+    what becomes of them, and which of them short peaks hold back."""
+
+    target: float
+    rule: ClipGainRule
+    clips: list[Clip]
+    levels: FloatArray
+    true_peaks: FloatArray
+    draft: ClipGainDraft
+    freed: dict[int, FreedPhrase]
+    marks: TrackMarks
+
+
 def draft(
-    bench: Workbench, track_id: str, ids: Collection[str] | None = None, rule: Mapping[str, Any] | None = None
+    bench: Workbench,
+    track_id: str,
+    ids: Collection[str] | None = None,
+    rule: Mapping[str, Any] | None = None,
+    peaks: bool = False,
 ) -> DraftView:
     """What evening out would do to the phrases of a track, or to some of them. Nothing is changed.
 
-    ``rule`` holds values to try instead of the session's own.
+    ``rule`` holds values to try instead of the session's own; ``peaks`` says whether short peaks are turned down that hold
+    phrases back.
     """
     with bench.database.reading() as db:
         track = require(db, Track, track_id, "track")
@@ -42,39 +78,57 @@ def draft(
         db.expunge(session)
         for name, value in (rule or {}).items():
             setattr(session, name, value)
-        target, chosen, levels, result = _propose(bench, db, session, track, recording, clip_rows(db, track_id), ids)
-    after = levels + result.gain
-    counted = np.array([not clip.left_out for clip in chosen], bool)
+        found = _propose(bench, db, session, track, recording, clip_rows(db, track_id), ids, peaks)
+    gain, reason = found.draft.gain, found.draft.reason
+    after = found.levels + gain
+    for place in found.freed if peaks else ():
+        # a dip on its peak takes from a phrase what the gain gives back
+        after[place] = found.target
+    counted = np.array([not clip.left_out for clip in found.clips], bool)
+    dips = [dip for phrase in found.freed.values() for dip in phrase.dips]
+    rooms = np.array([clip.room_tone for clip in found.clips])
     return DraftView(
-        target=target,
+        target=found.target,
+        base=found.rule.base,
+        by_peaks=len(found.freed),
+        peaks=len(dips),
+        deepest=min((dip.depth for dip in dips), default=0.0),
+        freeing=freeing_target(found.levels, found.true_peaks, rooms, found.rule, reason),
         items=[
-            DraftItem(clip=clip.id, gain=gain, after=level, reason=reason)
-            for clip, gain, level, reason in zip(chosen, result.gain.tolist(), after.tolist(), result.reason, strict=True)
+            DraftItem(clip=clip.id, gain=gain, after=level, reason=why)
+            for clip, gain, level, why in zip(found.clips, gain.tolist(), after.tolist(), reason, strict=True)
         ],
-        moves=sum(clip.gain != gain for clip, gain in zip(chosen, result.gain.tolist(), strict=True)),
-        level=int((np.abs(after - target)[counted] <= session.tolerance + 1e-9).sum()),
+        moves=sum(clip.gain != gain for clip, gain in zip(found.clips, gain.tolist(), strict=True)),
+        level=int((np.abs(after - found.target)[counted] <= session.tolerance + 1e-9).sum()),
         count=int(counted.sum()),
-        reasons=dict(Counter(result.reason)),
+        reasons=dict(Counter(reason)),
     )
 
 
-def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] | None = None) -> Changed:
+def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] | None = None, peaks: bool = False) -> Changed:
     """Do what the draft proposes, as one step."""
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        _, chosen, _, result = _propose(bench, edit.db, edit.session, track, recording, clip_rows(edit.db, track.id), ids)
+        clips = clip_rows(edit.db, track.id)
+        found = _propose(bench, edit.db, edit.session, track, recording, clips, ids, peaks)
         wanted = {
             clip.id: gain
-            for clip, gain, reason in zip(chosen, result.gain.tolist(), result.reason, strict=True)
-            if reason not in HELD and (clip.gain != gain or clip.by_hand)
+            for clip, gain, reason in zip(found.clips, found.draft.gain.tolist(), found.draft.reason, strict=True)
+            if reason not in HELD and (clip.gain != gain or clip.by_hand or not clip.drafted)
         }
         moved = 0
         # only what changes is loaded as more than rows
         for clip in clips_of(edit.db, track.id) if wanted else ():
             if clip.id in wanted:
                 moved += clip.gain != wanted[clip.id]
-                clip.gain, clip.by_hand = wanted[clip.id], False
+                clip.gain, clip.by_hand, clip.drafted = wanted[clip.id], False, True
         edit.label = "Even out 1 phrase" if moved == 1 else f"Even out {moved} phrases"
+        if peaks and found.freed:
+            dips = [dip for phrase in found.freed.values() for dip in phrase.dips]
+            turn_peaks_down(bench, edit, track, recording, clips, found.marks, dips)
+            deepest = min(dip.depth for dip in dips)
+            what = "1 short peak" if len(dips) == 1 else f"{len(dips)} short peaks"
+            edit.label += f", {what} down by {-deepest:.1f} dB" + (" at most" if len(dips) > 1 else "")
 
     return run_edit(bench, track_id, "Even out", revision, work)
 
@@ -87,39 +141,59 @@ def _propose(
     recording: Recording,
     clips: list[Clip],
     ids: Collection[str] | None,
-) -> tuple[float, list[Clip], np.ndarray, ClipGainDraft]:
-    """The resolved target, the clips that are drafted, their levels before clip gain, and what is proposed for them.
+    peaks: bool,
+) -> Proposal:
+    """What is proposed for the clips of a track, or for some of them.
 
     A phrase is judged with all that belongs to it: its clip curve, and the dips that lie in it.
     """
-    target = target_of(db, session, recording, clips)
+    target = target_of(bench, db, session, recording, clips)
     chosen = [clip for clip in clips if clip.loudness is not None and (ids is None or clip.id in ids)]
     if not chosen:
         raise Refused("There is no phrase here to even out.")
     levels = np.array([level_before(session, recording, clip) for clip in chosen], np.float64)
-    layers = layers_of(db, track, clips, marks_of(db, track, recording, clips).curve(), recording.sample_rate)
-    if not layers.before_ride.is_flat_zero and not recording.missing:
-        curve = gain_curve(clips, recording, layers.before_ride)
-        after = levels_after(bench.vault.grid(recording), session, recording, clips, layers.before_ride, curve)
+    tops = np.array([clip.true_peak for clip in chosen], np.float64)
+    marks = marks_of(db, track, recording, clips)
+    beyond = layers_of(db, track, clips, marks.curve(), recording.sample_rate).before_ride
+    grid = None if recording.missing else bench.vault.grid(recording)
+    gain = None
+    if grid is not None and not beyond.is_flat_zero:
+        curve = gain_curve(clips, recording, beyond)
+        after = levels_after(grid, session, recording, clips, beyond, curve)
         levels = np.array([after[clip.id] - clip.gain for clip in chosen], np.float64)
-    rule = ClipGainRule(
-        target=target,
-        tolerance=session.tolerance,
-        strength=session.strength / 100,
-        most_up=session.most_up,
-        most_down=session.most_down,
-        ceiling=session.ceiling,
-        noise_limit=session.noise_limit,
-    )
+        gain = gain_per_frame(beyond, recording)
+        tops = levels_of_spans(grid, _table(_frames(grid, chosen, recording)), gain, "peak")
+    rule = rule_of(session, target, base_of(db, session, recording, track.id, target))
+    rooms = np.array([clip.room_tone for clip in chosen])
     result = draft_clip_gain(
         levels,
-        np.array([clip.true_peak for clip in chosen]),
-        np.array([clip.room_tone for clip in chosen]),
+        tops,
+        rooms,
         rule,
         present=np.array([clip.gain for clip in chosen]),
         keep=tuple(_held(session, clip) for clip in chosen),
     )
-    return target, chosen, levels, result
+    freed: dict[int, FreedPhrase] = {}
+    if grid is not None and "ceiling" in result.reason:
+        gain = np.ones((len(grid.data), 2)) if gain is None else gain
+        phrases = _frames(grid, chosen, recording, phrase=True)
+        # what is heard from two loudspeakers is louder by an offset that the grid knows nothing of
+        judged = replace(rule, target=target - loudness_offset(session, recording))
+        freed = free_phrases(grid, _frames(grid, chosen, recording), phrases, session.unit, gain, rooms, judged, result)
+        result = with_peaks_down(result, freed, peaks)
+    return Proposal(target, rule, chosen, levels, tops, result, freed, marks)
+
+
+def _frames(grid: LevelGrid, clips: list[Clip], recording: Recording, phrase: bool = False) -> list[slice]:
+    """The frames of clips, or of their phrases."""
+    rate = recording.sample_rate
+    if phrase:
+        return [grid.span((clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate) for clip in clips]
+    return [grid.span(clip.start / rate, clip.end / rate) for clip in clips]
+
+
+def _table(spans: list[slice]) -> npt.NDArray[np.int64]:
+    return np.array([(frames.start, frames.stop) for frames in spans], np.int64).reshape(-1, 2)
 
 
 def _held(session: Session, clip: Clip) -> str | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from nivelus.services.answers import after_edit
+from nivelus.services.settling import settling
 from nivelus.services.views import (
     Changed,
 )
@@ -15,15 +16,24 @@ from nivelus.store.tables import Recording, Track
 
 
 def run_edit(
-    bench: Workbench, track_id: str, label: str, revision: int, work: Callable[[Edit, Track, Recording], None]
+    bench: Workbench,
+    track_id: str,
+    label: str,
+    revision: int,
+    work: Callable[[Edit, Track, Recording], None],
+    settles: bool = False,
 ) -> Changed:
     """Run an edit of a track as one step of its session's history.
 
-    ``work`` may set ``edit.label`` once it knows what it did.
+    ``work`` may set ``edit.label`` once it knows what it did. If it ``settles``, drafted phrases follow its dips.
     """
     with bench.database.reading() as db:
         session_id = require(db, Track, track_id, "track").session_id
     with history.edit(bench.database, session_id, label, revision) as edit:
         track = require(edit.db, Track, track_id, "track")
-        work(edit, track, require(edit.db, Recording, track.recording_id, "recording"))
+        recording = require(edit.db, Recording, track.recording_id, "recording")
+        if settles:
+            settling(bench, edit, track, recording, lambda: work(edit, track, recording))
+        else:
+            work(edit, track, recording)
     return after_edit(bench, edit)

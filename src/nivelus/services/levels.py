@@ -10,7 +10,6 @@ from sqlalchemy import func, inspect, select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
-from nivelus.core.drafts.clip_gain import resolve_target
 from nivelus.core.gain.clips import DECLICK_SECONDS, ClipGain, compile_clip_gains
 from nivelus.core.gain.curve import FloatArray, GainCurve, add_curves, frame_gain
 from nivelus.core.measure.grid import LevelGrid, all_borders
@@ -72,29 +71,6 @@ def loudness_offset(session: Session, recording: Recording) -> float:
 def is_judged(clip: Clip) -> bool:
     """Whether a clip counts: it has a phrase and is not left out."""
     return clip.loudness is not None and not clip.left_out
-
-
-def target_of(db: DbSession, session: Session, recording: Recording, clips: Sequence[Clip]) -> float:
-    """The resolved target of a track.
-
-    The median is that of the track's phrases before gain, so a draft does not move it. The reference is the mean of the
-    phrases marked as such in the whole session, as they sound now: drafts leave those alone.
-    """
-    if session.target_kind == "median":
-        levels = [level_before(session, recording, clip) for clip in clips if is_judged(clip)]
-        return resolve_target("median", session.target, np.array(levels, np.float64))
-    if session.target_kind == "reference":
-        rows = db.execute(
-            select(Clip, Recording)
-            .join(Track, col(Clip.track_id) == col(Track.id))
-            .join(Recording, col(Track.recording_id) == col(Recording.id))
-            .where(col(Track.session_id) == session.id, col(Clip.reference).is_(True))
-        ).all()
-        heard = [level_before(session, owner, clip) or 0.0 for clip, owner in rows if is_judged(clip)]
-        gains = [clip.gain for clip, _ in rows if is_judged(clip)]
-        levels_now = np.array(heard, np.float64) + np.array(gains, np.float64)
-        return resolve_target("reference", session.target, levels_now, np.ones(len(levels_now), bool))
-    return session.target
 
 
 def gain_curve(clips: Sequence[Clip], recording: Recording, beyond: GainCurve | None = None) -> GainCurve:

@@ -7,6 +7,7 @@ one slider moves thousands of them and its undo is one small row.
 
 from __future__ import annotations
 
+from collections import namedtuple
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from functools import cached_property, lru_cache
@@ -43,6 +44,7 @@ SAME = 0.5
 Rules = tuple[tuple[str, tuple[tuple[str, Any], ...]], ...]
 """Rules by kind, as names and values."""
 BoolArray = npt.NDArray[np.bool_]
+_DetailRow = namedtuple("_DetailRow", inspect(Detail).local_table.columns.keys())  # type: ignore[misc]
 _AT = {name: column for column, name in enumerate(COLUMNS)}
 
 
@@ -404,8 +406,17 @@ def _hand_arrays(count: int, touched: list[tuple[int, Detail]]) -> dict[str, Any
 
 
 def _details(db: DbSession, track_id: str) -> list[Detail]:
+    """What the hand made of a track's marks, as plain rows; in an edit, as it will be when the edit is written."""
     table = inspect(Detail).local_table
-    return db.execute(select(table).where(table.c.track_id == track_id)).all()  # type: ignore[return-value]
+    rows: list[Any] = list(db.execute(select(table).where(table.c.track_id == track_id)))
+    pending = [row for row in (*db.new, *db.dirty, *db.deleted) if isinstance(row, Detail) and row.track_id == track_id]
+    if pending:
+        changed = {row.id for row in pending}
+        values = [row for row in pending if row not in db.deleted]
+        names = table.columns.keys()
+        rows = [row for row in rows if row.id not in changed]
+        rows += [_DetailRow(*(getattr(row, name) for name in names)) for row in values]
+    return rows
 
 
 def _or_none(value: float) -> float | None:

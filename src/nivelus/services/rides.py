@@ -13,14 +13,15 @@ from nivelus.core.drafts.strays import Stray, deviations_of, find_strays
 from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.compile import compile_curves
-from nivelus.core.gain.curve import FloatArray, add_curves
+from nivelus.core.gain.curve import FloatArray, GainCurve, add_curves
 from nivelus.core.gain.curves import EMPTY, SILENT, Curve, Shape
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.services.drawing import RAMP, count_of, put_lane
 from nivelus.services.edits import run_edit
-from nivelus.services.lanes import Layers, lane_values, layers_of
+from nivelus.services.lanes import Layers, lane_values, layers_of, working_range
 from nivelus.services.levels import clip_rows, gain_curve, gain_per_frame
 from nivelus.services.marks import marks_of
+from nivelus.services.settling import settle_phrases
 from nivelus.services.views import Changed, InsideView, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
@@ -95,7 +96,7 @@ def draft(
         every, layers, clips, result = _propose(bench, db, session, track, recording, values or {}, ids, span)
         grid = bench.vault.grid(recording)
         spans = [grid.span(*_seconds(clip, recording)) for clip in clips]
-        drawn = compile_curves([result.curve, lane_values(db, track_id)["trim"].heard()], recording.sample_rate)
+        drawn = _drawn(db, track, recording, result.curve)
         now, drafted = (
             _power(grid, gain_per_frame(gain_curve(every, recording, beyond), recording))
             for beyond in (layers.beyond, add_curves([layers.before_ride, drawn]))
@@ -125,11 +126,14 @@ def accept(
     """Make the drafted ride the ride, as one step."""
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        *_, result = _propose(bench, edit.db, edit.session, track, recording, values or {}, ids, span)
+        every, layers, _, result = _propose(bench, edit.db, edit.session, track, recording, values or {}, ids, span)
         put_lane(edit, track, recording, "ride", result.curve)
         edit.label = "Draft a ride"
         if span is not None or ids is not None:
             edit.label += " for a span" if span is not None else f" for {count_of(len(ids or ()), 'phrase')}"
+        if edit.session.settle:
+            drawn = _drawn(edit.db, track, recording, result.curve)
+            settle_phrases(bench, edit, track, recording, every, layers.beyond, add_curves([layers.before_ride, drawn]))
 
     return run_edit(bench, track_id, "Draft a ride", revision, work)
 
@@ -176,6 +180,11 @@ def _propose(
         only=None if span is None else (min(span), max(span)),
     )
     return every, layers, clips, result
+
+
+def _drawn(db: DbSession, track: Track, recording: Recording, ride: Curve) -> GainCurve:
+    """The gain of a ride with the trim as it is."""
+    return compile_curves([ride, lane_values(db, track.id)["trim"].heard()], recording.sample_rate, *working_range(track))
 
 
 def _layers(db: DbSession, track: Track, recording: Recording, clips: Sequence[Clip]) -> Layers:

@@ -38,9 +38,9 @@ from nivelus.services.levels import (
     levels_after,
     loudness_offset,
     mono_offset,
-    target_of,
 )
 from nivelus.services.marks import marks_of, track_marks, view_marks
+from nivelus.services.targets import target_of
 from nivelus.services.views import BeforeAfter, FiguresView, MarkView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
@@ -109,7 +109,7 @@ def meter(bench: Workbench, track_id: str, layers: Collection[str] = LAYERS) -> 
     with bench.database.reading() as db:
         session, track, recording = _load(db, track_id)
         clips = clip_rows(db, track_id)
-        target = target_of(db, session, recording, clips) + _unit_shift(session, recording, clips)
+        target = target_of(bench, db, session, recording, clips) + _unit_shift(session, recording, clips)
         grid = bench.vault.grid(recording)
         gain = gain_per_frame(_layers(db, track, recording, layers), recording)
         power = grid.column("k").astype(np.float64)
@@ -151,7 +151,7 @@ def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
         session, track, recording = _load(db, track_id)
         clips = clip_rows(db, track_id)
         grid = bench.vault.grid(recording)
-        target = target_of(db, session, recording, clips)
+        target = target_of(bench, db, session, recording, clips)
         judged = [clip for clip in clips if is_judged(clip)]
         marks = marks_of(db, track, recording, clips)
         layer = layers_of(db, track, clips, marks.curve(), recording.sample_rate)

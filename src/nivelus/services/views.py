@@ -33,6 +33,9 @@ class RuleView(View):
     most_down: float
     ceiling: float
     noise_limit: float
+    base_kind: str
+    base: float
+    settle: bool
     keep_by_hand: bool
     mono_as_two: bool
 
@@ -147,7 +150,8 @@ class RecordingView(View):
 
 
 class TrackView(View):
-    """A track without its clips and marks. ``target`` is the resolved target, in the session's unit.
+    """A track without its clips and marks. ``target`` is the resolved target, in the session's unit, and ``base``
+    (dB) how far the whole voice has to move.
 
     ``rules`` say for each kind of mark how it goes down; ``shows_esses`` is False where nothing high enough was recorded.
     ``lanes`` names the lanes in which something is drawn: curve (of the clips), ride, trim. ``range_low`` ... ``range_high``
@@ -159,6 +163,7 @@ class TrackView(View):
     position: int
     fader: float
     target: float
+    base: float
     rules: dict[str, DipRuleView]
     shows_esses: bool
     lanes: list[str]
@@ -172,6 +177,7 @@ class Changed(View):
 
     ``whole`` names the tracks of which every clip and mark is here; those of other tracks that are not here stay.
     ``clip_values`` and ``mark_values`` hold, by track, what is different of those that stay as they are but for that.
+    ``told`` says what the step did besides what it was asked for; empty for nothing.
     """
 
     id: str
@@ -186,6 +192,7 @@ class Changed(View):
     whole: list[str]
     removed: list[str]
     label: str
+    told: str
     undo: str | None
     redo: str | None
 
@@ -272,9 +279,18 @@ class DraftItem(View):
 
 
 class DraftView(View):
-    """A draft: one item per phrase, how many it would move, and how many would be level then."""
+    """A draft: one item per phrase, how many it would move, and how many would be level then.
+
+    ``base`` (dB) is how far the whole voice moves. ``peaks`` short peaks hold ``by_peaks`` phrases back; ``deepest`` (dB) is
+    the deepest dip that they would take. ``freeing`` is a lower target at which every phrase gets level, or None.
+    """
 
     target: float
+    base: float
+    by_peaks: int
+    peaks: int
+    deepest: float
+    freeing: float | None
     items: list[DraftItem]
     moves: int
     level: int

@@ -41,12 +41,16 @@ STALE = "The session was changed in another window. It is shown as it is now; do
 
 @dataclass
 class Edit:
-    """A running edit: the database, the session it belongs to, and the rows touched so far."""
+    """A running edit: the database, the session it belongs to, and the rows touched so far.
+
+    ``told`` is what it did besides what it was asked for, in words; empty for nothing.
+    """
 
     db: DbSession
     session: Session
     label: str
     rows: dict[tuple[str, str], dict[str, Any]] = field(default_factory=dict)
+    told: str = ""
 
     @property
     def changes(self) -> list[dict[str, Any]]:

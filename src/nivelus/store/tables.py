@@ -146,7 +146,8 @@ class Clip(SQLModel, table=True):
     """A span of a recording with its gain and at most one phrase.
 
     ``loudness``, ``rms`` and ``peak`` are the levels of the phrase before gain (LUFS, dBFS, dBTP), ``true_peak`` and
-    ``room_tone`` those of the whole clip. ``curve`` is the clip curve, packed, in seconds of the recording.
+    ``room_tone`` those of the whole clip. ``curve`` is the clip curve, packed, in seconds of the recording. ``drafted`` says
+    that its gain is what a draft made of it.
     """
 
     id: str = Field(default_factory=new_id, primary_key=True)
@@ -166,6 +167,7 @@ class Clip(SQLModel, table=True):
     locked: bool = False
     left_out: bool = False
     by_hand: bool = False
+    drafted: bool = False
     reference: bool = False
     label: str = ""
 

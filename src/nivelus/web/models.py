@@ -67,6 +67,9 @@ class RuleIn(Request):
     most_down: Limit | None = None
     ceiling: Annotated[float, Field(ge=-40, le=0, allow_inf_nan=False)] | None = None
     noise_limit: Annotated[float, Field(ge=-100, le=0, allow_inf_nan=False)] | None = None
+    base_kind: Literal["auto", "hand", "none"] | None = None
+    base: Annotated[float, Field(ge=-60, le=60, allow_inf_nan=False)] | None = None
+    settle: bool | None = None
     keep_by_hand: bool | None = None
     mono_as_two: bool | None = None
 
@@ -214,12 +217,14 @@ class DraftRequest(Request):
 
     clips: Ids | None = None
     rule: RuleIn | None = None
+    peaks: bool = False
 
 
 class DraftAccept(Revised):
-    """What to accept."""
+    """What to accept; with ``peaks``, short peaks that hold phrases back are turned down."""
 
     clips: Ids | None = None
+    peaks: bool = False
 
 
 class RenderRequest(Request):

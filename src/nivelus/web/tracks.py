@@ -87,13 +87,13 @@ def move_border(path: TrackPath, body: BorderMove) -> Response:
 def make_draft(path: TrackPath, body: DraftRequest) -> Response:
     """What evening out would do; nothing is changed."""
     rule = body.rule.values() if body.rule else None
-    return answer(drafts.draft(bench(), path.track_id, body.clips and set(body.clips), rule))
+    return answer(drafts.draft(bench(), path.track_id, body.clips and set(body.clips), rule, body.peaks))
 
 
 @api.post("/draft/accept", responses={200: Changed})
 def accept_draft(path: TrackPath, body: DraftAccept) -> Response:
     """Do what the draft proposes."""
-    return answer(drafts.accept(bench(), path.track_id, body.revision, body.clips and set(body.clips)))
+    return answer(drafts.accept(bench(), path.track_id, body.revision, body.clips and set(body.clips), body.peaks))
 
 
 @api.get("/figures", responses={200: BeforeAfter})

@@ -19,7 +19,11 @@ from nivelus.core.measure.filters import FloatArray
 
 BoolArray = npt.NDArray[np.bool_]
 
+BaseKind = Literal["auto", "hand", "none"]
 TargetKind = Literal["absolute", "median", "reference"]
+
+FEW, HARDLY_ANY, MOST_LOWER = 3, 0.05, 12.0
+"""Phrases that may be held back without a word about it, as a number and as a share, and dB a target is lowered by at most."""
 
 REASONS = {
     "level": "is level as it was recorded",
@@ -28,6 +32,8 @@ REASONS = {
     "most up": "stopped by the most it may go up",
     "most down": "stopped by the most it may go down",
     "ceiling": "stopped by the true peak ceiling",
+    "peaks": "stopped by a short peak or two",
+    "freed": "reaches the target, with its short peaks turned down",
     "noise limit": "stopped because the room would get too loud",
     "by hand": "set by hand, left as it is",
     "locked": "locked, left as it is",
@@ -43,6 +49,10 @@ class ClipGainRule:
 
     ``strength`` is a share 0 ... 1; ``most_up`` and ``most_down`` are dB, both positive; ``ceiling`` is dBTP and
     ``noise_limit`` RMS dBFS. A limit keeps a phrase from being turned up past it; it never turns one down.
+
+    Levelling is two things: how far the whole voice has to move, and how far its phrases move against each other. ``base``
+    (dB) is the first; most up and most down are about the second and count from it. Ceiling and noise limit hold whatever it
+    is.
     """
 
     target: float = -18.0
@@ -52,6 +62,7 @@ class ClipGainRule:
     most_down: float = 12.0
     ceiling: float = -1.0
     noise_limit: float = -40.0
+    base: float = 0.0
 
     def __post_init__(self) -> None:
         values = (
@@ -62,6 +73,7 @@ class ClipGainRule:
             self.most_down,
             self.ceiling,
             self.noise_limit,
+            self.base,
         )
         if not np.isfinite(values).all():
             raise LevelError("The rule holds a value that is no number.")
@@ -115,7 +127,7 @@ def draft_clip_gain(
     reason = np.full(len(levels), "to target" if rule.strength == 1 else "strength", dtype=object)
     # each limit that binds replaces the reason given so far; a limit only ever brings a gain nearer to zero
     limits = (
-        ("most up", np.full(len(levels), rule.most_up)),
+        ("most up", np.full(len(levels), max(rule.base + rule.most_up, 0.0))),
         ("ceiling", np.maximum(rule.ceiling - np.asarray(true_peaks, np.float64), 0.0)),
         ("noise limit", np.maximum(rule.noise_limit - np.asarray(room_tones, np.float64), 0.0)),
     )
@@ -123,14 +135,44 @@ def draft_clip_gain(
         over = gain > limit
         gain = np.where(over, limit, gain)
         reason[over] = name
-    over = gain < -rule.most_down
-    gain = np.where(over, -rule.most_down, gain)
+    lowest = min(rule.base - rule.most_down, 0.0)
+    over = gain < lowest
+    gain = np.where(over, lowest, gain)
     reason[over] = "most down"
     reason[inside] = "level"
     for index, why in enumerate(keep or ()):
         if why is not None:
             gain[index], reason[index] = present[index], why
     return ClipGainDraft(np.asarray(np.round(gain, 2), np.float64), tuple(reason))
+
+
+def resolve_base(kind: BaseKind, value: float, target: float, levels: FloatArray) -> float:
+    """How far the whole voice has to move, dB, to a hundredth.
+
+    ``auto`` is the distance of the typical phrase, the median of ``levels`` (n,), from the ``target``; ``hand`` is ``value``
+    itself, ``none`` 0. Without levels it is 0.
+    """
+    if kind == "hand":
+        return value
+    levels = np.asarray(levels, np.float64)
+    return round(target - float(np.median(levels)), 2) if kind == "auto" and len(levels) else 0.0
+
+
+def freeing_target(
+    levels: FloatArray, true_peaks: FloatArray, room_tones: FloatArray, rule: ClipGainRule, reason: tuple[str, ...]
+) -> float | None:
+    """The highest target below the rule's at which what ceiling and noise limit hold back would be level, to half a dB.
+
+    None where they hold back no more than a few (HARDLY_ANY of all), or where only MOST_LOWER below would do. Parameters are
+    those of ``draft_clip_gain``, ``reason`` that of its draft.
+    """
+    held = np.array([why in ("ceiling", "noise limit", "peaks") for why in reason], bool)
+    if held.sum() <= max(FEW, HARDLY_ANY * len(held)):
+        return None
+    room = np.minimum(rule.ceiling - np.asarray(true_peaks), rule.noise_limit - np.asarray(room_tones))
+    reach = np.asarray(levels) + np.maximum(room, 0.0) + rule.tolerance
+    target = float(np.floor(2 * reach[held].min()) / 2)
+    return target if rule.target - MOST_LOWER <= target < rule.target else None
 
 
 def resolve_target(kind: TargetKind, value: float, levels: FloatArray, reference: BoolArray | None = None) -> float:

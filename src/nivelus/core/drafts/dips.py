@@ -53,6 +53,7 @@ REASONS = {
     "shallowest": "as shallow as is allowed",
     "silence": "silenced",
     "by hand": "set by hand",
+    "peak": "as deep as a short peak needs",
     "kept out": "kept out",
     "locked": "in a locked phrase, left as it is",
     "too short": "too short to close and open again",

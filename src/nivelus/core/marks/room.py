@@ -84,7 +84,8 @@ def room_floor(level: FloatArray, parts: npt.NDArray[np.int64], roomy: npt.NDArr
         if not has_room:
             continue
         part = _inner(level, a, b)
-        blocks = floors(part, FRAMES_PER_SECOND, _REACH, _SHARE, LOWEST)
+        # within a stretch what is silent in one band is room all the same
+        blocks = floors(part, FRAMES_PER_SECOND, _REACH, _SHARE, -np.inf)
         values = _spread(np.minimum(blocks, _lowest_around(part) + MOST_CHANGE), len(part))
         lead = _RING if a and len(part) < b - a else 0
         out[a:b] = np.interp(np.arange(b - a), np.arange(len(part)) + lead, values)
@@ -99,14 +100,12 @@ def _inner(level: FloatArray, a: int, b: int) -> FloatArray:
 
 def _lowest_around(level: FloatArray) -> FloatArray:
     """For each second, the lowest that any second within +-30 s comes down to, dB."""
-    seconds = floors(level, FRAMES_PER_SECOND, 0, _SHARE, LOWEST)
-    seconds[seconds <= LOWEST] = np.inf
+    seconds = floors(level, FRAMES_PER_SECOND, 0, _SHARE, -np.inf)
     if len(seconds) > 1 and len(level) % FRAMES_PER_SECOND:
         # of a last second that is cut off nothing is known
         seconds[-1] = np.inf
     padded = np.pad(seconds, _FAR_REACH, constant_values=np.inf)
-    lowest = np.lib.stride_tricks.sliding_window_view(padded, 2 * _FAR_REACH + 1).min(axis=1)
-    return np.where(np.isfinite(lowest), lowest, LOWEST)
+    return np.asarray(np.lib.stride_tricks.sliding_window_view(padded, 2 * _FAR_REACH + 1).min(axis=1))
 
 
 def _spread(blocks: FloatArray, count: int) -> FloatArray:

@@ -16,9 +16,12 @@ def upgrade() -> None:
     op.add_column("session", sa.Column("base_kind", sa.String(), nullable=False, server_default="none"))
     op.add_column("session", sa.Column("base", sa.Float(), nullable=False, server_default="0"))
     op.add_column("session", sa.Column("settle", sa.Boolean(), nullable=False, server_default=sa.true()))
+    op.add_column("clip", sa.Column("drafted", sa.Boolean(), nullable=False, server_default=sa.false()))
+    op.execute("UPDATE clip SET drafted = (gain != 0 AND NOT by_hand)")
 
 
 def downgrade() -> None:
+    op.drop_column("clip", "drafted")
     op.drop_column("session", "settle")
     op.drop_column("session", "base")
     op.drop_column("session", "base_kind")
