@@ -135,8 +135,9 @@ def measuring(path: Path) -> float:
     rooms, flat = np.array([cell.room_tone for cell in cells]), np.ones((len(grid.data), 2))
     took = statistics.median(seconds(lambda: draft_ride(grid, flat, spans, rooms, RideRule())) for _ in range(ROUNDS))
     line(f"a ride for {len(spans)} phrases, from the grid", f"{took:.2f} s", "at most 3 s", took < 3)
-    power, frames = np.asarray(grid.column("k"), np.float64), [grid.span(*span) for span in spans]
-    took = statistics.median(seconds(lambda: find_strays(power, frames, 1.5)) for _ in range(ROUNDS))
+    power, vowels = (np.asarray(grid.column(name), np.float64) for name in ("k", "voiced"))
+    frames = [grid.span(*span) for span in spans]
+    took = statistics.median(seconds(lambda: find_strays(power, vowels, frames, 1.5)) for _ in range(ROUNDS))
     line("what strays in them", f"{took:.2f} s", "", took < 1)
     took = statistics.median(seconds(partial(find_onsets, wave, -60.0)) for _ in range(ROUNDS))
     line("onsets from the waveform", f"{took:.2f} s", "", took < 2)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from sqlalchemy.orm import Session as DbSession
 
-from nivelus.core.drafts.ride import RideDraft, RideRule, draft_ride, inner_spread
+from nivelus.core.drafts.ride import GIVE_SETTLED, RideDraft, RideRule, draft_ride, inner_spread
 from nivelus.core.drafts.strays import Stray, deviations_of, find_strays
 from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import heard
@@ -60,8 +60,8 @@ def inside(bench: Workbench, track_id: str) -> InsideView:
     grid = bench.vault.grid(recording)
     voiced = [clip for clip in clips if clip.phrase_start is not None]
     spans = [grid.span(*_seconds(clip, recording)) for clip in voiced]
-    before, after = (
-        _power(grid, gain_per_frame(gain_curve(clips, recording, beyond), recording))
+    (before, _), (after, vowels) = (
+        _powers(grid, gain_per_frame(gain_curve(clips, recording, beyond), recording))
         for beyond in (layers.before_ride, layers.beyond)
     )
     return InsideView(
@@ -76,7 +76,7 @@ def inside(bench: Workbench, track_id: str) -> InsideView:
                 end=stray.frames.stop * FRAME,
                 deviation=stray.deviation,
             )
-            for stray in _strays(session, after, voiced, spans)
+            for stray in _strays(session, after, vowels, voiced, spans)
         ],
     )
 
@@ -97,11 +97,11 @@ def draft(
         grid = bench.vault.grid(recording)
         spans = [grid.span(*_seconds(clip, recording)) for clip in clips]
         drawn = _drawn(db, track, recording, result.curve)
-        now, drafted = (
-            _power(grid, gain_per_frame(gain_curve(every, recording, beyond), recording))
+        (now, vowels), (drafted, _) = (
+            _powers(grid, gain_per_frame(gain_curve(every, recording, beyond), recording))
             for beyond in (layers.beyond, add_curves([layers.before_ride, drawn]))
         )
-        strays = _strays(session, now, clips, spans)
+        strays = _strays(session, now, vowels, clips, spans)
     done = [p for p in result.phrases if p.reason != "not chosen"]
     return RideDraftView(
         points=_points(result.curve),
@@ -164,7 +164,8 @@ def _propose(
     if not chosen.any():
         raise Refused("There is no phrase here to ride.")
     given = {name: value / 100 if name == "strength" else value for name, value in values.items()}
-    rule = RideRule(**{"noise_limit": session.noise_limit, "dead_band": session.tolerance} | given)
+    usual = {"noise_limit": session.noise_limit, "dead_band": session.tolerance}
+    rule = RideRule(**usual | ({"give": GIVE_SETTLED} if session.settle else {}) | given)
     present = lane_values(db, track.id)["ride"].curve()
     whole = bool(chosen.all()) and span is None
     layers = _layers(db, track, recording, every)
@@ -191,13 +192,17 @@ def _layers(db: DbSession, track: Track, recording: Recording, clips: Sequence[C
     return layers_of(db, track, clips, marks_of(db, track, recording, clips).curve(), recording.sample_rate)
 
 
-def _power(grid: LevelGrid, gain: FloatArray) -> FloatArray:
-    return np.asarray(np.asarray(grid.column("k"), np.float64) * gain[:, 0])
+def _powers(grid: LevelGrid, gain: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """Power per frame, K-weighted and of the vowel band, with a gain."""
+    k, vowels = (np.asarray(np.asarray(grid.column(name), np.float64) * gain[:, 0]) for name in ("k", "voiced"))
+    return k, vowels
 
 
-def _strays(session: Session, power: FloatArray, clips: Sequence[Clip], spans: Sequence[slice]) -> list[Stray]:
-    """What strays by more than the session's tolerance in the phrases that count."""
-    found = find_strays(power, spans, session.tolerance)
+def _strays(
+    session: Session, power: FloatArray, vowels: FloatArray, clips: Sequence[Clip], spans: Sequence[slice]
+) -> list[Stray]:
+    """The words that stray from the phrases that count."""
+    found = find_strays(power, vowels, spans, session.tolerance)
     return [stray for stray in found if not clips[stray.phrase].left_out]
 
 

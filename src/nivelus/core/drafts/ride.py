@@ -5,13 +5,17 @@ Conventions
 Levels are K-weighted (ITU-R BS.1770-5), LUFS, of the voice with all gain that comes before the ride. Each phrase is
 evened around its own level, where clip gain has put it, or around a target. For every phrase, in order:
 
-1. the level of a short window around every frame: the whole recording is known, so the ride sees what comes;
-2. what is missing to the reference, times the strength; a phrase that never leaves the dead band is left alone;
-3. no further than most up and most down, and never so far up that the room passes the noise limit;
-4. at the end of a word and in a pause between two the gain holds;
+1. its *nuclei*, the loud cores of its syllables (``core.marks.nuclei``): a word whose nuclei lie low is lifted wherever it
+   stands, the last one too; what has no nucleus and lies low is a pause or a decay, through which the gain holds;
+2. the level of a short window around every frame: the whole recording is known, so the ride sees what comes;
+3. what is missing to the reference, times the strength; a phrase that never leaves the dead band is left alone;
+4. no further than most up and most down, and never so far up that the room passes the noise limit; the reference lies
+   where the phrase keeps its level. Where a word cannot come up as far as it should, the rest comes down to meet it by a
+   stated amount;
 5. a lag with an attack (down) and a release (up) that the look-ahead leads, and a limited slope;
 6. a line with few corners, set where the course bends most, their heights by least squares;
-7. the phrase as a whole is put back to its level, and corners that stray less than the stated error go.
+7. the phrase as a whole is put back to its level, and corners that stray less than the stated error go, or more of them
+   where there would be more than two a second.
 
 Between phrases the gain holds, and glides to the next just before it begins; in a longer pause it first comes down to 0 dB
 if it was above, so that the room is not lifted where nobody speaks. Rides of this kind are common practice; the
@@ -32,6 +36,7 @@ from nivelus.core.errors import LevelError
 from nivelus.core.gain.curve import FloatArray
 from nivelus.core.gain.curves import CLOSEST, EMPTY, Curve, curve_of, with_points
 from nivelus.core.gain.edits import replace_range, thin
+from nivelus.core.marks.nuclei import find_nuclei
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.core.measure.loudness import MOMENTARY, gated_loudness, power_to_db, sliding_power, to_lufs
 
@@ -41,7 +46,9 @@ Indices = npt.NDArray[np.int64]
 GATE = 12.0
 """LU under its phrase from which a window is a pause inside it, and no part of its spread."""
 DECAY = 7.0
-"""LU under its phrase from which a window is the end of a word or a pause, which the ride does not lift but holds through."""
+"""LU under its phrase from which a window without a nucleus is the end of a word or a pause, which the ride holds through."""
+CORE = 0.08
+"""Seconds around a nucleus that are its syllable."""
 EDGE = 0.1
 """Seconds beside such a pause in which the window already holds some of it."""
 LONG_PAUSE = 1.2
@@ -50,10 +57,18 @@ COME_DOWN = 0.3
 """... in which it comes down then."""
 SHORTEST = 0.4
 """Seconds of a phrase that has an inside to even out."""
-CORNERS = 0.5
+CORNERS = 0.4
 """Seconds between two corners of the line on the average, and ..."""
 CLOSEST_CORNERS = 0.1
 """... at least."""
+
+MOST_POINTS, COARSER = 1.95, 1.2
+"""Points a second at most: where there are more, the error that they may make grows by this factor."""
+BOUND = 0.05
+"""Share of a phrase that must want more than it may have before the rest comes down to meet it."""
+MOST_SHIFT, HALVINGS = 12.0, 9
+GIVE_SETTLED = 1.5
+"""``RideRule.give`` where the phrase settles afterwards: its clip gain gives back what the ride takes."""
 
 REASONS = {
     "evened": "evened inside",
@@ -73,6 +88,7 @@ class RideRule:
 
     ``strength`` is a share 0 ... 1; ``most_up``, ``most_down`` dB, both positive; ``dead_band`` LU; ``attack``,
     ``release``, ``look_ahead`` and ``window`` seconds; ``slope`` dB/s; ``error`` of the points dB; ``noise_limit`` dBFS.
+    ``give`` is how far (LU) a phrase may come down where parts of it cannot come up; more if its clip gain makes up for it.
 
     Raises
     ------
@@ -84,12 +100,13 @@ class RideRule:
     most_up: float = 6.0
     most_down: float = 9.0
     dead_band: float = 1.5
-    attack: float = 0.05
-    release: float = 0.1
-    look_ahead: float = 0.07
+    attack: float = 0.03
+    release: float = 0.05
+    look_ahead: float = 0.05
     window: float = 0.4
-    slope: float = 40.0
+    slope: float = 60.0
     error: float = 0.3
+    give: float = 0.4
     noise_limit: float = -40.0
 
     def __post_init__(self) -> None:
@@ -149,13 +166,14 @@ def draft_ride(
     RideDraft
     """
     power = np.asarray(grid.column("k"), np.float64) * gain[:, 0]
+    vowels = np.asarray(grid.column("voiced"), np.float64) * gain[:, 0]
     frames = [grid.span(start, end) for start, end in spans]
     picked = np.ones(len(spans), bool) if chosen is None else chosen
     rides: list[tuple[Indices, FloatArray]] = []
     reasons = []
     for span, tone, is_picked in zip(frames, room_tones.tolist(), picked.tolist(), strict=True):
         room = tone + float(power_to_db(gain[span, 0].mean()))
-        corners, heights, reason = _ride_of(power[span], room, rule, target)
+        corners, heights, reason = _ride_of(power[span], vowels[span], room, rule, target)
         rides.append((corners + span.start, heights))
         reasons.append(reason if is_picked else "not chosen")
     glide = round(max(rule.attack, rule.release) / FRAME)
@@ -164,6 +182,10 @@ def draft_ride(
         following = frames[last + 1].start if last + 1 < len(frames) else len(power)
         free = (following - frames[last].stop) * FRAME
         points = _points(rides[first : last + 1], glide, rule.error, free)
+        most, error = MOST_POINTS * (following - frames[first].start) * FRAME, rule.error
+        while len(points) > max(most, 2.0) and error < rule.most_down + rule.most_up:
+            error *= COARSER
+            points = thin(points, error)
         if len(present) == 0 and not points.db.any():
             continue
         # the way from what was there to the new begins and ends in the middle of the pauses
@@ -214,29 +236,40 @@ def around(power: FloatArray, window: float) -> FloatArray:
     return np.asarray(to_lufs((total[high] - total[low]) / (high - low)))
 
 
-def is_voiced(level: FloatArray, own: float) -> BoolArray:
-    """In which frames of a phrase of loudness ``own`` the loudness around them, ``level``, is that of a voice and no pause."""
-    return _inner(level > own - DECAY, round(EDGE / FRAME))
+def spoken(power: FloatArray, vowels: FloatArray, own: float, window: float) -> tuple[FloatArray, BoolArray]:
+    """What a ride goes by: the loudness around every frame of a phrase, LUFS, and which frames tell of a word, (n,) each.
+
+    Those are the nuclei of the syllables, however low they lie, and what is as loud as a voice beside them. Before the first
+    and after the last nucleus there is onset and decay only. ``own`` is the loudness of the phrase.
+    """
+    level = around(power, window)
+    nuclei = find_nuclei(vowels)
+    voiced = _inner(level > own - DECAY, round(EDGE / FRAME))
+    if not len(nuclei):
+        return level, np.zeros(len(power), bool)
+    near = round(CORE / FRAME)
+    for at in nuclei.tolist():
+        voiced[max(0, at - near) : at + near + 1] = True
+    voiced[: max(0, int(nuclei[0]) - near)] = False
+    voiced[int(nuclei[-1]) + near + 1 :] = False
+    return level, voiced
 
 
-def _ride_of(power: FloatArray, room: float, rule: RideRule, target: float | None) -> tuple[Indices, FloatArray, str]:
+def _ride_of(
+    power: FloatArray, vowels: FloatArray, room: float, rule: RideRule, target: float | None
+) -> tuple[Indices, FloatArray, str]:
     """The corners of a phrase's ride (frames from its start), their heights in dB, and what decided."""
     count = len(power)
     ends = np.array([0, max(count - 1, 1)])
     if count < SHORTEST / FRAME:
         return ends, np.zeros(2), "short"
-    level, own = around(power, rule.window), gated_loudness(power)
+    own = gated_loudness(power)
+    level, voiced = spoken(power, vowels, own, rule.window)
     missing = (own if target is None else target) - level
-    voiced = is_voiced(level, own)
     if not voiced.any() or np.abs(missing[voiced]).max() <= rule.dead_band:
         return ends, np.zeros(2), "steady"
     most_up = min(rule.most_up, max(rule.noise_limit - room, 0.0))
-    ask = np.clip(rule.strength * missing, -rule.most_down, most_up)
-    last_voiced = np.maximum.accumulate(np.where(voiced, np.arange(count), -1))
-    held = ask[np.where(last_voiced < 0, int(np.argmax(voiced)), last_voiced)]
-    lead = min(round(rule.look_ahead / FRAME), count - 1)
-    ahead = np.concatenate([held[lead:], np.full(lead, held[-1])])
-    course = _follow(ahead, FRAME / rule.attack, FRAME / rule.release, rule.slope * FRAME)
+    course, goal = _course(power, missing, voiced, most_up, rule, own if target is None else None)
     corners = _corners(course, max(int(count * FRAME / CORNERS), 1), round(CLOSEST_CORNERS / FRAME))
     heights = _heights(course, corners, np.where(voiced, 1.0, 0.05))
     for i in range(1, len(heights)):
@@ -247,7 +280,7 @@ def _ride_of(power: FloatArray, room: float, rule: RideRule, target: float | Non
         # the inside is evened; the phrase stays where it is, as far as the limits let it
         for _ in range(2):
             ridden = power * 10 ** (np.interp(np.arange(count), corners, heights) / 10)
-            heights = np.clip(heights + own - gated_loudness(ridden), -rule.most_down, most_up)
+            heights = np.clip(heights + goal - gated_loudness(ridden), -rule.most_down, most_up)
     # a few windows at the edge of a pause say nothing of the phrase
     furthest_down, furthest_up = np.percentile(rule.strength * missing[voiced], (5, 95))
     reason = "evened"
@@ -256,6 +289,38 @@ def _ride_of(power: FloatArray, room: float, rule: RideRule, target: float | Non
     if furthest_up > most_up:
         reason = "most up" if most_up == rule.most_up else "noise limit"
     return corners, heights, reason
+
+
+def _course(
+    power: FloatArray, missing: FloatArray, voiced: BoolArray, most_up: float, rule: RideRule, own: float | None
+) -> tuple[FloatArray, float]:
+    """The gain of every frame of a phrase, dB, and the loudness that the phrase has with it.
+
+    Around its own loudness ``own`` a phrase is evened so that it keeps it; where the last word cannot come up as far as it
+    should, what is before it may come down, and the phrase with it, by what the rule gives. O(frames).
+    """
+    count = len(power)
+    last_voiced = np.maximum.accumulate(np.where(voiced, np.arange(count), -1))
+    at = np.where(last_voiced < 0, int(np.argmax(voiced)), last_voiced)
+    lead = min(round(rule.look_ahead / FRAME), count - 1)
+
+    def at_shift(shift: float) -> FloatArray:
+        held = np.clip(rule.strength * (missing + shift), -rule.most_down, most_up)[at]
+        ahead = np.concatenate([held[lead:], np.full(lead, held[-1])])
+        return _follow(ahead, FRAME / rule.attack, FRAME / rule.release, rule.slope * FRAME)
+
+    if own is None:
+        return at_shift(0.0), 0.0
+    is_bound = float(np.mean(rule.strength * missing[voiced] > most_up)) > BOUND
+    goal = own - (rule.give if is_bound else 0.0)
+    low, high = -MOST_SHIFT, MOST_SHIFT
+    for _ in range(HALVINGS):
+        middle = (low + high) / 2
+        if gated_loudness(power * 10 ** (at_shift(middle) / 10)) > goal:
+            high = middle
+        else:
+            low = middle
+    return at_shift((low + high) / 2), goal
 
 
 def _inner(voiced: BoolArray, edge: int) -> BoolArray:

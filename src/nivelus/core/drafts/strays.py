@@ -1,7 +1,7 @@
-"""Strays: the spans inside phrases whose loudness lies furthest from that of their phrase. They are what a ride has to do.
+"""Strays: the words inside phrases whose loudness lies furthest from that of their phrase. They are what a ride has to do.
 
-A span strays where the loudness of the 400 ms around each moment of it lies more than a band over its phrase, or under it.
-Pauses inside a phrase say nothing and are no strays.
+A word strays where the loudness of the 400 ms around the nuclei of its syllables lies further over its phrase, or under it,
+than a hand would leave it. What has no nucleus - a pause, the decay of a syllable, a long consonant - is no stray.
 
 Conventions
 -----------
@@ -16,14 +16,18 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from nivelus.core.drafts.ride import around, is_voiced
+from nivelus.core.drafts.ride import around
 from nivelus.core.gain.curve import FloatArray
+from nivelus.core.marks.kernel import runs
+from nivelus.core.marks.nuclei import find_nuclei
 from nivelus.core.measure.grid import FRAME
 from nivelus.core.measure.loudness import gated_loudness
 
-SHORTEST = 0.12
-"""Seconds that a stray lasts at least."""
 WINDOW = 0.4
+BANDS = 2.0
+"""How many times the tolerance of phrases a word may be off: inside a phrase some movement is what makes it speech."""
+REACH = 0.2
+"""Seconds that a stray reaches beyond its first and last nucleus at most."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,28 +39,30 @@ class Stray:
     deviation: float
 
 
-def find_strays(power: FloatArray, phrases: Sequence[slice], band: float) -> list[Stray]:
-    """Where the inside of phrases strays by more than ``band`` LU, in order of time. O(frames).
+def find_strays(power: FloatArray, vowels: FloatArray, phrases: Sequence[slice], tolerance: float) -> list[Stray]:
+    """Where the inside of phrases strays by more than BANDS times the ``tolerance`` (LU), in order of time. O(frames).
 
     Parameters
     ----------
-    power : (frames,) K-weighted mean square, with whatever gain is to be judged
+    power, vowels : (frames,) mean square, K-weighted and of the vowel band, with whatever gain is to be judged
     phrases : frames of every phrase
-    band : LU
+    tolerance : LU
     """
-    strays = []
+    strays, reach = [], round(REACH / FRAME)
     for number, span in enumerate(phrases):
         inside = power[span]
-        level, own = around(inside, WINDOW), gated_loudness(inside)
-        voiced = is_voiced(level, own)
+        nuclei = find_nuclei(vowels[span])
+        if not len(nuclei):
+            continue
+        off = around(inside, WINDOW) - gated_loudness(inside)
+        between = (nuclei[1:] + nuclei[:-1] + 1) // 2
+        first = np.maximum(np.concatenate([[0], between]), nuclei - reach)
+        last = np.minimum(np.concatenate([between, [len(inside)]]), nuclei + reach)
         for side in (1, -1):
-            off = (voiced & (side * (level - own) > band)).astype(np.int8)
-            edges = np.flatnonzero(np.diff(off, prepend=0, append=0)).reshape(-1, 2)
-            for start, end in edges.tolist():
-                if (end - start) * FRAME < SHORTEST:
-                    continue
-                frames = slice(span.start + start, span.start + end)
-                strays.append(Stray(number, frames, float((level - own)[start:end].mean())))
+            for start, end in runs(side * off[nuclei] > BANDS * tolerance).tolist():
+                frames = slice(int(first[start]), int(last[end - 1]))
+                place = slice(span.start + frames.start, span.start + frames.stop)
+                strays.append(Stray(number, place, float(off[frames].mean())))
     return sorted(strays, key=lambda stray: stray.frames.start)
 
 
