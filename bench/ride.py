@@ -127,10 +127,12 @@ def main(folder: Path) -> None:
     total = np.array(spreads).sum(axis=0)
     inside, nuclei_all, median = total[1] / total[0] - 1, total[3] / total[2] - 1, float(np.median(shares))
     print(f"all: inside the phrases {inside:+.0%}; moved 0.5 LU and 2 points a second at most")
-    print(f"{'ok  ' if nuclei_all <= -0.45 else 'MISS'} spread at the nuclei {nuclei_all:+.0%}, at least -45 %")
-    print(
-        f"{'ok  ' if median >= 0.85 else 'MISS'} of a fall of 8 LU over the last third {median:.0%} back (median), at least 85 %"
-    )
+    _judge(nuclei_all <= -0.45, f"spread at the nuclei {nuclei_all:+.0%}, at least -45 %")
+    _judge(median >= 0.85, f"of a fall of 8 LU over the last third {median:.0%} back (median), at least 85 %")
+
+
+def _judge(holds: bool, what: str) -> None:
+    print(f"{'ok  ' if holds else 'MISS'} {what}")
 
 
 if __name__ == "__main__":
