@@ -39,11 +39,16 @@ def in_full(ids: str) -> list[str]:
 def put_in(known: Known, answer: Changed) -> Known:
     """What the page knows after an answer, as it works it out."""
     tracks = {track.id for track in answer.tracks}
-    gone = set(answer.removed)
+    gone = {
+        f"{sort} {track} {id}"
+        for sort, removed in (("clips", answer.removed), ("marks", answer.removed_marks))
+        for track, ids in removed.items()
+        for id in ids
+    }
     kept = {
         key: dict(item)
         for key, item in known.items()
-        if item["track"] in tracks and item["track"] not in answer.whole and item["id"] not in gone
+        if item["track"] in tracks and item["track"] not in answer.whole and key not in gone
     }
     kept |= known_of(answer)
     for sort, columns in (("clips", answer.clip_values), ("marks", answer.mark_values)):

@@ -99,10 +99,10 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/join", { ...track(id), body: { revision, clips } })),
   border: (id: string, revision: number, clip: string, at: number) =>
     take(client.POST("/api/tracks/{track_id}/border", { ...track(id), body: { revision, clip, at } })),
-  draft: (id: string, clips: string[] | undefined, rule?: RuleChange) =>
-    take(client.POST("/api/tracks/{track_id}/draft", { ...track(id), body: { clips, rule } })),
-  acceptDraft: (id: string, revision: number, clips: string[] | undefined) =>
-    take(client.POST("/api/tracks/{track_id}/draft/accept", { ...track(id), body: { revision, clips } })),
+  draft: (id: string, clips: string[] | undefined, rule?: RuleChange, peaks = false) =>
+    take(client.POST("/api/tracks/{track_id}/draft", { ...track(id), body: { clips, rule, peaks } })),
+  acceptDraft: (id: string, revision: number, clips: string[] | undefined, peaks = false) =>
+    take(client.POST("/api/tracks/{track_id}/draft/accept", { ...track(id), body: { revision, clips, peaks } })),
   dipRule: (id: string, revision: number, kind: Schemas["DipRuleChange"]["kind"], rule: DipRuleChange) =>
     take(client.POST("/api/tracks/{track_id}/details/rule", { ...track(id), body: { revision, kind, rule } })),
   dipTrial: (id: string, rules: Record<string, DipRuleChange>) =>

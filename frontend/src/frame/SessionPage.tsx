@@ -18,6 +18,7 @@ import {
 } from "../model/actions";
 import { commands, showKey } from "../model/commands";
 import "../model/curve";
+import { useRide } from "../model/rideState";
 import { openSession, trackOf, useSession } from "../model/session";
 import { upload } from "../model/uploads";
 import { ALL_LAYERS, STAGES, type Stage, useView } from "../model/view";
@@ -87,7 +88,11 @@ export function SessionPage() {
     return stop;
   }, [id]);
 
-  useEffect(() => useView.setState({ stage }), [stage]);
+  // a draft is seen where it can be accepted, and nowhere else
+  useEffect(() => {
+    useView.setState({ stage, ...(stage === "phrases" ? {} : { draft: null, peaks: false }) });
+    if (stage !== "ride") useRide.setState({ draft: null });
+  }, [stage]);
 
   // the first recording that comes into an empty session is shown whole
   useEffect(
@@ -165,7 +170,7 @@ export function SessionPage() {
         <>
           <aside className="side">
             <Rule />
-            <List />
+            <List goStage={goStage} />
           </aside>
           <main className="main">
             <TrackBar />

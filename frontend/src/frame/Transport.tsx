@@ -3,6 +3,7 @@ import { ActionIcon, Button, SegmentedControl, Slider, Tooltip } from "@mantine/
 import { IconPlayerPlayFilled, IconPlayerStopFilled, IconRepeat } from "@tabler/icons-react";
 import { useEffect, useState } from "react";
 import type { LaneName } from "../api/client";
+import { useFigures } from "../api/queries";
 import { playOrStop, setBefore, setFader, setLayer, setLoop } from "../model/actions";
 import { gainAt, useCurve } from "../model/curve";
 import { trackOf, useSession } from "../model/session";
@@ -52,6 +53,7 @@ export function Transport() {
           { value: "after", label: "After" },
         ]}
       />
+      <EqualSwitch track={track.id} />
       <div className="path" role="group" aria-label="Signal path">
         <span className="path-end">recording</span>
         <LayerSwitch layer="clip" name="clip gain" />
@@ -70,6 +72,35 @@ export function Transport() {
       </div>
       <LiveVial />
     </footer>
+  );
+}
+
+/**
+ * Before and after, equally loud: the louder of the two is turned down by the difference of their integrated loudness, so
+ * that louder does not pass for better.
+ */
+function EqualSwitch({ track }: { track: string }) {
+  const equal = useView((s) => s.equal);
+  const before = useView((s) => s.before);
+  const { data } = useFigures(equal ? track : undefined);
+  const [old, now] = [data?.before.integrated ?? null, data?.after.integrated ?? null];
+  const louder = equal && old !== null && now !== null ? now - old : 0;
+  useEffect(() => {
+    engine.setMatch(Math.min(louder, 0), -Math.max(louder, 0));
+    return () => engine.setMatch(0, 0);
+  }, [louder]);
+  const down = before ? Math.min(louder, 0) : -Math.max(louder, 0);
+  return (
+    <Tooltip label="Hear before and after equally loud; the render is not changed">
+      <Button
+        size="compact-sm"
+        variant={equal ? "filled" : "default"}
+        aria-pressed={equal}
+        onClick={() => useView.setState({ equal: !equal })}
+      >
+        equal{equal && <span className="mono equal-by">{signed(down)}</span>}
+      </Button>
+    </Tooltip>
   );
 }
 

@@ -277,7 +277,7 @@ export async function makeDraft(all = false) {
   if (!track) return;
   const draftOf = all ? undefined : draftTarget();
   try {
-    const draft = await api.draft(track.id, draftOf);
+    const draft = await api.draft(track.id, draftOf, undefined, useView.getState().peaks);
     useView.setState({ draft, draftOf });
     redraw();
   } catch (error) {
@@ -287,10 +287,10 @@ export async function makeDraft(all = false) {
 
 export async function acceptDraft() {
   const track = focused();
-  const { draft, draftOf } = useView.getState();
+  const { draft, draftOf, peaks } = useView.getState();
   if (!track || !draft) return;
-  if (await edit((revision) => api.acceptDraft(track.id, revision, draftOf))) {
-    useView.setState({ draft: null });
+  if (await edit((revision) => api.acceptDraft(track.id, revision, draftOf, peaks))) {
+    useView.setState({ draft: null, peaks: false });
     tell(useSession.getState().header?.label ?? "Done");
   }
 }

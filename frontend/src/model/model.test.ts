@@ -20,30 +20,30 @@ describe("an answer of the server", () => {
   const old = { t: [clip({ id: "a", start: 0, end: 1 }), clip({ id: "b", start: 1, end: 2 })] };
 
   it("replaces the clips that changed and keeps the others as they are", () => {
-    const merged = merge(old, [clip({ id: "b", start: 1, end: 2, gain: 3 })], answer({}));
+    const merged = merge(old, [clip({ id: "b", start: 1, end: 2, gain: 3 })], {}, answer({}));
     expect(merged.t!.map((c) => c.gain)).toEqual([0, 3]);
     expect(merged.t![0]).toBe(old.t[0]);
   });
 
   it("puts new clips in their place in time and takes away those that are gone", () => {
-    expect(merge(old, [clip({ id: "c", start: 0.5, end: 1 })], answer({})).t!.map((c) => c.id)).toEqual([
+    expect(merge(old, [clip({ id: "c", start: 0.5, end: 1 })], {}, answer({})).t!.map((c) => c.id)).toEqual([
       "a",
       "c",
       "b",
     ]);
-    expect(merge(old, [], answer({ removed: ["a"] })).t!.map((c) => c.id)).toEqual(["b"]);
+    expect(merge(old, [], { t: ["a"] }, answer({})).t!.map((c) => c.id)).toEqual(["b"]);
   });
 
   it("drops the clips of a track that is gone and keeps untouched tracks by reference", () => {
-    const merged = merge({ ...old, u: [] }, [], answer({}));
+    const merged = merge({ ...old, u: [] }, [], {}, answer({}));
     expect(Object.keys(merged)).toEqual(["t"]);
     expect(merged.t).toBe(old.t);
   });
 
   it("leaves nothing old of a track that it holds whole", () => {
     const found = [mark({ id: "ess.4800", kind: "ess" })];
-    expect(merge({ t: [mark({ id: "old" })] }, found, answer({ whole: ["t"] })).t).toEqual(found);
-    expect(merge({ t: [mark({ id: "old" })] }, [], answer({ whole: ["t"] })).t).toEqual([]);
+    expect(merge({ t: [mark({ id: "old" })] }, found, {}, answer({ whole: ["t"] })).t).toEqual(found);
+    expect(merge({ t: [mark({ id: "old" })] }, [], {}, answer({ whole: ["t"] })).t).toEqual([]);
   });
 });
 

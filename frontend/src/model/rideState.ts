@@ -12,6 +12,9 @@ export interface DraftOf {
   span?: [number, number];
 }
 
+/** The dead band is the session's tolerance unless the hand has set another. */
+export type RideValues = { [name in Exclude<keyof Required<RideRule>, "dead_band">]: number } & { dead_band?: number };
+
 export interface RideState {
   track: string;
   ride: Ride | null;
@@ -19,18 +22,17 @@ export interface RideState {
   inside: Inside | null;
   draft: RideDraft | null;
   draftOf: DraftOf;
-  rule: { [name in keyof Required<RideRule>]: number };
+  rule: RideValues;
 }
 
 /** The rule of a draft as it comes; times are seconds. */
-export const RIDE_RULE = {
+export const RIDE_RULE: RideValues = {
   strength: 100,
   most_up: 6,
   most_down: 9,
-  dead_band: 1.5,
-  attack: 0.05,
-  release: 0.1,
-  look_ahead: 0.07,
+  attack: 0.03,
+  release: 0.05,
+  look_ahead: 0.05,
   error: 0.3,
 };
 

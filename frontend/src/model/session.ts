@@ -11,7 +11,7 @@ import { type EdgeName, hand } from "./view";
 
 export interface SessionModel {
   id: string;
-  header: Omit<Changed, "clips" | "marks" | "clip_values" | "mark_values" | "removed"> | null;
+  header: Omit<Changed, "clips" | "marks" | "clip_values" | "mark_values" | "removed" | "removed_marks"> | null;
   clips: Record<string, Clip[]>;
   marks: Record<string, Mark[]>;
 }
@@ -26,21 +26,27 @@ interface Placed {
 
 /**
  * Put what an answer holds of one sort - clips or marks - into what is known by track: changed ones replace, removed ones
- * go, order is by time. Of a track that the answer holds whole, nothing old stays.
+ * go, order is by time. Of a track that the answer holds whole, nothing old stays. Ids of marks say what and where they are,
+ * so they are unique within a track only.
  */
-export function merge<T extends Placed>(known: Record<string, T[]>, fresh: T[], answer: Changed): Record<string, T[]> {
-  const gone = new Set(answer.removed);
-  const changed = new Set(fresh.map((item) => item.id));
+export function merge<T extends Placed>(
+  known: Record<string, T[]>,
+  fresh: T[],
+  removed: Record<string, string[]>,
+  answer: Changed,
+): Record<string, T[]> {
   const touched = new Set(fresh.map((item) => item.track));
   const merged: Record<string, T[]> = {};
   for (const { id } of answer.tracks) {
+    const gone = new Set(removed[id]);
+    const added = fresh.filter((item) => item.track === id);
+    const changed = new Set(added.map((item) => item.id));
     const old = answer.whole.includes(id) ? [] : (known[id] ?? []);
     if (!touched.has(id) && !answer.whole.includes(id) && !old.some((item) => gone.has(item.id))) {
       merged[id] = old;
       continue;
     }
     const kept = old.filter((item) => !gone.has(item.id) && !changed.has(item.id));
-    const added = fresh.filter((item) => item.track === id);
     merged[id] = [...kept, ...added].sort((a, b) => a.start - b.start);
   }
   return merged;
@@ -85,12 +91,12 @@ export function revalue<T extends Placed>(
 }
 
 function receive(answer: Changed) {
-  const { clips, marks, clip_values, mark_values, removed: _, ...header } = answer;
+  const { clips, marks, clip_values, mark_values, removed, removed_marks, ...header } = answer;
   useSession.setState((old) => ({
     id: answer.id,
     header,
-    clips: revalue(merge(old.clips, clips, answer), clip_values),
-    marks: revalue(merge(old.marks, marks, answer), mark_values),
+    clips: revalue(merge(old.clips, clips, removed, answer), clip_values),
+    marks: revalue(merge(old.marks, marks, removed_marks, answer), mark_values),
   }));
 }
 
@@ -115,7 +121,9 @@ export function edit(work: (revision: number, sessionId: string) => Promise<Chan
     const { header, id } = useSession.getState();
     if (!header) return false;
     try {
-      receive(await work(header.revision, id));
+      const answer = await work(header.revision, id);
+      receive(answer);
+      if (answer.told) tell(sentence(answer.told));
       return true;
     } catch (error) {
       if (error instanceof Problem && error.status === 409) await openSession(id).catch(complain);
@@ -127,6 +135,8 @@ export function edit(work: (revision: number, sessionId: string) => Promise<Chan
   queue = done;
   return done;
 }
+
+const sentence = (words: string) => `${words[0]!.toUpperCase()}${words.slice(1)}.`;
 
 export async function undo() {
   const label = useSession.getState().header?.undo;

@@ -51,7 +51,11 @@ interface ViewState {
   order: Order;
   draft: Draft | null;
   draftOf: string[] | undefined;
+  /** Whether a draft turns down short peaks that hold phrases back. */
+  peaks: boolean;
   before: boolean;
+  /** Whether before and after are heard equally loud. */
+  equal: boolean;
   layers: Record<Layer, boolean>;
   loop: boolean;
   playing: boolean;
@@ -75,7 +79,9 @@ export const useView = create<ViewState>(() => ({
   order: "worst",
   draft: null,
   draftOf: undefined,
+  peaks: false,
   before: false,
+  equal: false,
   layers: ALL_LAYERS,
   loop: false,
   playing: false,

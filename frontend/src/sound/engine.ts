@@ -26,6 +26,8 @@ class Engine {
   private loop: { from: number; to: number } | null = null;
   private after = true;
   private faderDb = 0;
+  /** dB that each side is turned down by, so that both are heard equally loud. */
+  private match = { before: 0, after: 0 };
   private formatOf: string | null = null;
   private opening: Promise<AudioWorkletNode | null> | null = null;
   /** Counts calls to play and stop: what was overtaken while the sound was being opened is not done. */
@@ -84,11 +86,22 @@ class Engine {
   setAfter(after: boolean): void {
     this.after = after;
     this.send({ type: "switch", after });
+    this.sendFader();
   }
 
   setFader(db: number): void {
     this.faderDb = db;
-    this.send({ type: "fader", db });
+    this.sendFader();
+  }
+
+  /** Hear before and after with these dB on top; nothing of it is in a render. */
+  setMatch(before: number, after: number): void {
+    this.match = { before, after };
+    this.sendFader();
+  }
+
+  private sendFader(): void {
+    this.send({ type: "fader", db: this.faderDb + (this.after ? this.match.after : this.match.before) });
   }
 
   /** Place the play line; goes on from there while playing. */

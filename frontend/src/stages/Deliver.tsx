@@ -1,11 +1,12 @@
 /** Stage Deliver: is everything in order, and the rendered voice. */
-import { Button, NativeSelect, SegmentedControl, Switch } from "@mantine/core";
+import { Button, NativeSelect, SegmentedControl, Switch, UnstyledButton } from "@mantine/core";
 import { useState } from "react";
 import { queries } from "../api/cache";
 import { api, type Figures, type RenderRequest } from "../api/client";
 import { useFigures } from "../api/queries";
+import { type Check, leadTo } from "../model/checks";
 import { trackOf, useSession } from "../model/session";
-import { useView } from "../model/view";
+import { type Stage, useView } from "../model/view";
 import { db, distanceUnit, plain, signed } from "../parts/format";
 import { JobList } from "../parts/JobList";
 import { complain } from "../parts/messages";
@@ -91,7 +92,7 @@ const HINTS: Record<string, string> = {
   Dips: "Breaths, esses, knocks and gaps that are turned down",
 };
 
-export function DeliverList() {
+export function DeliverList({ goStage }: { goStage: (stage: Stage) => Promise<void> }) {
   const focus = useView((s) => s.focus);
   const track = useSession((s) => trackOf(s, focus));
   const rule = useSession((s) => s.header?.rule);
@@ -115,32 +116,37 @@ export function DeliverList() {
     ["Knocks", (f) => (f.knock === null ? "none" : `${signed(f.knock)} dB`)],
     ["Dips", (f) => `${f.down}`],
   ];
-  const checks: [boolean, string][] = [
+  const checks: [boolean, string, Check][] = [
     [
       after.level === after.count,
       after.level === after.count ? "Every phrase is level" : `${after.count - after.level} phrases are off`,
+      "level",
     ],
     [
       after.overs === 0,
       after.overs === 0
         ? "Nothing passes the ceiling"
         : `${after.overs} pass the ceiling of ${plain(rule.ceiling)} dBTP`,
+      "ceiling",
     ],
     [
       (after.true_peak ?? -99) <= 0,
       (after.true_peak ?? -99) <= 0
         ? "True peak is under full scale"
         : "True peak is over full scale: integer formats clip it",
+      "peak",
     ],
     [
       after.room_tone <= rule.noise_limit,
       after.room_tone <= rule.noise_limit ? "Room tone is under its limit" : "Room tone passes its limit",
+      "room",
     ],
     [
       after.lisps === 0,
       after.lisps === 0
         ? "No ess is pulled so far that it lisps"
         : `${after.lisps === 1 ? "1 ess is" : `${after.lisps} esses are`} pulled so far that it may lisp`,
+      "lisp",
     ],
   ];
   return (
@@ -150,9 +156,16 @@ export function DeliverList() {
       </div>
       <div className="rows static">
         <ul className="checks">
-          {checks.map(([good, text]) => (
+          {checks.map(([good, text, check]) => (
             <li key={text} className={good ? "level" : "loud"}>
-              {good ? "✓" : "!"} <span>{text}</span>
+              {good ? "✓" : "!"}{" "}
+              {good ? (
+                <span>{text}</span>
+              ) : (
+                <UnstyledButton className="link" onClick={() => void leadTo(check, goStage)}>
+                  {text}: go there
+                </UnstyledButton>
+              )}
             </li>
           ))}
         </ul>

@@ -1,5 +1,5 @@
 /** The rule of the stage Phrases: a few sliders, the draft, and what it would do. The draft follows the sliders live. */
-import { Button, Collapse, Group, RangeSlider, Slider, Switch, UnstyledButton } from "@mantine/core";
+import { Button, Collapse, Group, RangeSlider, SegmentedControl, Slider, Switch, UnstyledButton } from "@mantine/core";
 import { useDisclosure } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
 import { useEffect, useRef } from "react";
@@ -7,7 +7,7 @@ import { api, type Draft, type Rule, type RuleChange } from "../api/client";
 import { acceptDraft, dropDraft, focused, makeDraft } from "../model/actions";
 import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
-import { distanceUnit, levelUnit, plain } from "../parts/format";
+import { distanceUnit, levelUnit, plain, signed } from "../parts/format";
 import { complain } from "../parts/messages";
 import { useHeld } from "../parts/useHeld";
 import { setRule, TargetFields } from "./TargetFields";
@@ -22,6 +22,7 @@ export function PhrasesRule() {
   const clips = useSession((s) => s.clips[track?.id ?? ""]);
   const selection = useView((s) => s.selection);
   const draft = useView((s) => s.draft);
+  const peaks = useView((s) => s.peaks);
   const [more, { toggle }] = useDisclosure(false);
   const [aims, { toggle: toggleAims }] = useDisclosure(false);
   const { held, hold, keep } = useHeld<RuleChange>(setRule);
@@ -70,6 +71,28 @@ export function PhrasesRule() {
       </Collapse>
       {slider("tolerance", "Tolerance", 0, 6, 0.1, `±${shown.tolerance.toFixed(1)} ${unit}`)}
       {slider("strength", "Strength", 0, 100, 1, `${shown.strength.toFixed(0)} %`)}
+      <Row title="Base" value={`${signed(draft?.base ?? baseOf(shown, track.base))} dB`}>
+        <SegmentedControl
+          size="xs"
+          fullWidth
+          aria-label="Base"
+          value={shown.base_kind}
+          onChange={(kind) =>
+            void keep({
+              ...trial,
+              base_kind: kind as Rule["base_kind"] & RuleChange["base_kind"],
+              // by hand begins where it stood by itself
+              ...(kind === "hand" && rule.base_kind === "auto" ? { base: Math.round(track.base * 2) / 2 } : {}),
+            })
+          }
+          data={[
+            { value: "auto", label: "by itself" },
+            { value: "hand", label: "by hand" },
+            { value: "none", label: "none" },
+          ]}
+        />
+      </Row>
+      {shown.base_kind === "hand" && slider("base", "Base by hand", -30, 40, 0.5, `${signed(shown.base)} dB`)}
       <Row title="Most down / up" value={`−${shown.most_down.toFixed(0)} / +${shown.most_up.toFixed(0)} dB`}>
         <RangeSlider
           size={3}
@@ -97,6 +120,13 @@ export function PhrasesRule() {
         <Switch
           size="xs"
           mt={8}
+          label="Phrases settle when details or a ride move them"
+          checked={rule.settle}
+          onChange={(event) => void keep({ ...trial, settle: event.currentTarget.checked })}
+        />
+        <Switch
+          size="xs"
+          mt={6}
           label="Leave what was set by hand"
           checked={rule.keep_by_hand}
           onChange={(event) => void keep({ ...trial, keep_by_hand: event.currentTarget.checked })}
@@ -111,6 +141,28 @@ export function PhrasesRule() {
         />
       </Collapse>
       <div className="rule-foot">
+        {draft && draft.by_peaks > 0 && (
+          <Switch
+            size="xs"
+            mb={8}
+            label={`Turn down ${draft.peaks === 1 ? "the short peak" : `the ${draft.peaks} short peaks`} that hold ${
+              draft.by_peaks === 1 ? "1 phrase" : `${draft.by_peaks} phrases`
+            } back (${plain(draft.deepest)} dB${draft.peaks > 1 ? " at most" : ""})`}
+            checked={peaks}
+            onChange={(event) => {
+              useView.setState({ peaks: event.currentTarget.checked });
+              void makeDraft(useView.getState().draftOf === undefined);
+            }}
+          />
+        )}
+        {draft?.freeing != null && (
+          <UnstyledButton
+            className="link freeing"
+            onClick={() => void setRule({ target_kind: "absolute", target: draft.freeing! })}
+          >
+            With {plain(draft.freeing)} {levelUnit(rule.unit)} every phrase gets level
+          </UnstyledButton>
+        )}
         <Group gap={8} wrap="nowrap">
           {draft ? (
             <>
@@ -141,6 +193,10 @@ export function PhrasesRule() {
   );
 }
 
+/** The base that a rule gives: what was set by hand, none, or what the track tells by itself. */
+const baseOf = (rule: Rule, byItself: number) =>
+  rule.base_kind === "hand" ? rule.base : rule.base_kind === "none" ? 0 : byItself;
+
 /** While a draft is on view, moving a slider shows what it would be, without keeping it. */
 function useTrial(trial: RuleChange) {
   const running = useRef(false);
@@ -156,7 +212,8 @@ function useTrial(trial: RuleChange) {
         wanted.current = null;
         const track = focused();
         if (!track || useView.getState().draft === null) break;
-        const draft = await api.draft(track.id, useView.getState().draftOf, rule);
+        const { draftOf, peaks } = useView.getState();
+        const draft = await api.draft(track.id, draftOf, rule, peaks);
         if (useView.getState().draft !== null) useView.setState({ draft });
       }
     };
@@ -180,7 +237,7 @@ function Row({ title, value, children }: { title: string; value: string; childre
   );
 }
 
-const ORDER = ["to target", "strength", "level", "most up", "most down", "ceiling", "noise limit"];
+const ORDER = ["to target", "freed", "strength", "level", "most up", "most down", "ceiling", "peaks", "noise limit"];
 
 /** What a draft would do, in one or two short sentences. */
 export function summary(draft: Draft): string {
@@ -198,6 +255,8 @@ const SHORT: Record<string, string> = {
   "most up": "stopped by most up",
   "most down": "stopped by most down",
   ceiling: "stopped by the ceiling",
+  peaks: "stopped by short peaks",
+  freed: "freed of their peaks",
   "noise limit": "stopped by room tone",
 };
 const short = (reason: string) => SHORT[reason] ?? reasonWords(reason).toLowerCase();

@@ -208,7 +208,9 @@ const FINE = [
 
 /** How the draft moves: what it leaves alone, how quickly it follows, how far ahead it looks, how few its points are. */
 function FineRule() {
-  const rule = useRide((s) => s.rule);
+  const set = useRide((s) => s.rule);
+  const tolerance = useSession((s) => s.header?.rule.tolerance ?? 1.5);
+  const rule = { ...set, dead_band: set.dead_band ?? tolerance };
   return (
     <Popover position="right-start" width={250} withinPortal>
       <Popover.Target>
@@ -240,7 +242,7 @@ function FineRule() {
             />
           </div>
         ))}
-        <Button size="compact-xs" variant="default" onClick={() => setRideRule(RIDE_RULE)}>
+        <Button size="compact-xs" variant="default" onClick={() => setRideRule({ ...RIDE_RULE, dead_band: undefined })}>
           as it comes
         </Button>
       </Popover.Dropdown>

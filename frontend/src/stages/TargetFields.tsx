@@ -81,7 +81,7 @@ export function TargetFields() {
           />
           <NativeSelect
             size="xs"
-            label="Usual"
+            label="Preset"
             value={String(PRESETS.findIndex((p) => p.unit === rule.unit && p.target === rule.target))}
             onChange={(event) => {
               const preset = PRESETS[Number(event.currentTarget.value)];

@@ -5,7 +5,7 @@ import { useMemo } from "react";
 import { goTo, phraseSpan, reveal, seek, worklist } from "../model/actions";
 import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
-import { distanceUnit, signed } from "../parts/format";
+import { distanceUnit, signed, time } from "../parts/format";
 import { OrderSwitch } from "../parts/OrderSwitch";
 import { afterClick, isMore, useRows } from "../parts/useRows";
 import { Vial } from "../parts/Vial";
@@ -73,7 +73,7 @@ export function Worklist() {
                   unit={distanceUnit(unit)}
                   width={44}
                 />
-                <span className="row-words">{clip.label || `Phrase ${item.number}`}</span>
+                <span className="row-words">{clip.label || time(phraseSpan(clip).start)}</span>
                 <Flags clip={clip} />
                 {proposal ? (
                   <Tooltip label={reasonWords(proposal.reason)} openDelay={300}>
@@ -110,6 +110,8 @@ const REASONS: Record<string, string> = {
   "most up": "Stopped by the most it may go up",
   "most down": "Stopped by the most it may go down",
   ceiling: "Stopped by the true peak ceiling",
+  peaks: "Stopped by a short peak or two; they can be turned down with the draft",
+  freed: "Reaches the target, with its short peaks turned down",
   "noise limit": "Stopped because the room would get too loud",
   "by hand": "Set by hand, left as it is",
   locked: "Locked, left as it is",

@@ -58,11 +58,11 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
     def scope(track: str) -> Scope:
         return scopes.setdefault(track, Scope())
 
-    removed: list[str] = []
+    removed, removed_marks = Gone(), Gone()
     for row in edit.touched("clip"):
         before, after = row["before"], row["after"]
         if after is None:
-            removed.append(row["id"])
+            removed.add(before["track_id"], [row["id"]])
         elif before is not None and all(before[name] == after[name] for name in _SHAPE_OF_CLIP):
             scope(after["track_id"]).clips.add(row["id"])
         else:
@@ -77,8 +77,8 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
     with bench.database.reading() as db:
         session = require(db, Session, edit.session.id, "session")
         for row in edit.touched("detail"):
-            removed += _removed_mark(row)
             side = row["after"] or row["before"]
+            removed_marks.add(side["track_id"], _removed_mark(row))
             scope(side["track_id"]).new_marks.add(side["found"] or row["id"])
         for track_id, rows in _by_track(edit.touched("detail")).items():
             scope(track_id).clips.update(_clips_under(db, track_id, rows))
@@ -91,7 +91,7 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
         if any(_moves_levels(row) for row in edit.touched("session")):
             for track, _ in tracks_of(db, session.id):
                 scope(track.id).relevelled = True
-        return answer(bench, db, session, scopes, removed, edit.label, edit.told)
+        return answer(bench, db, session, scopes, removed, edit.label, edit.told, removed_marks)
 
 
 def view_recording(recording: Recording) -> RecordingView:
@@ -144,6 +144,15 @@ class Scope:
         return not (self.whole or self.every or self.relevelled or named) and self.marks is None
 
 
+class Gone(dict[str, list[str]]):
+    """Ids of what went, by track."""
+
+    def add(self, track: str, ids: Sequence[str]) -> None:
+        """Note ids of a track."""
+        if ids:
+            self.setdefault(track, []).extend(ids)
+
+
 @dataclass
 class Content:
     """Clips and marks of an answer."""
@@ -159,11 +168,15 @@ def answer(
     db: DbSession,
     session: Session,
     scopes: Mapping[str, Scope],
-    removed: Collection[str],
+    removed: Mapping[str, list[str]],
     label: str,
     told: str = "",
+    removed_marks: Mapping[str, list[str]] | None = None,
 ) -> Changed:
-    """The state of a session, with what ``scopes`` name of its tracks; ``removed`` are clips and marks that went."""
+    """The state of a session, with what ``scopes`` name of its tracks.
+
+    ``removed`` are the clips that went, by track, and ``removed_marks`` the marks.
+    """
     tracks: list[TrackView] = []
     content = Content()
     for track, recording in tracks_of(db, session.id):
@@ -203,7 +216,8 @@ def answer(
         clip_values=content.clip_values,
         mark_values=content.mark_values,
         whole=[id for id, scope in scopes.items() if scope.whole],
-        removed=list(removed),
+        removed=dict(removed),
+        removed_marks=dict(removed_marks or {}),
         label=label,
         told=told,
         undo=undo_label,

@@ -9,6 +9,7 @@ import numpy as np
 from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.drafts.ride import GIVE_SETTLED, RideDraft, RideRule, draft_ride, inner_spread
+from nivelus.core.drafts.settle import headroom
 from nivelus.core.drafts.strays import Stray, deviations_of, find_strays
 from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import heard
@@ -16,12 +17,14 @@ from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.curve import FloatArray, GainCurve, add_curves
 from nivelus.core.gain.curves import EMPTY, SILENT, Curve, Shape
 from nivelus.core.measure.grid import FRAME, LevelGrid
+from nivelus.core.measure.spans import levels_of_spans
 from nivelus.services.drawing import RAMP, count_of, put_lane
 from nivelus.services.edits import run_edit
 from nivelus.services.lanes import Layers, lane_values, layers_of, working_range
 from nivelus.services.levels import clip_rows, gain_curve, gain_per_frame
 from nivelus.services.marks import marks_of
-from nivelus.services.settling import settle_phrases
+from nivelus.services.settling import is_free, settle_phrases
+from nivelus.services.targets import base_of, rule_of, target_of
 from nivelus.services.views import Changed, InsideView, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
@@ -164,8 +167,7 @@ def _propose(
     if not chosen.any():
         raise Refused("There is no phrase here to ride.")
     given = {name: value / 100 if name == "strength" else value for name, value in values.items()}
-    usual = {"noise_limit": session.noise_limit, "dead_band": session.tolerance}
-    rule = RideRule(**usual | ({"give": GIVE_SETTLED} if session.settle else {}) | given)
+    rule = RideRule(**{"noise_limit": session.noise_limit, "dead_band": session.tolerance} | given)
     present = lane_values(db, track.id)["ride"].curve()
     whole = bool(chosen.all()) and span is None
     layers = _layers(db, track, recording, every)
@@ -179,8 +181,32 @@ def _propose(
         chosen=None if whole else chosen,
         present=EMPTY if whole else present,
         only=None if span is None else (min(span), max(span)),
+        gives=_gives(bench, db, session, track, recording, every, clips, layers) if session.settle else None,
     )
     return every, layers, clips, result
+
+
+def _gives(
+    bench: Workbench,
+    db: DbSession,
+    session: Session,
+    track: Track,
+    recording: Recording,
+    every: Sequence[Clip],
+    clips: Sequence[Clip],
+    layers: Layers,
+) -> FloatArray:
+    """How far each phrase may come down under a ride: as far as its clip gain may give back, LU, (n,)."""
+    grid, rate = bench.vault.grid(recording), recording.sample_rate
+    gain = gain_per_frame(layers.before_ride, recording)
+    spans = [grid.span(clip.start / rate, clip.end / rate) for clip in clips]
+    tops = levels_of_spans(grid, np.array([(s.start, s.stop) for s in spans], np.int64).reshape(-1, 2), gain, "peak")
+    target = target_of(bench, db, session, recording, every)
+    limits = rule_of(session, target, base_of(db, session, recording, track.id, target))
+    gains, rooms = (np.array([getattr(clip, name) for clip in clips], np.float64) for name in ("gain", "room_tone"))
+    up = headroom(gains, tops, rooms, limits)
+    free = np.array([is_free(clip) for clip in clips], bool)
+    return np.where(free, np.minimum(up, GIVE_SETTLED), 0.0)
 
 
 def _drawn(db: DbSession, track: Track, recording: Recording, ride: Curve) -> GainCurve:

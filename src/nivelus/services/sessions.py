@@ -53,7 +53,7 @@ def state(bench: Workbench, session_id: str) -> Changed:
     with bench.database.reading() as db:
         session = require(db, Session, session_id, "session")
         every = {track.id for track, _ in tracks_of(db, session_id)}
-        return answer(bench, db, session, {id: Scope(whole=True) for id in every}, (), "")
+        return answer(bench, db, session, {id: Scope(whole=True) for id in every}, {}, "")
 
 
 def update(bench: Workbench, session_id: str, revision: int, values: dict[str, Any]) -> Changed:

@@ -176,7 +176,8 @@ class Changed(View):
     """The state of a session after a step: all that is small, and the clips and marks that are different.
 
     ``whole`` names the tracks of which every clip and mark is here; those of other tracks that are not here stay.
-    ``clip_values`` and ``mark_values`` hold, by track, what is different of those that stay as they are but for that.
+    ``removed`` and ``removed_marks`` name what went, by track. ``clip_values`` and ``mark_values`` hold, by track, what is
+    different of those that stay as they are but for that.
     ``told`` says what the step did besides what it was asked for; empty for nothing.
     """
 
@@ -190,7 +191,8 @@ class Changed(View):
     clip_values: dict[str, ClipValues]
     mark_values: dict[str, MarkValues]
     whole: list[str]
-    removed: list[str]
+    removed: dict[str, list[str]]
+    removed_marks: dict[str, list[str]]
     label: str
     told: str
     undo: str | None

@@ -13,7 +13,7 @@ from nivelus.core.drafts.clip_gain import BaseKind, ClipGainRule, draft_clip_gai
 from nivelus.core.drafts.dips import ALL_KINDS, RAMPS, DipRule, draft_dips, place_marks
 from nivelus.core.drafts.peaks import FreedPhrase, free_phrases, with_peaks_down
 from nivelus.core.drafts.ride import GIVE_SETTLED, RideDraft, RideRule, draft_ride
-from nivelus.core.drafts.settle import settle
+from nivelus.core.drafts.settle import headroom, settle
 from nivelus.core.gain.clips import ClipGain, compile_clip_gains
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.curve import GainCurve, add_curves, frame_gain
@@ -129,8 +129,10 @@ def level_file(
     gain = frame_gain(add_curves([_clip_curve(cells, gains, rate), *beyond]), borders)
     if ride is not None:
         seconds = [((c.phrase_start or 0) / rate, (c.phrase_end or 0) / rate) for c in voiced]
-        ride = replace(ride, give=GIVE_SETTLED) if settled else ride
-        ridden = draft_ride(grid, gain, seconds, rooms, ride)
+        others = frame_gain(add_curves(beyond), borders)
+        room_up = headroom(gains, _levels(grid, whole, others, "peak"), rooms, rule)
+        gives = np.minimum(room_up, GIVE_SETTLED) if settled else None
+        ridden = draft_ride(grid, gain, seconds, rooms, ride, gives=gives)
         beyond.append(compile_curves([ridden.curve], rate))
         total = add(ridden.curve, drawn)
         # gain that was drawn elsewhere is meant to move phrases; what the ride does to their level is not

@@ -25,7 +25,7 @@ numbers are our own, chosen on labelled programmes.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from heapq import heappop, heappush
 
 import numba
@@ -68,7 +68,7 @@ BOUND = 0.05
 """Share of a phrase that must want more than it may have before the rest comes down to meet it."""
 MOST_SHIFT, HALVINGS = 12.0, 9
 GIVE_SETTLED = 1.5
-"""``RideRule.give`` where the phrase settles afterwards: its clip gain gives back what the ride takes."""
+"""LU that a phrase may come down by where it settles afterwards: its clip gain gives back what the ride takes."""
 
 REASONS = {
     "evened": "evened inside",
@@ -146,6 +146,7 @@ def draft_ride(
     chosen: BoolArray | None = None,
     present: Curve = EMPTY,
     only: tuple[float, float] | None = None,
+    gives: FloatArray | None = None,
 ) -> RideDraft:
     """Draft a ride. O(n log n) in frames; an hour takes about a second.
 
@@ -160,6 +161,7 @@ def draft_ride(
     chosen : (n,) the phrases that are drafted, all if not given; around the others ``present`` stays as it is
     present : the ride as it is
     only : seconds within which the ride is drafted, everywhere if not given; outside ``present`` stays as it is
+    gives : (n,) LU that each phrase may come down by, see ``RideRule.give``; that of the rule if not given
 
     Returns
     -------
@@ -171,9 +173,10 @@ def draft_ride(
     picked = np.ones(len(spans), bool) if chosen is None else chosen
     rides: list[tuple[Indices, FloatArray]] = []
     reasons = []
-    for span, tone, is_picked in zip(frames, room_tones.tolist(), picked.tolist(), strict=True):
+    each = [rule] * len(spans) if gives is None else [replace(rule, give=give) for give in gives.tolist()]
+    for span, tone, is_picked, own in zip(frames, room_tones.tolist(), picked.tolist(), each, strict=True):
         room = tone + float(power_to_db(gain[span, 0].mean()))
-        corners, heights, reason = _ride_of(power[span], vowels[span], room, rule, target)
+        corners, heights, reason = _ride_of(power[span], vowels[span], room, own, target)
         rides.append((corners + span.start, heights))
         reasons.append(reason if is_picked else "not chosen")
     glide = round(max(rule.attack, rule.release) / FRAME)

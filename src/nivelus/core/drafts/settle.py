@@ -36,6 +36,13 @@ class Settled:
         return f"{phrases}, {self.most:.1f} dB at most"
 
 
+def headroom(gain: FloatArray, true_peaks: FloatArray, room_tones: FloatArray, rule: ClipGainRule) -> FloatArray:
+    """How far each clip may still go up within the limits, (n,) dB; parameters as for ``settle``."""
+    room = np.minimum(rule.ceiling - np.asarray(true_peaks), rule.noise_limit - np.asarray(room_tones))
+    highest = np.minimum(max(rule.base + rule.most_up, 0.0), np.maximum(room, 0.0))
+    return np.asarray(np.maximum(highest - np.asarray(gain, np.float64), 0.0))
+
+
 def settle(
     gain: FloatArray,
     moved: FloatArray,
@@ -59,8 +66,7 @@ def settle(
     Settled
     """
     gain, moved = np.asarray(gain, np.float64), np.asarray(moved, np.float64)
-    room = np.minimum(rule.ceiling - np.asarray(true_peaks), rule.noise_limit - np.asarray(room_tones))
-    highest = np.maximum(gain, np.minimum(max(rule.base + rule.most_up, 0.0), np.maximum(room, 0.0)))
+    highest = gain + headroom(gain, true_peaks, room_tones, rule)
     lowest = np.minimum(gain, min(rule.base - rule.most_down, 0.0))
     wanted = np.round(np.clip(gain - moved, lowest, highest), 2)
     change = np.where(free & (np.abs(moved) >= LEAST), wanted - gain, 0.0)
