@@ -167,7 +167,9 @@ def test_nothing_that_is_compiled_moves_faster_than_the_declick_ramp(curve: Curv
     # six points span 5 ms; a little more on both sides for where the ramp begins
     around = np.lib.stride_tricks.sliding_window_view(np.pad(db, 4, mode="edge"), 9)
     span = around.max(axis=1) - around.min(axis=1)
-    assert (steps <= 0.34 * span[:-1] + 0.25).all()
+    # on the way out of silence and back a spike of a millisecond is cut: what is left of it climbs as 144 dB in 5 ms do
+    from_silence = (np.minimum(db[1:], db[:-1]) < -60) & (steps <= 144 / 5 + 0.25)
+    assert (from_silence | (steps <= 0.34 * span[:-1] + 0.25)).all()
 
 
 def test_steps_drawn_within_a_blink_are_spread_and_slow_moves_are_left_alone() -> None:
