@@ -164,8 +164,8 @@ def test_nothing_that_is_compiled_moves_faster_than_the_declick_ramp(curve: Curv
     at = np.arange(-0.1, 10.1, 0.001)
     db = np.interp(at * RATE, compiled.at, compiled.db)
     steps = np.abs(np.diff(db))
-    # six points span 5 ms; a little more on both sides for where the ramp begins
-    around = np.lib.stride_tricks.sliding_window_view(np.pad(db, 4, mode="edge"), 9)
+    # six points span 5 ms; more on both sides for where the ramp begins, and for the next that cuts it short
+    around = np.lib.stride_tricks.sliding_window_view(np.pad(db, 8, mode="edge"), 17)
     span = around.max(axis=1) - around.min(axis=1)
     # on the way out of silence and back a spike of a millisecond is cut: what is left of it climbs as 144 dB in 5 ms do
     from_silence = (np.minimum(db[1:], db[:-1]) < -60) & (steps <= 144 / 5 + 0.25)
