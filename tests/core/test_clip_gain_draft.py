@@ -196,6 +196,9 @@ def test_a_short_peak_that_holds_a_phrase_back_is_turned_down_as_deep_as_needed(
     # 12 dB up bring the peak to +4, the ceiling is -1; the phrase loses a little, and is given it back
     assert -8.0 + freed.gain + dip.depth == pytest.approx(-1.1, abs=0.05)
     assert 12.0 < freed.gain < 12.4
+    hardly = free(spiky(-12.9))
+    assert hardly is not None
+    assert [dip.depth for dip in hardly.dips] == [-0.5]
     two = free(spiky(-8.0, count=2))
     assert two is not None
     assert len(two.dips) == 2

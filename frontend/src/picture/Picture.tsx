@@ -183,7 +183,7 @@ function Strip({ name, height, fold, resize, tools, children }: StripProps) {
     });
   const toggle = () => useView.setState((s) => ({ folded: { ...s.folded, [fold]: !folded } }));
   return (
-    <div className="strip" style={{ height: folded ? 20 : height }}>
+    <div className="strip" style={folded ? { height: 20, minHeight: 20 } : { height }}>
       {resize && !folded && (
         <div
           className="strip-grip"

@@ -146,7 +146,7 @@ function drawBorder(ctx: Context, a: Axis, clip: Clip, height: number, palette: 
 export function drawGain(ctx: Context, width: number, height: number, scene: Scene) {
   const { palette, clips } = scene;
   const a = paper(ctx, width, height, scene);
-  const s = gainScale(clips, scene.marks, scene.track, scene.stage, height);
+  const s = gainScale(clips, scene.marks, scene.points, scene.track, scene.stage, height);
   const step = (s.high - s.low) / height > 0.45 ? 12 : 6;
   for (let value = Math.ceil(s.low / step) * step; value <= s.high; value += step) {
     const y = Math.round(s.y(value)) + 0.5;

@@ -1,7 +1,9 @@
 /** Hands on marks in the ribbon and on dips in the gain strip: their depth, their edges, their ramps. */
+
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
 import type { Mark } from "../api/client";
 import { duration, focused, focusedClips, focusedMarks, seek } from "../model/actions";
+import { useCurve } from "../model/curve";
 import { changeDepth, hearDips, KIND_NAMES, keepEdges, selectMarks } from "../model/details";
 import { heldDepth } from "../model/session";
 import { type EdgeName, hand, redraw, useView } from "../model/view";
@@ -166,7 +168,14 @@ export function hitDip(a: Axis, s: Scale, x: number, y: number): DipHit | null {
 }
 
 export function dipScale(height: number): Scale {
-  return gainScale(focusedClips(), focusedMarks(), focused(), useView.getState().stage, height);
+  return gainScale(
+    focusedClips(),
+    focusedMarks(),
+    useCurve.getState().points,
+    focused(),
+    useView.getState().stage,
+    height,
+  );
 }
 
 export function gainHover(event: ReactPointer<HTMLElement>) {

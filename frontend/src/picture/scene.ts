@@ -97,12 +97,39 @@ export const LOWEST_SHOWN = -60;
 
 /** The gain strip: from above the highest clip gain down to the deepest dip that is shown. In the stage Ride it is the
  * working range, so that the hand has room for what is drawn. */
-export function gainScale(clips: Clip[], marks: Mark[], track: Track | undefined, stage: Stage, height: number): Scale {
+const extents = new WeakMap<GainPoints, { low: number; high: number }>();
+
+/** Between which dB a compiled gain lies; worked out once. Silence is no depth that a strip could show. */
+function extentOf(points: GainPoints): { low: number; high: number } {
+  let known = extents.get(points);
+  if (!known) {
+    known = { low: 0, high: 0 };
+    for (const db of points.db) {
+      known.high = Math.max(known.high, db);
+      if (db >= SHOWN_DEPTH) known.low = Math.min(known.low, db);
+    }
+    extents.set(points, known);
+  }
+  return known;
+}
+
+/** The scale of the gain strip: it takes in every layer, and the sum of them. */
+export function gainScale(
+  clips: Clip[],
+  marks: Mark[],
+  sum: GainPoints,
+  track: Track | undefined,
+  stage: Stage,
+  height: number,
+): Scale {
   let { low, high } = GAIN_RANGE;
   if (stage === "ride" && track) {
     low = Math.max(track.range_low, LOWEST_SHOWN) - 1;
     high = track.range_high + 1;
   }
+  const extent = extentOf(sum);
+  low = Math.min(low, extent.low - 2);
+  high = Math.max(high, extent.high + 2);
   for (const clip of clips) {
     low = Math.min(low, clip.gain - 2);
     high = Math.max(high, clip.gain + 2);

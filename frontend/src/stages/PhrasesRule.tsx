@@ -145,9 +145,7 @@ export function PhrasesRule() {
           <Switch
             size="xs"
             mb={8}
-            label={`Turn down ${draft.peaks === 1 ? "the short peak" : `the ${draft.peaks} short peaks`} that hold ${
-              draft.by_peaks === 1 ? "1 phrase" : `${draft.by_peaks} phrases`
-            } back (${plain(draft.deepest)} dB${draft.peaks > 1 ? " at most" : ""})`}
+            label={peakWords(draft)}
             checked={peaks}
             onChange={(event) => {
               useView.setState({ peaks: event.currentTarget.checked });
@@ -191,6 +189,13 @@ export function PhrasesRule() {
       </div>
     </section>
   );
+}
+
+/** What turning short peaks down would do, as in "Turn down the 2 short peaks that hold 1 phrase back (−5.2 dB at most)". */
+function peakWords({ peaks, by_peaks, deepest }: Draft): string {
+  const what = peaks === 1 ? "the short peak that holds" : `the ${peaks} short peaks that hold`;
+  const whom = by_peaks === 1 ? "1 phrase" : `${by_peaks} phrases`;
+  return `Turn down ${what} ${whom} back (${plain(deepest)} dB${peaks > 1 ? " at most" : ""})`;
 }
 
 /** The base that a rule gives: what was set by hand, none, or what the track tells by itself. */

@@ -23,6 +23,8 @@ APART = 4
 """Frames between peaks below which they are one."""
 BESIDE = 1
 """Frames that a dip reaches beyond a peak on both sides, so that it is down before the peak is there."""
+LEAST = 0.5
+"""dB of the shallowest dip: less is none, see ``core.drafts.dips.LEAST_DIP``."""
 MARGIN = 0.1
 """dB that a peak comes to lie under the ceiling."""
 
@@ -74,7 +76,7 @@ def free_of_peaks(
             return None
         turned[:] = 0.0
         for a, b in spans:
-            depth = float(tops[a:b].max()) + needed - ceiling + MARGIN
+            depth = max(float(tops[a:b].max()) + needed - ceiling + MARGIN, LEAST)
             if depth > DEEPEST:
                 return None
             turned[max(0, a - BESIDE) : b + BESIDE] = -depth
