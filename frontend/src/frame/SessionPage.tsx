@@ -44,6 +44,12 @@ const FIRST_LOOK = 32;
 const RULES = { survey: SurveyRule, phrases: PhrasesRule, details: DetailsRule, ride: RideRule, deliver: DeliverRule };
 const LISTS = { survey: SurveyList, phrases: Worklist, details: DetailsList, ride: RideList, deliver: DeliverList };
 
+/** Be in a stage. A draft is seen where it can be accepted, and nowhere else. */
+function enter(stage: Stage) {
+  useView.setState({ stage, ...(stage === "phrases" ? {} : { draft: null, peaks: false }) });
+  if (stage !== "ride") useRide.setState({ draft: null });
+}
+
 /** Track and selection as they stand in the address; a large selection is left out. */
 function stateSearch(): string {
   const { focus, selection, marks } = useView.getState();
@@ -88,11 +94,7 @@ export function SessionPage() {
     return stop;
   }, [id]);
 
-  // a draft is seen where it can be accepted, and nowhere else
-  useEffect(() => {
-    useView.setState({ stage, ...(stage === "phrases" ? {} : { draft: null, peaks: false }) });
-    if (stage !== "ride") useRide.setState({ draft: null });
-  }, [stage]);
+  useEffect(() => enter(stage), [stage]);
 
   // the first recording that comes into an empty session is shown whole
   useEffect(
@@ -125,7 +127,10 @@ export function SessionPage() {
   const goStage = useCallback(
     async (next: Stage) => {
       // the stage that is left keeps what was selected in it, for Back
-      await navigate({ search: stateSearch() }, { replace: true });
+      const left = stateSearch();
+      // keys that follow at once are meant for the stage that is gone to
+      enter(next);
+      await navigate({ search: left }, { replace: true });
       await navigate({ pathname: `/s/${id}/${next}`, search: stateSearch() });
     },
     [id, navigate],

@@ -91,7 +91,7 @@ function EqualSwitch({ track }: { track: string }) {
   }, [louder]);
   const down = before ? Math.min(louder, 0) : -Math.max(louder, 0);
   return (
-    <Tooltip label="Hear before and after equally loud; the render is not changed">
+    <Tooltip label="Hear before and after equally loud (Q); the render is not changed">
       <Button
         size="compact-sm"
         variant={equal ? "filled" : "default"}

@@ -76,6 +76,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("play-selection", "Listen", "Play the selection with 1 s around it", ["Enter"], playSelection),
     c("loop", "Listen", "Loop the selection", ["O"], () => setLoop(!useView.getState().loop)),
     c("before", "Listen", "Before / After (hold: as long as held)", ["B"], () => setBefore(!useView.getState().before)),
+    c("equal", "Listen", "Before and after equally loud", ["Q"], () => useView.setState((s) => ({ equal: !s.equal }))),
     c("next", "Go", "Next in the worklist", ["."], () => go(1, false)),
     c("previous", "Go", "Previous in the worklist", [","], () => go(-1, false)),
     c("next-off", "Go", "Next that is off, or not down yet", ["Shift+."], () => go(1, true)),

@@ -1,66 +1,95 @@
-/** The exact gain and the words of a phrase, typed. Opened by a double click. */
-import { Button, Group, Modal, NumberInput, Stack, TextInput } from "@mantine/core";
-import { useEffect, useState } from "react";
+/** The exact gain and the words of a phrase, typed where its capsule lies. Opened by a double click or a key. */
+import { NumberInput, TextInput } from "@mantine/core";
+import { type FocusEvent, type KeyboardEvent, useEffect, useState } from "react";
 import { api } from "../api/client";
-import { changeGain, focused, focusedClips } from "../model/actions";
+import { changeGain, focused, focusedClips, phraseSpan, reveal } from "../model/actions";
 import { edit } from "../model/session";
 import { useView } from "../model/view";
+import { axis, chartRange } from "./axis";
+import { CAPSULE, capsuleBox, chartScale } from "./scene";
 
-export function ExactValue() {
+const WIDTH = 330;
+const HEIGHT = 40;
+
+export function ExactValue({ width, height }: { width: number; height: number }) {
   const id = useView((s) => s.exact);
+  const window = useView((s) => s.window);
   const clip = focusedClips().find((c) => c.id === id);
   const [gain, setGain] = useState<string | number>(0);
   const [words, setWords] = useState("");
-  // biome-ignore lint/correctness/useExhaustiveDependencies: the fields are filled when the dialog opens, not while typing
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the fields are filled when they open, not while typing
   useEffect(() => {
     if (!clip) return;
     setGain(clip.gain);
     setWords(clip.label);
+    reveal(phraseSpan(clip));
   }, [id]);
+  const track = focused();
+  if (!clip || !track || width === 0) return null;
+
+  const range = chartRange(focusedClips(), track.target);
+  const s = chartScale(range.low, range.high, height);
+  const { x, w } = capsuleBox(axis(window, width), clip);
+  const y = s.y((clip.after ?? track.target) - track.target);
+  const below = y + CAPSULE + HEIGHT < height;
 
   const close = () => useView.setState({ exact: null });
   const apply = async () => {
-    const track = focused();
-    if (!clip || !track) return close();
-    const value = Number(gain);
     close();
+    const value = Number(gain);
     if (words.trim() !== clip.label) await edit((revision) => api.label(track.id, revision, clip.id, words));
     if (gain !== "" && Number.isFinite(value) && value !== clip.gain) await changeGain([clip.id], { to: value });
   };
-
+  const onKey = (event: KeyboardEvent) => {
+    // the keys of the picture are not meant here
+    event.stopPropagation();
+    if (event.key === "Enter") void apply();
+    if (event.key === "Escape") close();
+  };
+  const onLeave = (event: FocusEvent<HTMLDivElement>) => {
+    if (!event.currentTarget.contains(event.relatedTarget as Node | null)) void apply();
+  };
   return (
-    <Modal opened={clip !== undefined} onClose={close} title="Phrase" size="sm" centered returnFocus={false}>
-      <form
-        onSubmit={(event) => {
-          event.preventDefault();
-          void apply();
-        }}
-      >
-        <Stack gap="sm">
-          <NumberInput
-            label="Gain"
-            data-autofocus
-            value={gain}
-            onChange={setGain}
-            suffix=" dB"
-            decimalScale={2}
-            step={0.5}
-            min={-60}
-            max={24}
-            disabled={clip?.locked}
-            description={clip?.locked ? "This phrase is locked." : undefined}
-          />
-          {clip?.after != null && (
-            <TextInput label="Words" value={words} onChange={(event) => setWords(event.currentTarget.value)} />
-          )}
-          <Group justify="flex-end" gap="xs">
-            <Button variant="default" onClick={close}>
-              Leave it
-            </Button>
-            <Button type="submit">Set</Button>
-          </Group>
-        </Stack>
-      </form>
-    </Modal>
+    <div
+      className="exact"
+      role="group"
+      aria-label="Exact gain and words"
+      style={{
+        left: Math.min(Math.max(x + w / 2 - WIDTH / 2, 48), Math.max(width - WIDTH - 4, 48)),
+        top: below ? y + CAPSULE : Math.max(y - CAPSULE - HEIGHT, 0),
+        width: clip.after === null ? 110 : WIDTH,
+      }}
+      onPointerDown={(event) => event.stopPropagation()}
+      onDoubleClick={(event) => event.stopPropagation()}
+      onKeyDown={onKey}
+      onBlur={onLeave}
+    >
+      <NumberInput
+        size="xs"
+        w={98}
+        aria-label="Gain"
+        autoFocus
+        onFocus={(event) => event.currentTarget.select()}
+        value={gain}
+        onChange={setGain}
+        suffix=" dB"
+        decimalScale={2}
+        step={0.5}
+        min={-60}
+        max={24}
+        disabled={clip.locked}
+        title={clip.locked ? "This phrase is locked" : "Enter: set, Escape: leave it"}
+      />
+      {clip.after !== null && (
+        <TextInput
+          size="xs"
+          flex={1}
+          aria-label="Words"
+          placeholder="words"
+          value={words}
+          onChange={(event) => setWords(event.currentTarget.value)}
+        />
+      )}
+    </div>
   );
 }

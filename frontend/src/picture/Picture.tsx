@@ -149,7 +149,6 @@ export function Picture({ stage }: { stage: Stage }) {
       <PlayLine />
       <SnapLine />
       <HandLabel />
-      <ExactValue />
     </div>
   );
 }
@@ -273,6 +272,7 @@ function Chart({ scene }: { scene: () => Scene | null }) {
         draw={(ctx, w, h) => withScene(scene, (s) => drawChart(ctx, w, h, s, chartRange(s.clips, s.track.target)))}
       />
       <Capsules width={width} height={height} />
+      <ExactValue width={width} height={height} />
     </div>
   );
 }
