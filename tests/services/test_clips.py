@@ -11,7 +11,8 @@ from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
 from nivelus.core.sound.reader import SoundReader
 from nivelus.services import clips, drafts, sessions, sound
-from nivelus.services.levels import clip_rows, phrases_of
+from nivelus.services.levels import phrases_of
+from nivelus.services.rows import clip_rows
 from nivelus.services.workbench import Workbench
 from tests.store.test_history import state_of
 

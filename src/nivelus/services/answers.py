@@ -22,7 +22,6 @@ from nivelus.core.marks.mark import KINDS
 from nivelus.services.lanes import LaneValue, drawn_lanes, layers_of
 from nivelus.services.levels import (
     ALWAYS_WHOLE,
-    clip_rows,
     clip_values,
     gain_curve,
     gain_per_frame,
@@ -30,6 +29,7 @@ from nivelus.services.levels import (
     view_clips,
 )
 from nivelus.services.marks import TrackMarks, mark_values, marks_of, rules_of, track_marks, view_marks
+from nivelus.services.rows import carry, clip_rows
 from nivelus.services.targets import base_of, target_of
 from nivelus.services.views import (
     Changed,
@@ -53,6 +53,7 @@ RULE_FIELDS = tuple(RuleView.model_fields)
 
 def after_edit(bench: Workbench, edit: Edit) -> Changed:
     """The answer to a finished edit: what is small, and the clips and marks that it touched."""
+    carry(edit)
     scopes: dict[str, Scope] = {}
 
     def scope(track: str) -> Scope:

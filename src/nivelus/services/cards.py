@@ -10,7 +10,8 @@ from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.services.answers import tracks_of
-from nivelus.services.levels import clip_rows, is_judged
+from nivelus.services.levels import is_judged
+from nivelus.services.rows import clip_rows
 from nivelus.services.targets import heard_levels, target_of
 from nivelus.services.views import (
     CardPhrase,

@@ -19,8 +19,9 @@ from nivelus.core.gain.curve import FloatArray
 from nivelus.core.marks.details import find_details, measure_mark
 from nivelus.core.marks.mark import KINDS
 from nivelus.services.edits import run_edit
-from nivelus.services.levels import clip_rows, clips_of, phrases_of
+from nivelus.services.levels import clips_of, phrases_of
 from nivelus.services.marks import TrackMarks, marks_of, rules_of, track_marks
+from nivelus.services.rows import clip_rows
 from nivelus.services.views import Changed, TrialView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require

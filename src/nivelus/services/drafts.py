@@ -25,7 +25,6 @@ from nivelus.services.details import turn_peaks_down
 from nivelus.services.edits import run_edit
 from nivelus.services.lanes import layers_of
 from nivelus.services.levels import (
-    clip_rows,
     clips_of,
     gain_curve,
     gain_per_frame,
@@ -34,6 +33,7 @@ from nivelus.services.levels import (
     loudness_offset,
 )
 from nivelus.services.marks import TrackMarks, marks_of
+from nivelus.services.rows import clip_rows
 from nivelus.services.targets import base_of, rule_of, target_of
 from nivelus.services.views import Changed, DraftItem, DraftView
 from nivelus.services.workbench import Workbench

@@ -14,7 +14,7 @@ from nivelus.core.gain.clips import ClipGain
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.curve import GainCurve, add_curves
 from nivelus.core.gain.curves import EMPTY, Curve, curve_of
-from nivelus.services.levels import clip_columns
+from nivelus.services.rows import ClipRows, CurveKey, clip_rows
 from nivelus.store.packing import unpack_curve
 from nivelus.store.tables import Clip, Lane, Track
 
@@ -103,22 +103,24 @@ def working_range(track: Track) -> Range:
 
 def clip_curves(clips: Sequence[Clip], rate: int, within: Range) -> GainCurve | None:
     """The compiled curves of clips, or None where there is none."""
-    if not any(clip.curve for clip in clips):
-        return None
-    return _compiled_clips(tuple((c.start, c.end, c.phrase_start, c.phrase_end, c.curve) for c in clips), rate, within)
+    key = _curve_key(clips)
+    return _compiled_clips(key, rate, within) if key else None
 
 
 def joined_clip_curves(clips: Sequence[Clip], rate: int) -> Curve:
     """The curves of clips as one curve over the recording."""
-    if not any(clip.curve for clip in clips):
-        return EMPTY
-    return _joined(tuple((c.start, c.end, c.phrase_start, c.phrase_end, c.curve) for c in clips), rate)
+    key = _curve_key(clips)
+    return _joined(key, rate) if key else EMPTY
+
+
+def _curve_key(clips: Sequence[Clip]) -> CurveKey:
+    return clips.curve_key if isinstance(clips, ClipRows) else ClipRows(clips).curve_key
 
 
 def whole_lane(db: DbSession, track: Track, rate: int, lane: str, with_offset: bool = True) -> Curve:
     """A lane as one curve, be it on or off, from what is in the database; that of the clips over the whole recording."""
     if lane == "curve":
-        return joined_clip_curves(clip_columns(db, track), rate)
+        return joined_clip_curves(clip_rows(db, track.id), rate)
     value = lane_values(db, track.id)[lane]
     return value.curve() if with_offset else unpack_curve(value.points)
 
@@ -139,15 +141,12 @@ def _compiled(lanes: tuple[LaneValue, ...], rate: int, within: Range) -> GainCur
     return compile_curves([lane.curve() for lane in lanes], rate, *within)
 
 
-ClipKey = tuple[int, int, int | None, int | None, str]
-
-
 @lru_cache(maxsize=6)
-def _compiled_clips(clips: tuple[ClipKey, ...], rate: int, within: Range) -> GainCurve:
+def _compiled_clips(clips: CurveKey, rate: int, within: Range) -> GainCurve:
     return compile_curves([_joined(clips, rate)], rate, *within)
 
 
 @lru_cache(maxsize=4)
-def _joined(clips: tuple[ClipKey, ...], rate: int) -> Curve:
+def _joined(clips: CurveKey, rate: int) -> Curve:
     spans = [ClipGain(start, end, 0.0, first, last) for start, end, first, last, _ in clips]
     return join_clip_curves(spans, [unpack_curve(points) for *_, points in clips], rate)

@@ -7,7 +7,6 @@ one slider moves thousands of them and its undo is one small row.
 
 from __future__ import annotations
 
-from collections import namedtuple
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from functools import cached_property, lru_cache
@@ -15,7 +14,6 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from sqlalchemy import inspect, select
 from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.drafts.dips import (
@@ -35,16 +33,16 @@ from nivelus.core.marks.mark import KINDS
 from nivelus.core.measure.grid import LevelGrid, all_borders
 from nivelus.core.measure.spans import moved_by_gain
 from nivelus.services.levels import ALWAYS_WHOLE, gain_per_frame
+from nivelus.services.rows import ClipRows, clip_rows, detail_rows, packed_marks
 from nivelus.services.views import DipRuleView, MarkValues, MarkView
 from nivelus.store.packing import COLUMNS, HOLDS, unpack
-from nivelus.store.tables import Clip, Detail, MarkSet, Recording, Track
+from nivelus.store.tables import Clip, Detail, Recording, Track
 
 SAME = 0.5
 """Share of overlap from which two marks of one kind are the same."""
 Rules = tuple[tuple[str, tuple[tuple[str, Any], ...]], ...]
 """Rules by kind, as names and values."""
 BoolArray = npt.NDArray[np.bool_]
-_DetailRow = namedtuple("_DetailRow", inspect(Detail).local_table.columns.keys())  # type: ignore[misc]
 _AT = {name: column for column, name in enumerate(COLUMNS)}
 
 
@@ -112,12 +110,11 @@ def marks_of(
 
     ``trial`` holds values of rules to try instead of the track's own.
     """
-    data = db.scalar(select(inspect(MarkSet).local_table.c.data).where(inspect(MarkSet).local_table.c.track_id == track.id))
-    table = np.array([(c.start, c.room_tone, c.phrase_start, c.phrase_end) for c in clips], np.float64).reshape(-1, 4)
+    table = (clips if isinstance(clips, ClipRows) else ClipRows(clips)).shape
     phrases, cells = table[~np.isnan(table[:, 2]), 2:], table[:, :2]
-    details = tuple(_details(db, track.id))
+    data, details = packed_marks(db, track.id), detail_rows(db, track.id)
     rules = tuple(sorted((kind, tuple(rule)) for kind, rule in rules_of(track, trial).items()))
-    return _drafted(data or "", details, phrases.tobytes(), cells.tobytes(), rules, recording.sample_rate, recording.frames)
+    return _drafted(data, details, phrases.tobytes(), cells.tobytes(), rules, recording.sample_rate, recording.frames)
 
 
 @lru_cache(maxsize=6)
@@ -153,10 +150,8 @@ def _drafted(
 def track_marks(
     db: DbSession, track: Track, recording: Recording, trial: Mapping[str, Mapping[str, Any]] | None = None
 ) -> TrackMarks:
-    """``marks_of`` with the few columns of the clips that it takes."""
-    c = inspect(Clip).local_table.c
-    query = select(c.start, c.phrase_start, c.phrase_end, c.room_tone).where(c.track_id == track.id).order_by(c.start)
-    return marks_of(db, track, recording, db.execute(query).all(), trial)  # type: ignore[arg-type]
+    """``marks_of`` for those who do not have the clips."""
+    return marks_of(db, track, recording, clip_rows(db, track.id), trial)
 
 
 def view_marks(
@@ -403,20 +398,6 @@ def _hand_arrays(count: int, touched: list[tuple[int, Detail]]) -> dict[str, Any
             value = getattr(row, column)
             out[name][place] = np.nan if value is None else value
     return out
-
-
-def _details(db: DbSession, track_id: str) -> list[Detail]:
-    """What the hand made of a track's marks, as plain rows; in an edit, as it will be when the edit is written."""
-    table = inspect(Detail).local_table
-    rows: list[Any] = list(db.execute(select(table).where(table.c.track_id == track_id)))
-    pending = [row for row in (*db.new, *db.dirty, *db.deleted) if isinstance(row, Detail) and row.track_id == track_id]
-    if pending:
-        changed = {row.id for row in pending}
-        values = [row for row in pending if row not in db.deleted]
-        names = table.columns.keys()
-        rows = [row for row in rows if row.id not in changed]
-        rows += [_DetailRow(*(getattr(row, name) for name in names)) for row in values]
-    return rows
 
 
 def _or_none(value: float) -> float | None:

@@ -21,8 +21,9 @@ from nivelus.core.measure.spans import levels_of_spans
 from nivelus.services.drawing import RAMP, count_of, put_lane
 from nivelus.services.edits import run_edit
 from nivelus.services.lanes import Layers, lane_values, layers_of, working_range
-from nivelus.services.levels import clip_rows, gain_curve, gain_per_frame
+from nivelus.services.levels import gain_curve, gain_per_frame
 from nivelus.services.marks import marks_of
+from nivelus.services.rows import clip_rows
 from nivelus.services.settling import is_free, settle_phrases
 from nivelus.services.targets import base_of, rule_of, target_of
 from nivelus.services.views import Changed, InsideView, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView

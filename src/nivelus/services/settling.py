@@ -16,8 +16,8 @@ from nivelus.core.gain.curve import GainCurve, frame_gain
 from nivelus.core.measure.grid import LevelGrid, all_borders
 from nivelus.core.measure.spans import levels_of_spans
 from nivelus.services.lanes import layers_of
-from nivelus.services.levels import clip_rows
 from nivelus.services.marks import marks_of
+from nivelus.services.rows import clip_rows
 from nivelus.services.targets import base_of, rule_of, target_of
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit

@@ -29,8 +29,6 @@ from nivelus.core.measure.waveform import LEVELS, tile
 from nivelus.core.sound.reader import SoundReader
 from nivelus.services.lanes import clip_curves, drawn_gain, layers_of, working_range
 from nivelus.services.levels import (
-    clip_columns,
-    clip_rows,
     gain_curve,
     gain_per_frame,
     is_judged,
@@ -40,6 +38,7 @@ from nivelus.services.levels import (
     mono_offset,
 )
 from nivelus.services.marks import marks_of, track_marks, view_marks
+from nivelus.services.rows import clip_rows
 from nivelus.services.targets import target_of
 from nivelus.services.views import BeforeAfter, FiguresView, MarkView
 from nivelus.services.workbench import Workbench
@@ -131,7 +130,7 @@ def gain_points(bench: Workbench, track_id: str, layers: Collection[str] = LAYER
 def _layers(db: DbSession, track: Track, recording: Recording, layers: Collection[str]) -> GainCurve:
     """The sum of some layers of a track."""
     curves = []
-    columns = clip_columns(db, track) if {"clip", "curve"} & set(layers) else []
+    columns = clip_rows(db, track.id) if {"clip", "curve"} & set(layers) else []
     if "clip" in layers:
         curves.append(gain_curve(columns, recording))
     if "curve" in layers:

@@ -13,8 +13,9 @@ from sqlmodel import col
 from nivelus.core.drafts.clip_gain import BaseKind, ClipGainRule, resolve_base, resolve_target
 from nivelus.core.errors import NotFound
 from nivelus.services.lanes import layers_of
-from nivelus.services.levels import clip_rows, gain_curve, is_judged, level_before, levels_after, loudness_offset
+from nivelus.services.levels import gain_curve, is_judged, level_before, levels_after, loudness_offset
 from nivelus.services.marks import marks_of
+from nivelus.services.rows import clip_rows
 from nivelus.services.workbench import Workbench
 from nivelus.store.tables import Clip, Recording, Session, Track
 
