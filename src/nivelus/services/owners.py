@@ -59,10 +59,11 @@ def owners_of(edit: Edit, track: Track, recording: Recording, lane: str, span: t
         yield Owner(lane_row(edit, track, lane), *EVERYWHERE, length_of(recording))
         return
     rate = recording.sample_rate
-    for clip in clips_of(edit.db, track.id):
-        start, end = clip.start / rate, clip.end / rate
-        if start <= span[1] and end > span[0]:
-            yield Owner(clip, start, end, length_of(recording))
+    # only those in the span are loaded: an hour has a thousand clips
+    first, last = max(span[0], 0.0) * rate, min(span[1], length_of(recording)) * rate
+    within = (col(Clip.track_id) == track.id, col(Clip.start) <= last, col(Clip.end) > first)
+    for clip in edit.db.scalars(select(Clip).where(*within).order_by(col(Clip.start))).all():
+        yield Owner(clip, clip.start / rate, clip.end / rate, length_of(recording))
 
 
 def length_of(recording: Recording) -> float:
