@@ -119,14 +119,18 @@ export function DeliverList({ goStage }: { goStage: (stage: Stage) => Promise<vo
   const checks: [boolean, string, Check][] = [
     [
       after.level === after.count,
-      after.level === after.count ? "Every phrase is level" : `${after.count - after.level} phrases are off`,
+      after.level === after.count
+        ? "Every phrase is level"
+        : after.count - after.level === 1
+          ? "1 phrase is off"
+          : `${after.count - after.level} phrases are off`,
       "level",
     ],
     [
       after.overs === 0,
       after.overs === 0
         ? "Nothing passes the ceiling"
-        : `${after.overs} pass the ceiling of ${plain(rule.ceiling)} dBTP`,
+        : `${after.overs} ${after.overs === 1 ? "passes" : "pass"} the ceiling of ${plain(rule.ceiling)} dBTP`,
       "ceiling",
     ],
     [
