@@ -24,7 +24,7 @@ def song(page: Page, demo_program: Program) -> dict[str, Any]:
     state = fresh(demo_program, SONG)
     open_stage(page, demo_program, state)
     page.keyboard.press("Shift+F")
-    expect(page.locator(".capsule")).to_have_count(4)
+    expect(page.locator(".capsule")).to_have_count(6)
     return state
 
 
