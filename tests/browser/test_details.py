@@ -134,7 +134,7 @@ def test_from_level_phrases_to_a_render_with_its_details_down(quiet_page: Page, 
 
 def test_a_slider_shows_what_it_would_do_while_it_is_held(page: Page, demo_program: Program, song: dict) -> None:
     page.get_by_role("switch", name="Breaths down").click(force=True)
-    expect(kind_rule(page, "breath")).to_contain_text("5 of 5 down")
+    expect(kind_rule(page, "breath")).to_contain_text("4 of 4 down")
     thumb = page.get_by_role("slider", name="Breaths: how far down")
     box = thumb.bounding_box()
     assert box
@@ -287,7 +287,7 @@ def test_limits_and_silence_are_part_of_the_rule(page: Page, demo_program: Progr
     page.get_by_label("Gaps all the way to silence").click()
     page.get_by_role("switch", name="Gaps down").click(force=True)
     expect(kind_rule(page, "gap")).to_contain_text("silence")
-    expect(kind_rule(page, "gap")).to_contain_text(re.compile(r"[1-9] of 9 down"))
+    expect(kind_rule(page, "gap")).to_contain_text(re.compile(r"[1-9] of 10 down"))
     assert min(m["depth"] for m in marks_of(demo_program, song, "gap")) < -100
     deepest = page.get_by_role("slider", name="Breaths: deepest")
     deepest.focus()
