@@ -20,12 +20,12 @@ def ranked(values: FloatArray, share: int) -> float:
 
 
 @numba.njit(nogil=True, cache=True)
-def floors(level: FloatArray, second: int, reach: int, share: int, lowest: float) -> FloatArray:
-    """For each second of ``level``, the rank of what lies within ``reach`` seconds of it and over ``lowest``."""
+def floors(level: FloatArray, second: int, reach: int, share: int, lowest: float, every: int) -> FloatArray:
+    """For each second of ``level``, the rank of ``every`` so many frames within ``reach`` seconds of it and over ``lowest``."""
     count = max(1, -(-len(level) // second))
     out = np.full(count, lowest)
     for block in range(count):
-        part = level[max(0, (block - reach) * second) : (block + reach + 1) * second]
+        part = level[max(0, (block - reach) * second) : (block + reach + 1) * second : every]
         heard = part[part > lowest]
         if len(heard):
             out[block] = ranked(heard, share)

@@ -47,7 +47,7 @@ def _weight(f: Features, power: npt.NDArray[np.float32], end: int, start: int) -
     sides = min(
         ranked(f.level[max(0, end - NEAR_SIDE_FRAMES) : end], 80), ranked(f.level[start : start + NEAR_SIDE_FRAMES], 80)
     )
-    depth = min(max(sides - float(np.median(f.level[end:start])), 0.0), DEEPEST)
+    depth = min(max(sides - ranked(f.level[end:start], 50), 0.0), DEEPEST)
     difference = min(abs(gated_loudness(power[before]) - gated_loudness(power[after])), MOST_DIFFERENT)
     return start - end + PER_DEPTH * depth + PER_DIFFERENCE * difference
 

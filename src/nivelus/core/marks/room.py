@@ -64,7 +64,7 @@ def stretches(level: FloatArray, voice: FloatArray) -> npt.NDArray[np.int64]:
 
 def voice_around(level: FloatArray) -> FloatArray:
     """The level that the voice reaches within +-8 s, (n,) dB: the 95th percentile of what is not silence."""
-    return _spread(floors(level, FRAMES_PER_SECOND, _REACH, _VOICE_SHARE, LOWEST), len(level))
+    return _spread(floors(level, FRAMES_PER_SECOND, _REACH, _VOICE_SHARE, LOWEST, 4), len(level))
 
 
 def have_room(level: FloatArray, parts: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
@@ -85,7 +85,7 @@ def room_floor(level: FloatArray, parts: npt.NDArray[np.int64], roomy: npt.NDArr
             continue
         part = _inner(level, a, b)
         # within a stretch what is silent in one band is room all the same
-        blocks = floors(part, FRAMES_PER_SECOND, _REACH, _SHARE, -np.inf)
+        blocks = floors(part, FRAMES_PER_SECOND, _REACH, _SHARE, -np.inf, 2)
         values = _spread(np.minimum(blocks, _lowest_around(part) + MOST_CHANGE), len(part))
         lead = _RING if a and len(part) < b - a else 0
         out[a:b] = np.interp(np.arange(b - a), np.arange(len(part)) + lead, values)
@@ -100,7 +100,7 @@ def _inner(level: FloatArray, a: int, b: int) -> FloatArray:
 
 def _lowest_around(level: FloatArray) -> FloatArray:
     """For each second, the lowest that any second within +-30 s comes down to, dB."""
-    seconds = floors(level, FRAMES_PER_SECOND, 0, _SHARE, -np.inf)
+    seconds = floors(level, FRAMES_PER_SECOND, 0, _SHARE, -np.inf, 1)
     if len(seconds) > 1 and len(level) % FRAMES_PER_SECOND:
         # of a last second that is cut off nothing is known
         seconds[-1] = np.inf
