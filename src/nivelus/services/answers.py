@@ -30,7 +30,7 @@ from nivelus.services.levels import (
 )
 from nivelus.services.marks import TrackMarks, mark_values, marks_of, rules_of, track_marks, view_marks
 from nivelus.services.rows import carry, clip_rows
-from nivelus.services.targets import base_of, target_of
+from nivelus.services.targets import limits_of
 from nivelus.services.views import (
     Changed,
     ClipValues,
@@ -81,7 +81,7 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
             side = row["after"] or row["before"]
             removed_marks.add(side["track_id"], _removed_mark(row))
             scope(side["track_id"]).new_marks.add(side["found"] or row["id"])
-        for track_id, rows in _by_track(edit.touched("detail")).items():
+        for track_id, rows in edit.touched_by_track("detail").items():
             scope(track_id).clips.update(_clips_under(db, track_id, rows))
         for row in edit.touched("lane"):
             side = row["after"] or row["before"]
@@ -183,17 +183,17 @@ def answer(
     for track, recording in tracks_of(db, session.id):
         scope = scopes.get(track.id, Scope())
         all_clips = scope.whole or scope.every or scope.relevelled
-        few = not all_clips and scope.marks is None and session.target_kind != "median"
+        few = not all_clips and scope.marks is None
         clips = clip_rows(db, track.id, (scope.clips | scope.new_clips) if few else None)
-        target = target_of(bench, db, session, recording, clips)
+        limits = limits_of(bench, db, session, track, recording)
         tracks.append(
             TrackView(
                 id=track.id,
                 name=track.name,
                 position=track.position,
                 fader=track.fader,
-                target=target,
-                base=base_of(db, session, recording, track.id, target),
+                target=limits.target,
+                base=limits.base,
                 rules=rules_of(track),
                 shows_esses=recording.shows_esses,
                 lanes=drawn_lanes(db, track.id),
@@ -329,14 +329,6 @@ def _removed_mark(row: dict[str, Any]) -> list[str]:
         # what was found comes back as it was found; what the hand made is gone
         return [row["id"]] if before["found"] is None else []
     return [after["found"] or row["id"]] if after["gone"] else []
-
-
-def _by_track(rows: Sequence[dict[str, Any]]) -> dict[str, list[dict[str, Any]]]:
-    """Rows of an edit by the track that they belong to."""
-    found: dict[str, list[dict[str, Any]]] = {}
-    for row in rows:
-        found.setdefault((row["after"] or row["before"])["track_id"], []).append(row)
-    return found
 
 
 def _clips_under(db: DbSession, track_id: str, rows: Sequence[dict[str, Any]]) -> list[str]:

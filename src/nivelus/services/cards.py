@@ -82,7 +82,7 @@ def _phrases(
     deviations: list[float] = []
     for track, recording in tracks:
         clips = clip_rows(db, track.id)
-        target, rate = target_of(bench, db, session, recording, clips), recording.sample_rate
+        target, rate = target_of(bench, db, session, track, recording), recording.sample_rate
         levels = heard_levels(bench, db, session, track, recording)
         judged = [clip for clip in clips if is_judged(clip)]
         spans += [((clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate) for clip in judged]

@@ -12,29 +12,29 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain, freeing_target
 from nivelus.core.drafts.peaks import FreedPhrase, free_phrases, with_peaks_down
 from nivelus.core.errors import Refused
 from nivelus.core.gain.curve import FloatArray
-from nivelus.core.measure.grid import LevelGrid
-from nivelus.core.measure.spans import levels_of_spans
+from nivelus.core.measure.spans import as_table, levels_of_spans
 from nivelus.services.details import turn_peaks_down
 from nivelus.services.edits import run_edit
 from nivelus.services.lanes import layers_of
 from nivelus.services.levels import (
+    clip_frames,
     clips_of,
     gain_curve,
     gain_per_frame,
     level_before,
     levels_after,
     loudness_offset,
+    phrase_frames,
 )
 from nivelus.services.marks import TrackMarks, marks_of
 from nivelus.services.rows import clip_rows
-from nivelus.services.targets import base_of, rule_of, target_of
+from nivelus.services.targets import limits_of
 from nivelus.services.views import Changed, DraftItem, DraftView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
@@ -45,10 +45,9 @@ HELD = ("locked", "reference", "left out", "by hand")
 
 @dataclass(frozen=True)
 class Proposal:
-    """A draft worked out: the target, the base and the rule, the clips it is for, their levels and true peaks before clip gain,
-    what becomes of them, and which of them short peaks hold back."""
+    """A draft worked out: the rule with its target and base, the clips it is for, their levels and true peaks before clip
+    gain, what becomes of them, and which of them short peaks hold back."""
 
-    target: float
     rule: ClipGainRule
     clips: list[Clip]
     levels: FloatArray
@@ -83,12 +82,12 @@ def draft(
     after = found.levels + gain
     for place in found.freed if peaks else ():
         # a dip on its peak takes from a phrase what the gain gives back
-        after[place] = found.target
+        after[place] = found.rule.target
     counted = np.array([not clip.left_out for clip in found.clips], bool)
     dips = [dip for phrase in found.freed.values() for dip in phrase.dips]
     rooms = np.array([clip.room_tone for clip in found.clips])
     return DraftView(
-        target=found.target,
+        target=found.rule.target,
         base=found.rule.base,
         by_peaks=len(found.freed),
         peaks=len(dips),
@@ -99,7 +98,7 @@ def draft(
             for clip, gain, level, why in zip(found.clips, gain.tolist(), after.tolist(), reason, strict=True)
         ],
         moves=sum(clip.gain != gain for clip, gain in zip(found.clips, gain.tolist(), strict=True)),
-        level=int((np.abs(after - found.target)[counted] <= session.tolerance + 1e-9).sum()),
+        level=int((np.abs(after - found.rule.target)[counted] <= session.tolerance + 1e-9).sum()),
         count=int(counted.sum()),
         reasons=dict(Counter(reason)),
     )
@@ -147,7 +146,6 @@ def _propose(
 
     A phrase is judged with all that belongs to it: its clip curve, and the dips that lie in it.
     """
-    target = target_of(bench, db, session, recording, clips)
     chosen = [clip for clip in clips if clip.loudness is not None and (ids is None or clip.id in ids)]
     if not chosen:
         raise Refused("There is no phrase here to even out.")
@@ -162,8 +160,8 @@ def _propose(
         after = levels_after(grid, session, recording, clips, beyond, curve)
         levels = np.array([after[clip.id] - clip.gain for clip in chosen], np.float64)
         gain = gain_per_frame(beyond, recording)
-        tops = levels_of_spans(grid, _table(_frames(grid, chosen, recording)), gain, "peak")
-    rule = rule_of(session, target, base_of(db, session, recording, track.id, target))
+        tops = levels_of_spans(grid, as_table(clip_frames(grid, chosen)), gain, "peak")
+    rule = limits_of(bench, db, session, track, recording)
     rooms = np.array([clip.room_tone for clip in chosen])
     result = draft_clip_gain(
         levels,
@@ -176,24 +174,12 @@ def _propose(
     freed: dict[int, FreedPhrase] = {}
     if grid is not None and "ceiling" in result.reason:
         gain = np.ones((len(grid.data), 2)) if gain is None else gain
-        phrases = _frames(grid, chosen, recording, phrase=True)
         # what is heard from two loudspeakers is louder by an offset that the grid knows nothing of
-        judged = replace(rule, target=target - loudness_offset(session, recording))
-        freed = free_phrases(grid, _frames(grid, chosen, recording), phrases, session.unit, gain, rooms, judged, result)
+        judged = replace(rule, target=rule.target - loudness_offset(session, recording))
+        frames = clip_frames(grid, chosen), phrase_frames(grid, chosen)
+        freed = free_phrases(grid, *frames, session.unit, gain, rooms, judged, result)
         result = with_peaks_down(result, freed, peaks)
-    return Proposal(target, rule, chosen, levels, tops, result, freed, marks)
-
-
-def _frames(grid: LevelGrid, clips: list[Clip], recording: Recording, phrase: bool = False) -> list[slice]:
-    """The frames of clips, or of their phrases."""
-    rate = recording.sample_rate
-    if phrase:
-        return [grid.span((clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate) for clip in clips]
-    return [grid.span(clip.start / rate, clip.end / rate) for clip in clips]
-
-
-def _table(spans: list[slice]) -> npt.NDArray[np.int64]:
-    return np.array([(frames.start, frames.stop) for frames in spans], np.int64).reshape(-1, 2)
+    return Proposal(rule, chosen, levels, tops, result, freed, marks)
 
 
 def _held(session: Session, clip: Clip) -> str | None:

@@ -14,7 +14,7 @@ from nivelus.core.gain.clips import ClipGain
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.curve import GainCurve, add_curves
 from nivelus.core.gain.curves import EMPTY, Curve, curve_of
-from nivelus.services.rows import ClipRows, CurveKey, clip_rows
+from nivelus.services.rows import CurveKey, as_rows, clip_rows
 from nivelus.store.packing import unpack_curve
 from nivelus.store.tables import Clip, Lane, Track
 
@@ -103,18 +103,14 @@ def working_range(track: Track) -> Range:
 
 def clip_curves(clips: Sequence[Clip], rate: int, within: Range) -> GainCurve | None:
     """The compiled curves of clips, or None where there is none."""
-    key = _curve_key(clips)
+    key = as_rows(clips).curve_key
     return _compiled_clips(key, rate, within) if key else None
 
 
 def joined_clip_curves(clips: Sequence[Clip], rate: int) -> Curve:
     """The curves of clips as one curve over the recording."""
-    key = _curve_key(clips)
+    key = as_rows(clips).curve_key
     return _joined(key, rate) if key else EMPTY
-
-
-def _curve_key(clips: Sequence[Clip]) -> CurveKey:
-    return clips.curve_key if isinstance(clips, ClipRows) else ClipRows(clips).curve_key
 
 
 def whole_lane(db: DbSession, track: Track, rate: int, lane: str, with_offset: bool = True) -> Curve:

@@ -13,7 +13,7 @@ from nivelus.core.gain.clips import DECLICK_SECONDS, ClipGain, compile_clip_gain
 from nivelus.core.gain.curve import FloatArray, GainCurve, add_curves, frame_gain
 from nivelus.core.measure.grid import LevelGrid, all_borders
 from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS
-from nivelus.core.measure.spans import levels_of_spans, span_levels
+from nivelus.core.measure.spans import as_table, levels_of_spans, span_levels
 from nivelus.services.views import ClipValues, ClipView
 from nivelus.store.tables import Clip, Recording, Session
 
@@ -32,6 +32,17 @@ def phrases_of(clips: Iterable[Clip], recording: Recording) -> list[tuple[float,
     """The phrases of clips, (start, end) in seconds."""
     rate = recording.sample_rate
     return [(c.phrase_start / rate, (c.phrase_end or 0) / rate) for c in clips if c.phrase_start is not None]
+
+
+def clip_frames(grid: LevelGrid, clips: Iterable[Clip]) -> list[slice]:
+    """The frames of the grid that each clip covers."""
+    return [grid.span(clip.start / grid.sample_rate, clip.end / grid.sample_rate) for clip in clips]
+
+
+def phrase_frames(grid: LevelGrid, clips: Iterable[Clip]) -> list[slice]:
+    """The frames of the grid that the phrase of each clip covers; each of the clips has one."""
+    rate = grid.sample_rate
+    return [grid.span((clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate) for clip in clips]
 
 
 def level_before(session: Session, recording: Recording, clip: Clip) -> float | None:
@@ -98,12 +109,11 @@ def levels_after(
         if first or last or moved[index]:
             touched.append(clip)
     rate = grid.sample_rate
-    spans = [grid.span((clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate) for clip in touched]
+    spans = phrase_frames(grid, touched)
     if gain is None and len(touched) >= _ONE_BY_ONE:
         gain = gain_per_frame(curve, recording)
     if gain is not None:
-        table = np.array([(frames.start, frames.stop) for frames in spans], np.int64).reshape(-1, 2)
-        levels = levels_of_spans(grid, table, gain, session.unit).tolist()
+        levels = levels_of_spans(grid, as_table(spans), gain, session.unit).tolist()
         return after | {clip.id: level + offset for clip, level in zip(touched, levels, strict=True)}
     borders = all_borders(recording.frames, rate)
     for clip, frames in zip(touched, spans, strict=True):

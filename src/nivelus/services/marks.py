@@ -33,7 +33,7 @@ from nivelus.core.marks.mark import KINDS
 from nivelus.core.measure.grid import LevelGrid, all_borders
 from nivelus.core.measure.spans import moved_by_gain
 from nivelus.services.levels import ALWAYS_WHOLE, gain_per_frame
-from nivelus.services.rows import ClipRows, clip_rows, detail_rows, packed_marks
+from nivelus.services.rows import as_rows, clip_rows, detail_rows, packed_marks
 from nivelus.services.views import DipRuleView, MarkValues, MarkView
 from nivelus.store.packing import COLUMNS, HOLDS, unpack
 from nivelus.store.tables import Clip, Detail, Recording, Track
@@ -110,7 +110,7 @@ def marks_of(
 
     ``trial`` holds values of rules to try instead of the track's own.
     """
-    table = (clips if isinstance(clips, ClipRows) else ClipRows(clips)).shape
+    table = as_rows(clips).shape
     phrases, cells = table[~np.isnan(table[:, 2]), 2:], table[:, :2]
     data, details = packed_marks(db, track.id), detail_rows(db, track.id)
     rules = tuple(sorted((kind, tuple(rule)) for kind, rule in rules_of(track, trial).items()))

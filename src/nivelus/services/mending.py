@@ -24,6 +24,7 @@ from nivelus.services.clips import take_phrase
 from nivelus.services.imports import RECEIVING
 from nivelus.services.keeping import clear_buried, loose
 from nivelus.services.levels import clips_of, phrases_of
+from nivelus.services.rows import forget
 from nivelus.services.work import OPEN
 from nivelus.services.workbench import Workbench
 from nivelus.store.packing import pack
@@ -47,6 +48,8 @@ def mend(bench: Workbench) -> list[str]:
         done += _look_for_files(bench, db)
         done += _find_missing_marks(bench, db)
         done += _measure_by_the_new_rule(bench, db)
+    # what is mended makes no revision, which kept rows go by
+    forget()
     return done + _tell_of_loose(bench, is_new)
 
 

@@ -17,15 +17,15 @@ from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.curve import FloatArray, GainCurve, add_curves
 from nivelus.core.gain.curves import EMPTY, SILENT, Curve, Shape
 from nivelus.core.measure.grid import FRAME, LevelGrid
-from nivelus.core.measure.spans import levels_of_spans
+from nivelus.core.measure.spans import as_table, levels_of_spans
 from nivelus.services.drawing import RAMP, count_of, put_lane
 from nivelus.services.edits import run_edit
 from nivelus.services.lanes import Layers, lane_values, layers_of, working_range
-from nivelus.services.levels import gain_curve, gain_per_frame
+from nivelus.services.levels import clip_frames, gain_curve, gain_per_frame, phrase_frames
 from nivelus.services.marks import marks_of
 from nivelus.services.rows import clip_rows
 from nivelus.services.settling import is_free, settle_phrases
-from nivelus.services.targets import base_of, rule_of, target_of
+from nivelus.services.targets import limits_of
 from nivelus.services.views import Changed, InsideView, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
@@ -63,7 +63,7 @@ def inside(bench: Workbench, track_id: str) -> InsideView:
         layers = _layers(db, track, recording, clips)
     grid = bench.vault.grid(recording)
     voiced = [clip for clip in clips if clip.phrase_start is not None]
-    spans = [grid.span(*_seconds(clip, recording)) for clip in voiced]
+    spans = phrase_frames(grid, voiced)
     (before, _), (after, vowels) = (
         _powers(grid, gain_per_frame(gain_curve(clips, recording, beyond), recording))
         for beyond in (layers.before_ride, layers.beyond)
@@ -99,7 +99,7 @@ def draft(
         session = require(db, Session, track.session_id, "session")
         every, layers, clips, result = _propose(bench, db, session, track, recording, values or {}, ids, span)
         grid = bench.vault.grid(recording)
-        spans = [grid.span(*_seconds(clip, recording)) for clip in clips]
+        spans = phrase_frames(grid, clips)
         drawn = _drawn(db, track, recording, result.curve)
         (now, vowels), (drafted, _) = (
             _powers(grid, gain_per_frame(gain_curve(every, recording, beyond), recording))
@@ -182,7 +182,7 @@ def _propose(
         chosen=None if whole else chosen,
         present=EMPTY if whole else present,
         only=None if span is None else (min(span), max(span)),
-        gives=_gives(bench, db, session, track, recording, every, clips, layers) if session.settle else None,
+        gives=_gives(bench, db, session, track, recording, clips, layers) if session.settle else None,
     )
     return every, layers, clips, result
 
@@ -193,17 +193,14 @@ def _gives(
     session: Session,
     track: Track,
     recording: Recording,
-    every: Sequence[Clip],
     clips: Sequence[Clip],
     layers: Layers,
 ) -> FloatArray:
     """How far each phrase may come down under a ride: as far as its clip gain may give back, LU, (n,)."""
-    grid, rate = bench.vault.grid(recording), recording.sample_rate
+    grid = bench.vault.grid(recording)
     gain = gain_per_frame(layers.before_ride, recording)
-    spans = [grid.span(clip.start / rate, clip.end / rate) for clip in clips]
-    tops = levels_of_spans(grid, np.array([(s.start, s.stop) for s in spans], np.int64).reshape(-1, 2), gain, "peak")
-    target = target_of(bench, db, session, recording, every)
-    limits = rule_of(session, target, base_of(db, session, recording, track.id, target))
+    tops = levels_of_spans(grid, as_table(clip_frames(grid, clips)), gain, "peak")
+    limits = limits_of(bench, db, session, track, recording)
     gains, rooms = (np.array([getattr(clip, name) for clip in clips], np.float64) for name in ("gain", "room_tone"))
     up = headroom(gains, tops, rooms, limits)
     free = np.array([is_free(clip) for clip in clips], bool)

@@ -83,6 +83,11 @@ class ClipRows(list[Clip]):
         return ClipRows(sorted(kept, key=lambda clip: clip.start))
 
 
+def as_rows(clips: Sequence[Clip]) -> ClipRows:
+    """Clips in order of time as ``ClipRows``; what is that already keeps what was worked out of it."""
+    return clips if isinstance(clips, ClipRows) else ClipRows(clips)
+
+
 @dataclass
 class TrackRows:
     """What is kept of a track: its clips, the rows of ``Detail``, and its found marks as they are packed."""
@@ -139,11 +144,11 @@ def carry(edit: Edit) -> None:
         # what changes nothing makes no revision
         return
     session, now = edit.session.id, edit.session.revision
-    clips, details, marks = edit.touched("clip"), edit.touched("detail"), edit.touched("mark_set")
+    clips, details, marks = (edit.touched_by_track(table) for table in ("clip", "detail", "mark_set"))
     with _lock:
         for key in [key for key in _kept if key[:2] == (session, now - 1)]:
             old, track_id = _kept[key], key[2]
-            mine, hand = _of_track(clips, track_id), _of_track(details, track_id)
+            mine, hand = clips.get(track_id, []), details.get(track_id, [])
             gone = {row["id"] for row in hand}
             made = [DetailRow(**row["after"]) for row in hand if row["after"] is not None]
             _keep(
@@ -151,7 +156,7 @@ def carry(edit: Edit) -> None:
                 TrackRows(
                     None if old.clips is None else old.clips.exchanged(mine),
                     None if old.details is None else _exchanged(old.details, gone, made),
-                    None if _of_track(marks, track_id) else old.marks,
+                    None if track_id in marks else old.marks,
                 ),
             )
 
@@ -179,10 +184,6 @@ def _keep(key: Key, rows: TrackRows) -> None:
     _kept[key] = rows
     while len(_kept) > _KEPT:
         _kept.popitem(last=False)
-
-
-def _of_track(rows: Sequence[dict[str, Any]], track_id: str) -> list[dict[str, Any]]:
-    return [row for row in rows if (row["after"] or row["before"])["track_id"] == track_id]
 
 
 def _exchanged(rows: tuple[Detail, ...], gone: set[str], made: Sequence[Any]) -> tuple[Detail, ...]:

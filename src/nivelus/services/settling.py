@@ -14,11 +14,12 @@ from sqlmodel import col
 from nivelus.core.drafts.settle import settle
 from nivelus.core.gain.curve import GainCurve, frame_gain
 from nivelus.core.measure.grid import LevelGrid, all_borders
-from nivelus.core.measure.spans import levels_of_spans
+from nivelus.core.measure.spans import as_table, levels_of_spans
 from nivelus.services.lanes import layers_of
+from nivelus.services.levels import clip_frames, phrase_frames
 from nivelus.services.marks import marks_of
 from nivelus.services.rows import clip_rows
-from nivelus.services.targets import base_of, rule_of, target_of
+from nivelus.services.targets import limits_of
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
 from nivelus.store.tables import Clip, Recording, Track
@@ -65,27 +66,18 @@ def settle_phrases(
     if not chosen:
         return
     grid, rate = bench.vault.grid(recording), recording.sample_rate
-    phrases = [grid.span((clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate) for clip in chosen]
-    whole = [grid.span(clip.start / rate, clip.end / rate) for clip in chosen]
-    first, last = min(part.start for part in whole), max(part.stop for part in [*whole, *phrases])
+    phrases, whole = as_table(phrase_frames(grid, chosen)), as_table(clip_frames(grid, chosen))
+    first, last = int(whole[:, 0].min()), int(max(whole[:, 1].max(), phrases[:, 1].max()))
     part = LevelGrid(grid.data[first:last], rate, grid.samples, grid.channels)
     borders = all_borders(recording.frames, rate)[first : last + 1]
     was, now = frame_gain(before, borders), frame_gain(after, borders)
-
-    def levels(spans: list[slice], gain: np.ndarray, unit: str) -> np.ndarray:
-        table = np.array([(frames.start - first, frames.stop - first) for frames in spans], np.int64)
-        return levels_of_spans(part, table, gain, unit)
-
-    unit = edit.session.unit
-    target = target_of(bench, edit.db, edit.session, recording, list(clips))
-    rule = rule_of(edit.session, target, base_of(edit.db, edit.session, recording, track.id, target))
+    before_level, after_level = (levels_of_spans(part, phrases - first, gain, edit.session.unit) for gain in (was, now))
     settled = settle(
         np.array([clip.gain for clip in chosen]),
-        levels(phrases, now, unit) - levels(phrases, was, unit),
-        np.ones(len(chosen), bool),
-        levels(whole, now, "peak"),
+        after_level - before_level,
+        levels_of_spans(part, whole - first, now, "peak"),
         np.array([clip.room_tone for clip in chosen]),
-        rule,
+        limits_of(bench, edit.db, edit.session, track, recording),
     )
     wanted = {clip.id: gain for clip, gain in zip(chosen, settled.gain.tolist(), strict=True) if clip.gain != gain}
     put_gains(edit, wanted)

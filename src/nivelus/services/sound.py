@@ -29,6 +29,7 @@ from nivelus.core.measure.waveform import LEVELS, tile
 from nivelus.core.sound.reader import SoundReader
 from nivelus.services.lanes import clip_curves, drawn_gain, layers_of, working_range
 from nivelus.services.levels import (
+    clip_frames,
     gain_curve,
     gain_per_frame,
     is_judged,
@@ -36,6 +37,7 @@ from nivelus.services.levels import (
     levels_after,
     loudness_offset,
     mono_offset,
+    phrase_frames,
 )
 from nivelus.services.marks import marks_of, track_marks, view_marks
 from nivelus.services.rows import clip_rows
@@ -108,7 +110,7 @@ def meter(bench: Workbench, track_id: str, layers: Collection[str] = LAYERS) -> 
     with bench.database.reading() as db:
         session, track, recording = _load(db, track_id)
         clips = clip_rows(db, track_id)
-        target = target_of(bench, db, session, recording, clips) + _unit_shift(session, recording, clips)
+        target = target_of(bench, db, session, track, recording) + _unit_shift(session, recording, clips)
         grid = bench.vault.grid(recording)
         gain = gain_per_frame(_layers(db, track, recording, layers), recording)
         power = grid.column("k").astype(np.float64)
@@ -150,7 +152,7 @@ def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
         session, track, recording = _load(db, track_id)
         clips = clip_rows(db, track_id)
         grid = bench.vault.grid(recording)
-        target = target_of(bench, db, session, recording, clips)
+        target = target_of(bench, db, session, track, recording)
         judged = [clip for clip in clips if is_judged(clip)]
         marks = marks_of(db, track, recording, clips)
         layer = layers_of(db, track, clips, marks.curve(), recording.sample_rate)
@@ -203,8 +205,7 @@ def _figures(
 ) -> FiguresView:
     f = figures(grid, gain, mono_offset(session, recording))
     even = evenness(levels, target, session.tolerance)
-    rate = recording.sample_rate
-    spans = [grid.span((c.phrase_start or 0) / rate, (c.phrase_end or 0) / rate) for c in clips if c.loudness is not None]
+    spans = phrase_frames(grid, [clip for clip in clips if clip.loudness is not None])
     power = np.asarray(grid.column("k"), np.float64) * (1.0 if gain is None else gain[:, 0])
     return FiguresView(
         inside=float(np.mean([inner_spread(power[span]) for span in spans])) if spans else 0.0,
@@ -226,8 +227,7 @@ def _figures(
 def _peaks_after(grid: LevelGrid, clips: list[Clip], gain: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
     """The true peak of every clip with the gain of each frame, dBTP, (n,)."""
     peaks = grid.column("true_peak") * gain[:, 1]
-    spans = [grid.span(clip.start / grid.sample_rate, clip.end / grid.sample_rate) for clip in clips]
-    return np.array([20 * np.log10(max(peaks[span].max(), 1e-9)) for span in spans], np.float64)
+    return np.array([20 * np.log10(max(peaks[span].max(), 1e-9)) for span in clip_frames(grid, clips)], np.float64)
 
 
 def _unit_shift(session: Session, recording: Recording, clips: list[Clip]) -> float:

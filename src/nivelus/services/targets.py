@@ -1,34 +1,33 @@
-"""What the phrases of a track are judged by: the target, the base that limits count from, and the rule of a draft."""
+"""What the phrases of a track are judged by: the target, and the limits of a draft with the base that they count from."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import cast
 
 import numpy as np
-from sqlalchemy import inspect, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.drafts.clip_gain import BaseKind, ClipGainRule, resolve_base, resolve_target
 from nivelus.core.errors import NotFound
+from nivelus.core.gain.curve import FloatArray
 from nivelus.services.lanes import layers_of
-from nivelus.services.levels import gain_curve, is_judged, level_before, levels_after, loudness_offset
+from nivelus.services.levels import gain_curve, is_judged, level_before, levels_after
 from nivelus.services.marks import marks_of
 from nivelus.services.rows import clip_rows
 from nivelus.services.workbench import Workbench
 from nivelus.store.tables import Clip, Recording, Session, Track
 
 
-def target_of(bench: Workbench, db: DbSession, session: Session, recording: Recording, clips: Sequence[Clip]) -> float:
+def target_of(bench: Workbench, db: DbSession, session: Session, track: Track, recording: Recording) -> float:
     """The resolved target of a track.
 
     The median is that of the track's phrases before gain, so a draft does not move it. The reference is the mean of the
     phrases marked as such in the whole session, as they sound now: drafts leave those alone.
     """
     if session.target_kind == "median":
-        levels = [level_before(session, recording, clip) for clip in clips if is_judged(clip)]
-        return resolve_target("median", session.target, np.array(levels, np.float64))
+        return resolve_target("median", session.target, _levels_before(db, session, track, recording))
     if session.target_kind == "reference":
         levels_now = np.array(_references(bench, db, session), np.float64)
         return resolve_target("reference", session.target, levels_now, np.ones(len(levels_now), bool))
@@ -75,18 +74,14 @@ def _references(bench: Workbench, db: DbSession, session: Session) -> list[float
     return levels
 
 
-def base_of(db: DbSession, session: Session, recording: Recording, track_id: str, target: float) -> float:
-    """How far the whole voice of a track has to move, dB: what most up and most down count from."""
-    if session.base_kind != "auto":
-        return resolve_base(cast(BaseKind, session.base_kind), session.base, target, np.zeros(0))
-    table = inspect(Clip).local_table.c
-    query = select(table[session.unit]).where(table.track_id == track_id, table.loudness.is_not(None), ~table.left_out)
-    levels = np.array(db.scalars(query).all(), np.float64) + loudness_offset(session, recording)
-    return resolve_base("auto", 0.0, target, levels)
+def limits_of(bench: Workbench, db: DbSession, session: Session, track: Track, recording: Recording) -> ClipGainRule:
+    """The rule of a session's drafts for one of its tracks, with the target and the base that the track has.
 
-
-def rule_of(session: Session, target: float, base: float) -> ClipGainRule:
-    """The rule of a session's drafts for one of its tracks."""
+    The base is how far the whole voice has to move, dB: what most up and most down count from.
+    """
+    target = target_of(bench, db, session, track, recording)
+    # only an automatic base looks at the phrases
+    levels = _levels_before(db, session, track, recording) if session.base_kind == "auto" else np.zeros(0)
     return ClipGainRule(
         target=target,
         tolerance=session.tolerance,
@@ -95,5 +90,11 @@ def rule_of(session: Session, target: float, base: float) -> ClipGainRule:
         most_down=session.most_down,
         ceiling=session.ceiling,
         noise_limit=session.noise_limit,
-        base=base,
+        base=resolve_base(cast(BaseKind, session.base_kind), session.base, target, levels),
     )
+
+
+def _levels_before(db: DbSession, session: Session, track: Track, recording: Recording) -> FloatArray:
+    """The levels before gain of the phrases of a track that count, (n,)."""
+    levels = [level_before(session, recording, clip) for clip in clip_rows(db, track.id) if is_judged(clip)]
+    return np.array(levels, np.float64)

@@ -61,6 +61,13 @@ class Edit:
         """The rows of one table that are different now."""
         return [row for row in self.changes if row["table"] == table]
 
+    def touched_by_track(self, table: str) -> dict[str, list[dict[str, Any]]]:
+        """The same of a table whose rows belong to tracks, by track."""
+        found: dict[str, list[dict[str, Any]]] = {}
+        for row in self.touched(table):
+            found.setdefault((row["after"] or row["before"])["track_id"], []).append(row)
+        return found
+
     def add_many(self, kind: type[Any], rows: Sequence[dict[str, Any]]) -> None:
         """Add many rows of a table at once, in an edit that holds the database; columns that are absent have their defaults."""
         if not rows:

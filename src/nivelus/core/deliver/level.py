@@ -24,9 +24,9 @@ from nivelus.core.marks.details import RecordingMarks, find_marks
 from nivelus.core.marks.pauses import LONGEST_PHRASE
 from nivelus.core.measure.evenness import Evenness, evenness
 from nivelus.core.measure.filters import FloatArray
-from nivelus.core.measure.grid import LevelGrid, frame_borders, measure_file
+from nivelus.core.measure.grid import frame_borders, measure_file
 from nivelus.core.measure.loudness import Figures, figures
-from nivelus.core.measure.spans import levels_of_spans
+from nivelus.core.measure.spans import as_table, levels_of_spans
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,14 +111,16 @@ def level_file(
     dip_curve = compile_dips(dips_drafted, rate)
     # phrases are judged as they sound with their details turned down
     turned = frame_gain(dip_curve, borders)
-    spans = [grid.span((c.phrase_start or 0) / rate, (c.phrase_end or 0) / rate) for c in voiced]
-    whole = [grid.span(c.start / rate, c.end / rate) for c in voiced]
-    before = _levels(grid, spans, np.ones_like(turned), unit)
-    levels, tops = _levels(grid, spans, turned, unit), _levels(grid, whole, turned, "peak")
+    seconds = [((c.phrase_start or 0) / rate, (c.phrase_end or 0) / rate) for c in voiced]
+    phrase_frames = [grid.span(start, end) for start, end in seconds]
+    clip_frames = [grid.span(c.start / rate, c.end / rate) for c in voiced]
+    spans, whole = as_table(phrase_frames), as_table(clip_frames)
+    before = levels_of_spans(grid, spans, np.ones_like(turned), unit)
+    levels, tops = levels_of_spans(grid, spans, turned, unit), levels_of_spans(grid, whole, turned, "peak")
     rooms = np.array([c.room_tone for c in voiced])
     rule = replace(rule, base=resolve_base(base_kind, rule.base, rule.target, before))
     draft = draft_clip_gain(levels, tops, rooms, rule)
-    freed = free_phrases(grid, whole, spans, unit, turned, rooms, rule, draft)
+    freed = free_phrases(grid, clip_frames, phrase_frames, unit, turned, rooms, rule, draft)
     draft = with_peaks_down(draft, freed, peaks)
     if peaks and freed:
         dip_curve = compile_dips(_with_peaks(dips_drafted, freed, rate), rate)
@@ -128,9 +130,8 @@ def level_file(
     gains, ridden, total = draft.gain, None, drawn
     gain = frame_gain(add_curves([_clip_curve(cells, gains, rate), *beyond]), borders)
     if ride is not None:
-        seconds = [((c.phrase_start or 0) / rate, (c.phrase_end or 0) / rate) for c in voiced]
         others = frame_gain(add_curves(beyond), borders)
-        room_up = headroom(gains, _levels(grid, whole, others, "peak"), rooms, rule)
+        room_up = headroom(gains, levels_of_spans(grid, whole, others, "peak"), rooms, rule)
         gives = np.minimum(room_up, GIVE_SETTLED) if settled else None
         ridden = draft_ride(grid, gain, seconds, rooms, ride, gives=gives)
         beyond.append(compile_curves([ridden.curve], rate))
@@ -139,12 +140,11 @@ def level_file(
         moved = np.array([phrase.after - phrase.before for phrase in ridden.phrases])
         if settled and len(moved):
             others = frame_gain(add_curves(beyond), borders)
-            free = np.ones(len(moved), bool)
-            gains = settle(gains, moved, free, _levels(grid, whole, others, "peak"), rooms, rule).gain
+            gains = settle(gains, moved, levels_of_spans(grid, whole, others, "peak"), rooms, rule).gain
     curve = add_curves([_clip_curve(cells, gains, rate), *beyond])
     gain = frame_gain(curve, borders)
     after = figures(grid, gain)
-    levels_after = _levels(grid, spans, gain, unit)
+    levels_after = levels_of_spans(grid, spans, gain, unit)
     render(
         source,
         target,
@@ -157,14 +157,14 @@ def level_file(
     )
     phrases = tuple(
         LevelledPhrase(
-            (cell.phrase_start or 0) / info.sample_rate,
-            (cell.phrase_end or 0) / info.sample_rate,
+            start,
+            end,
             float(level),
             float(gain),
             float(now),
             reason,
         )
-        for cell, level, gain, now, reason in zip(voiced, before, gains, levels_after, draft.reason, strict=True)
+        for (start, end), level, gain, now, reason in zip(seconds, before, gains, levels_after, draft.reason, strict=True)
     )
     return Levelled(
         phrases,
@@ -226,8 +226,3 @@ def _clip_curve(cells: list[Cell], gains: FloatArray, rate: int) -> GainCurve:
     each = iter(gains.tolist())
     clips = [ClipGain(c.start, c.end, next(each) if c.levels is not None else 0.0, c.phrase_start, c.phrase_end) for c in cells]
     return compile_clip_gains(clips, rate)
-
-
-def _levels(grid: LevelGrid, spans: list[slice], gain: FloatArray, unit: str) -> FloatArray:
-    table = np.array([(frames.start, frames.stop) for frames in spans], np.int64).reshape(-1, 2)
-    return levels_of_spans(grid, table, gain, unit)

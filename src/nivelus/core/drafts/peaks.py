@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule
+from nivelus.core.drafts.dips import LEAST_DIP
 from nivelus.core.marks.kernel import runs
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAME, LevelGrid
@@ -23,8 +24,6 @@ APART = 4
 """Frames between peaks below which they are one."""
 BESIDE = 1
 """Frames that a dip reaches beyond a peak on both sides, so that it is down before the peak is there."""
-LEAST = 0.5
-"""dB of the shallowest dip: less is none, see ``core.drafts.dips.LEAST_DIP``."""
 MARGIN = 0.1
 """dB that a peak comes to lie under the ceiling."""
 
@@ -76,7 +75,7 @@ def free_of_peaks(
             return None
         turned[:] = 0.0
         for a, b in spans:
-            depth = max(float(tops[a:b].max()) + needed - ceiling + MARGIN, LEAST)
+            depth = max(float(tops[a:b].max()) + needed - ceiling + MARGIN, -LEAST_DIP)
             if depth > DEEPEST:
                 return None
             turned[max(0, a - BESIDE) : b + BESIDE] = -depth

@@ -1,8 +1,8 @@
 """Settling: a phrase whose gain was drafted stays level when other gain moves it.
 
 Dips take loudness out of a phrase and a ride shifts it a little; whoever evened the phrases out first did it for nothing in
-part. So the clip's gain makes up for the difference, within the limits that its draft kept to. What was set by hand, locked
-or left out is not moved, and what another layer was meant to do - a lift by hand - is not undone: that is for the caller.
+part. So the clip's gain makes up for the difference, within the limits that its draft kept to. That what was set by hand,
+locked or left out is not moved, and what another layer was meant to do - a lift by hand - is not undone, is for the caller.
 """
 
 from __future__ import annotations
@@ -10,7 +10,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 
 from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.measure.filters import FloatArray
@@ -46,7 +45,6 @@ def headroom(gain: FloatArray, true_peaks: FloatArray, room_tones: FloatArray, r
 def settle(
     gain: FloatArray,
     moved: FloatArray,
-    free: npt.NDArray[np.bool_],
     true_peaks: FloatArray,
     room_tones: FloatArray,
     rule: ClipGainRule,
@@ -57,7 +55,6 @@ def settle(
     ----------
     gain : (n,) gain of each clip, dB
     moved : (n,) how far other gain has moved its phrase, dB
-    free : (n,) which of them were drafted and may be moved
     true_peaks, room_tones : (n,) dBTP and RMS dBFS of each clip with all gain but its own
     rule : the limits; none of them takes a gain further than it was
 
@@ -69,7 +66,7 @@ def settle(
     highest = gain + headroom(gain, true_peaks, room_tones, rule)
     lowest = np.minimum(gain, min(rule.base - rule.most_down, 0.0))
     wanted = np.round(np.clip(gain - moved, lowest, highest), 2)
-    change = np.where(free & (np.abs(moved) >= LEAST), wanted - gain, 0.0)
+    change = np.where(np.abs(moved) >= LEAST, wanted - gain, 0.0)
     changed = np.abs(change) >= LEAST
     new = np.where(changed, wanted, gain)
     return Settled(new, int(changed.sum()), float(np.abs(change).max(initial=0.0)))

@@ -19,7 +19,7 @@ import numpy.typing as npt
 from nivelus.core.marks.features import Features
 from nivelus.core.marks.kernel import ranked, runs
 from nivelus.core.marks.mark import Mark, Span, new_mark
-from nivelus.core.marks.room import LOWEST
+from nivelus.core.marks.room import LOWEST, spread
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAMES_PER_SECOND, LevelGrid
 
@@ -85,4 +85,4 @@ def _room(air: FloatArray, free: np.ndarray) -> FloatArray:
         around = slice(max(0, (block - _REACH) * second), (block + _REACH + 1) * second)
         part = air[around][free[around]]
         values[block] = ranked(part, _SHARE) if len(part) >= second // 2 else usual
-    return np.interp((np.arange(len(air)) + 0.5) / second - 0.5, np.arange(blocks), values)
+    return spread(values, len(air))

@@ -64,7 +64,7 @@ def stretches(level: FloatArray, voice: FloatArray) -> npt.NDArray[np.int64]:
 
 def voice_around(level: FloatArray) -> FloatArray:
     """The level that the voice reaches within +-8 s, (n,) dB: the 95th percentile of what is not silence."""
-    return _spread(floors(level, FRAMES_PER_SECOND, _REACH, _VOICE_SHARE, LOWEST, 4), len(level))
+    return spread(floors(level, FRAMES_PER_SECOND, _REACH, _VOICE_SHARE, LOWEST, 4), len(level))
 
 
 def have_room(level: FloatArray, parts: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
@@ -86,7 +86,7 @@ def room_floor(level: FloatArray, parts: npt.NDArray[np.int64], roomy: npt.NDArr
         part = _inner(level, a, b)
         # within a stretch what is silent in one band is room all the same
         blocks = floors(part, FRAMES_PER_SECOND, _REACH, _SHARE, -np.inf, 2)
-        values = _spread(np.minimum(blocks, _lowest_around(part) + MOST_CHANGE), len(part))
+        values = spread(np.minimum(blocks, _lowest_around(part) + MOST_CHANGE), len(part))
         lead = _RING if a and len(part) < b - a else 0
         out[a:b] = np.interp(np.arange(b - a), np.arange(len(part)) + lead, values)
     return np.asarray(np.maximum(out, voice - FAR))
@@ -108,7 +108,7 @@ def _lowest_around(level: FloatArray) -> FloatArray:
     return np.asarray(np.lib.stride_tricks.sliding_window_view(padded, 2 * _FAR_REACH + 1).min(axis=1))
 
 
-def _spread(blocks: FloatArray, count: int) -> FloatArray:
-    """Values of seconds as values of frames."""
+def spread(blocks: FloatArray, count: int) -> FloatArray:
+    """Values of seconds as values of ``count`` frames, (count,), linear between the middles of the seconds."""
     at = (np.arange(count) + 0.5) / FRAMES_PER_SECOND - 0.5
     return np.interp(at, np.arange(len(blocks)), blocks)
