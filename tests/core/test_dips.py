@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from nivelus.core.deliver.level import level_file
@@ -61,6 +61,7 @@ def alone(dips: Dips, index: int, at: np.ndarray) -> np.ndarray:
 
 
 @given(dips=some_dips())
+@example(dips=dips_of((0.0, 0.0, -1.0, 0.0, 0.0, False), (0.00390625, 0.00390625, -5.0, 0.0, 0.0, False)))
 @settings(max_examples=150, deadline=None)
 def test_where_dips_overlap_the_deepest_wins(dips: Dips) -> None:
     curve = compile_dips(dips, RATE)
