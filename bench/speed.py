@@ -18,6 +18,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from functools import partial
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -28,7 +29,7 @@ from nivelus.core.drafts.clip_gain import ClipGainRule, draft_clip_gain
 from nivelus.core.drafts.ride import RideRule, draft_ride
 from nivelus.core.drafts.strays import find_strays
 from nivelus.core.gain.clip_curves import join_clip_curves
-from nivelus.core.gain.clips import ClipGain, compile_clip_gains
+from nivelus.core.gain.clips import clip_spans, compile_clip_gains
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.curve import add_curves, frame_gain
 from nivelus.core.gain.curves import EMPTY
@@ -142,9 +143,9 @@ def measuring(path: Path) -> float:
     took = statistics.median(seconds(partial(find_onsets, wave, -60.0)) for _ in range(ROUNDS))
     line("onsets from the waveform", f"{took:.2f} s", "", took < 2)
     del wave
-    clips = [ClipGain(0, grid.samples, -3.0)]
+    clips = clip_spans([(0, grid.samples, None, None)])
     borders = frame_borders(grid.samples, RATE)
-    curve = compile_clip_gains(clips, RATE)
+    curve = compile_clip_gains(clips, np.array([-3.0]), RATE)
     took = statistics.median(seconds(lambda: figures(grid, frame_gain(curve, borders))) for _ in range(ROUNDS))
     line("every figure with a compiled gain, from the grid", f"{took * 1000:.0f} ms", "", took < 0.3)
     return theirs
@@ -171,12 +172,10 @@ def drafting() -> None:
     )
     line("draft for 1,000 phrases", f"{took * 1000:.1f} ms", "at most 100 ms", took < 0.1)
     edge = np.linspace(0, 3600 * RATE, 2001).astype(int)
-    clips = [
-        ClipGain(int(a), int(b), float(g), int(a + 9000), int(b - 9000))
-        for a, b, g in zip(edge, edge[1:], random.uniform(-9, 9, 2000), strict=False)
-    ]
-    whole = statistics.median(seconds(lambda: compile_clip_gains(clips, RATE)) for _ in range(9))
-    curve = compile_clip_gains(clips, RATE)
+    gains = random.uniform(-9, 9, 2000)
+    clips = clip_spans([(a, b, a + 9000, b - 9000) for a, b in pairwise(edge.tolist())])
+    whole = statistics.median(seconds(lambda: compile_clip_gains(clips, gains, RATE)) for _ in range(9))
+    curve = compile_clip_gains(clips, gains, RATE)
     window = statistics.median(seconds(lambda: curve.sample(1800 * RATE, 48, 10_000)) for _ in range(9))
     line(
         "compile an hour of 2,000 clips, then 10 s of it",
@@ -184,7 +183,8 @@ def drafting() -> None:
         "10 s at most 5 ms",
         whole + window < 0.005,
     )
-    owned = [lift(EMPTY, (c.start + 9000) / RATE, (c.end - 9000) / RATE, c.gain, 0.06, 0.06) for c in clips]
+    phrases = zip(clips.phrase_start / RATE, clips.phrase_end / RATE, gains, strict=True)
+    owned = [lift(EMPTY, start, end, gain, 0.06, 0.06) for start, end, gain in phrases]
     took = statistics.median(seconds(lambda: compile_curves([join_clip_curves(clips, owned, RATE)], RATE)) for _ in range(3))
     line("compile 2,000 clip curves of four points", f"{took * 1000:.0f} ms", "at most 1 s", took < 1)
     start = np.sort(random.uniform(0, 3600 * RATE, 10_000))
@@ -199,8 +199,8 @@ def rendering(path: Path, folder: Path) -> None:
     frames = soundfile.info(path).frames
     edge = np.linspace(0, frames, 1001).astype(int)
     random = np.random.default_rng(3)
-    clips = [ClipGain(int(a), int(b), float(g)) for a, b, g in zip(edge, edge[1:], random.uniform(-9, 9, 1000), strict=False)]
-    curve = compile_clip_gains(clips, RATE)
+    clips = clip_spans([(a, b, None, None) for a, b in pairwise(edge.tolist())])
+    curve = compile_clip_gains(clips, random.uniform(-9, 9, 1000), RATE)
     ours = folder / "ours.wav"
     theirs = folder / "theirs.wav"
     ffmpeg = tool("ffmpeg", "-y", "-nostats", "-i", str(path), "-af", "volume=-3dB", "-c:a", "pcm_s24le", str(theirs))

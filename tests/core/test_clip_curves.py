@@ -9,11 +9,12 @@ from hypothesis import strategies as st
 
 from nivelus.core.errors import GainError
 from nivelus.core.gain.clip_curves import heard, join_clip_curves, part
-from nivelus.core.gain.clips import DECLICK_SECONDS, ClipGain, compile_clip_gains
+from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.curves import EMPTY, FINE, SILENT, Curve, Shape, curve_of, limit
 from nivelus.core.gain.edits import lift
 from tests.core.test_curves import curves
+from tests.helpers.clips import ClipGain, compiled, spans_of
 
 RATE = 1000
 CLIPS = [ClipGain(0, 2000, 0.0, 200, 1800), ClipGain(2000, 4000, 0.0, 2300, 3900), ClipGain(4000, 9000, 0.0, 4005, 8000)]
@@ -22,7 +23,7 @@ AT = np.linspace(0.0, 9.0, 3001)
 
 @given(st.lists(curves(), min_size=3, max_size=3))
 def test_each_clip_is_heard_with_its_own_curve_but_for_the_ramps_at_its_borders(own: list[Curve]) -> None:
-    joined = join_clip_curves(CLIPS, own, RATE)
+    joined = join_clip_curves(spans_of(CLIPS), own, RATE)
     for clip, curve in zip(CLIPS, own, strict=True):
         at = AT[np.abs(AT - (clip.start + clip.end) / 2 / RATE) < (clip.end - clip.start) / 2 / RATE - 0.031]
         assert joined.finite_at(at) == pytest.approx(curve.finite_at(at), abs=2 * FINE)
@@ -31,16 +32,14 @@ def test_each_clip_is_heard_with_its_own_curve_but_for_the_ramps_at_its_borders(
 def test_neighbours_of_different_values_meet_in_a_ramp_as_wide_as_that_of_clip_gains() -> None:
     own = [curve_of([(0.0, -6.0)]), EMPTY, curve_of([(0.0, 3.0)])]
     gains = [ClipGain(c.start, c.end, db, c.phrase_start, c.phrase_end) for c, db in zip(CLIPS, (-6.0, 0.0, 3.0), strict=True)]
-    expected = compile_clip_gains(gains, RATE)
-    compiled = compile_curves([join_clip_curves(CLIPS, own, RATE)], RATE)
-    assert np.interp(AT * RATE, compiled.at, compiled.db) == pytest.approx(
-        np.interp(AT * RATE, expected.at, expected.db), abs=0.05
-    )
+    expected = compiled(gains, RATE)
+    joined = compile_curves([join_clip_curves(spans_of(CLIPS), own, RATE)], RATE)
+    assert np.interp(AT * RATE, joined.at, joined.db) == pytest.approx(np.interp(AT * RATE, expected.at, expected.db), abs=0.05)
 
 
 def test_a_lift_over_a_border_is_heard_without_a_seam() -> None:
     own = [lift(EMPTY, 1.0, 3.0, 4.0, 0.06, 0.06)] * 2 + [EMPTY]
-    joined = join_clip_curves(CLIPS, own, RATE)
+    joined = join_clip_curves(spans_of(CLIPS), own, RATE)
     assert joined.finite_at(AT) == pytest.approx(own[0].finite_at(AT))
 
 
@@ -49,11 +48,11 @@ def test_what_lies_outside_of_a_clip_is_kept_and_not_heard() -> None:
     assert heard(curve, 0.0, 2.0).tolist() == [True, False, False]
     own = part(curve, 0.0, 2.0)
     assert own.finite_at(AT[AT <= 2.0]) == pytest.approx(curve.finite_at(AT[AT <= 2.0]))
-    assert not join_clip_curves(CLIPS, [curve, EMPTY, EMPTY], RATE).finite_at(AT[AT > 2.1]).any()
+    assert not join_clip_curves(spans_of(CLIPS), [curve, EMPTY, EMPTY], RATE).finite_at(AT[AT > 2.1]).any()
     assert part(EMPTY, 0.0, 1.0) is EMPTY
-    assert join_clip_curves(CLIPS, [EMPTY] * 3, RATE) is EMPTY
+    assert join_clip_curves(spans_of(CLIPS), [EMPTY] * 3, RATE) is EMPTY
     with pytest.raises(GainError, match="without holes"):
-        join_clip_curves([CLIPS[0], CLIPS[2]], [curve, curve], RATE)
+        spans_of([CLIPS[0], CLIPS[2]])
 
 
 @given(curves(), st.floats(-30, -1), st.floats(1, 8))

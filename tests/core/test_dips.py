@@ -24,12 +24,13 @@ from nivelus.core.drafts.dips import (
     place_marks,
 )
 from nivelus.core.errors import GainError, LevelError
-from nivelus.core.gain.clips import DECLICK_SECONDS, ClipGain, compile_clip_gains
+from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.curve import SILENCE, GainCurve, add_curves, apply_gain, frame_gain
 from nivelus.core.gain.dips import SILENT_DIP, Dips, compile_dips
 from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.grid import frame_borders, measure_file
 from tests.conftest import BREATHS, ESSES, HARSH, RATE, detailed_voice, hum, write_sound
+from tests.helpers.clips import ClipGain, compiled
 
 LEAST_RAMP = DECLICK_SECONDS * RATE
 
@@ -93,7 +94,7 @@ def test_layers_add_in_db_at_every_sample(dips: Dips, gains: list[float]) -> Non
     clips = [
         ClipGain(i * 50_000, (i + 1) * 50_000, gain, i * 50_000 + 9000, i * 50_000 + 40_000) for i, gain in enumerate(gains)
     ]
-    layers = [compile_clip_gains(clips, RATE), compile_dips(dips, RATE)]
+    layers = [compiled(clips, RATE), compile_dips(dips, RATE)]
     both = add_curves(layers)
     at = np.random.default_rng(0).uniform(-1e4, 3e5, 2000)
     assert np.interp(at, both.at, both.db) == pytest.approx(sum(np.interp(at, c.at, c.db) for c in layers), abs=1e-6)

@@ -10,11 +10,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nivelus.core.errors import GainError
-from nivelus.core.gain.clips import DECLICK_SECONDS, WIDEST_RAMP_SECONDS, ClipGain, compile_clip_gains
+from nivelus.core.gain.clips import DECLICK_SECONDS, WIDEST_RAMP_SECONDS
 from nivelus.core.gain.curve import GainCurve, apply_gain, frame_gain
 from nivelus.core.measure.grid import frame_borders, measure_samples
 from nivelus.core.measure.loudness import figures
 from tests.conftest import RATE, hum, sine, uneven_voice
+from tests.helpers.clips import ClipGain, compiled
 
 dbs = st.floats(-40, 20, allow_nan=False)
 
@@ -44,10 +45,10 @@ def test_6_02_db_doubles_the_amplitude() -> None:
 
 def test_where_all_gain_is_0_db_the_samples_are_the_very_same() -> None:
     samples = hum(-20, 1)[:, None]
-    assert apply_gain(samples, compile_clip_gains([ClipGain(0, len(samples), 0.0)], RATE), 0) is samples
+    assert apply_gain(samples, compiled([ClipGain(0, len(samples), 0.0)], RATE), 0) is samples
     # and outside the ramps of a curve that moves elsewhere
     clips = [ClipGain(0, 20_000, 0.0, 2000, 15_000), ClipGain(20_000, len(samples), -7.0, 30_000, 40_000)]
-    out = apply_gain(samples, compile_clip_gains(clips, RATE), 0)
+    out = apply_gain(samples, compiled(clips, RATE), 0)
     assert (out[:15_000] == samples[:15_000]).all()
     assert out[35_000] == pytest.approx(samples[35_000] * 10 ** (-7 / 20))
 
@@ -64,7 +65,7 @@ def test_gains_in_db_add(a: float, b: float) -> None:
 
 @given(clips=tilings())
 def test_a_compiled_gain_holds_in_every_phrase_and_never_clicks(clips: list[ClipGain]) -> None:
-    curve = compile_clip_gains(clips, RATE)
+    curve = compiled(clips, RATE)
     steepest = np.abs(np.diff(curve.db)) / np.diff(curve.at) if len(curve.at) > 1 else np.zeros(1)
     for clip in clips:
         middle = (clip.start + clip.end) // 2
@@ -82,7 +83,7 @@ def test_a_compiled_gain_holds_in_every_phrase_and_never_clicks(clips: list[Clip
 
 @given(clips=tilings(), data=st.data())
 def test_a_window_of_a_curve_is_the_curve(clips: list[ClipGain], data: st.DataObject) -> None:
-    curve = compile_clip_gains(clips, RATE)
+    curve = compiled(clips, RATE)
     end = clips[-1].end
     start = data.draw(st.integers(0, end - 1))
     count = data.draw(st.integers(1, 300))
@@ -94,7 +95,7 @@ def test_a_window_of_a_curve_is_the_curve(clips: list[ClipGain], data: st.DataOb
 @settings(max_examples=30, deadline=None)
 @given(clips=tilings(), data=st.data())
 def test_gain_applied_in_blocks_is_gain_applied_at_once(clips: list[ClipGain], data: st.DataObject) -> None:
-    curve = compile_clip_gains(clips, RATE)
+    curve = compiled(clips, RATE)
     end = clips[-1].end
     samples = np.random.default_rng(0).uniform(-0.5, 0.5, (end, 2))
     whole = apply_gain(samples, curve, 0)
@@ -130,7 +131,7 @@ def test_the_grid_knows_what_the_rendered_audio_measures(gains: list[float]) -> 
         ClipGain(a, b, g, round((0.7 + 1.7 * k) * RATE), round((1.7 + 1.7 * k) * RATE))
         for k, (a, b, g) in enumerate(zip(edge, edge[1:], gains, strict=False))
     ]
-    curve = compile_clip_gains(clips, RATE)
+    curve = compiled(clips, RATE)
     told = figures(measure_samples(voice, RATE), frame_gain(curve, frame_borders(len(voice), RATE)))
     heard = figures(measure_samples(apply_gain(voice[:, None], curve, 0), RATE))
     for name in ("integrated", "loudness_range", "momentary_max", "short_term_max", "true_peak", "sample_peak", "rms"):
@@ -158,7 +159,7 @@ def test_a_frame_that_the_gain_moves_through_is_averaged() -> None:
 )
 def test_clips_that_make_no_curve_are_refused(clips: list[ClipGain]) -> None:
     with pytest.raises(GainError):
-        compile_clip_gains(clips, RATE)
+        compiled(clips, RATE)
 
 
 @pytest.mark.parametrize(("at", "db"), [([0.0, 0.0], [0.0, 1.0]), ([1.0, 0.0], [0.0, 1.0]), ([], []), ([0.0], [0.0, 1.0])])

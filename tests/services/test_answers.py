@@ -8,9 +8,10 @@ from typing import Any
 import numpy as np
 import pytest
 
-from nivelus.services import answers, cards, details, drawing, rows, sessions
+from nivelus.services import answers, cards, details, drawing, sessions
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
+from nivelus.store import reading
 from tests.conftest import bring_in, uneven_voice, write_sound
 from tests.store.test_history import edits
 
@@ -69,16 +70,24 @@ def put_in(known: Known, answer: Changed) -> Known:
 def kept_is_stored(bench: Workbench, track: str) -> None:
     """What is kept of a track's rows from edit to edit is what the database has."""
     with bench.database.reading() as db:
-        kept = rows.clip_rows(db, track), rows.detail_rows(db, track), rows.packed_marks(db, track)
-        rows.forget()
-        stored = rows.clip_rows(db, track), rows.detail_rows(db, track), rows.packed_marks(db, track)
-        for mine, theirs in zip(kept, stored, strict=True):
-            order = (lambda row: row.id) if mine and not isinstance(mine, str) else None
-            assert sorted(mine, key=order) == sorted(theirs, key=order)
-        assert [clip.id for clip in kept[0]] == [clip.id for clip in stored[0]]
+        rooms = (reading.clip_rows, reading.hands_of, reading.found_marks, reading.lanes_of)
+        kept = [read(db, track) for read in rooms]
+        db.info["revisions"].clear()
+        reading.forget()
+        stored = [read(db, track) for read in rooms]
+        assert list(kept[0]) == list(stored[0])
+        assert sorted(kept[1].rows) == sorted(stored[1].rows)
+        assert kept[2].ids == stored[2].ids
         assert kept[0].places == stored[0].places
-        assert kept[0].curve_key == stored[0].curve_key
-        np.testing.assert_array_equal(kept[0].shape, stored[0].shape)
+        for mine, theirs in zip(kept[3], stored[3], strict=True):
+            assert mine[1:] == theirs[1:]
+            np.testing.assert_array_equal(mine.points.at, theirs.points.at)
+            np.testing.assert_array_equal(mine.points.db, theirs.points.db)
+        mine, theirs = kept[0].table, stored[0].table
+        for name in ("gain", "loudness", "room_tone", "locked", "by_hand", "drafted"):
+            np.testing.assert_array_equal(getattr(mine, name), getattr(theirs, name))
+        np.testing.assert_array_equal(mine.phrases, theirs.phrases)
+        assert [len(curve) for curve in mine.curves] == [len(curve) for curve in theirs.curves]
 
 
 def same(known: Known, fresh: Changed) -> None:
@@ -101,7 +110,7 @@ def two_tracks(bench: Workbench, detailed: str, tmp_path: Path) -> str:
 def test_merged_answers_equal_a_fresh_load(
     bench: Workbench, two_tracks: str, many: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(answers, "ALWAYS_WHOLE", many)
+    monkeypatch.setattr(answers, "MANY", many)
     session = cards.list_cards(bench)[0].id
     state = sessions.state(bench, session)
     known, steps = known_of(state), 0

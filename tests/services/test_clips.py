@@ -11,21 +11,17 @@ from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
 from nivelus.core.sound.reader import SoundReader
 from nivelus.services import clips, drafts, sessions, sound
-from nivelus.services.levels import phrases_of
-from nivelus.services.rows import clip_rows
 from nivelus.services.workbench import Workbench
 from tests.store.test_history import state_of
 
 
 def rendered_levels(bench: Workbench, track: str) -> list[float]:
     """Loudness of every phrase in the samples that the present gain makes."""
-    path, _, recording, curve = sound.render_source(bench, track)
+    path, _, state, _ = sound.render_source(bench, track)
     with SoundReader(path) as reader:
-        samples = apply_gain(reader.read(0, recording.frames), curve, 0)
-    grid = measure_samples(samples, recording.sample_rate)
-    with bench.database.reading() as db:
-        phrases = phrases_of(clip_rows(db, track), recording)
-    return [span_levels(grid, start, end).loudness for start, end in phrases]
+        samples = apply_gain(reader.read(0, state.samples), state.gain, 0)
+    grid = measure_samples(samples, state.rate)
+    return [span_levels(grid, start, end).loudness for start, end in (state.clips.phrases / state.rate).tolist()]
 
 
 def test_the_four_phrases_are_found_and_measured(bench: Workbench, track: str) -> None:

@@ -36,10 +36,10 @@ def revision(bench: Workbench, track: str) -> int:
 
 def rendered(bench: Workbench, track: str) -> tuple[np.ndarray, np.ndarray]:
     """A track without gain and as it would be rendered, (n,) each."""
-    path, _, recording, curve = sound.render_source(bench, track)
+    path, _, state, _ = sound.render_source(bench, track)
     with SoundReader(path) as reader:
-        samples = reader.read(0, recording.frames)
-    return samples[:, 0], apply_gain(samples, curve, 0)[:, 0]
+        samples = reader.read(0, state.samples)
+    return samples[:, 0], apply_gain(samples, state.gain, 0)[:, 0]
 
 
 def power(samples: np.ndarray, start: float, end: float) -> float:
@@ -291,8 +291,7 @@ def test_a_data_folder_from_before_marks_were_kept_is_mended(bench: Workbench, d
 
 def test_a_grid_of_an_older_measure_is_measured_again(bench: Workbench, detailed: str) -> None:
     before = state_of(bench, detailed)
-    _, _, recording, _ = sound.render_source(bench, detailed)
-    path = bench.vault.source(recording).parent / "grid.npy"
+    path = sound.render_source(bench, detailed)[0].parent / "grid.npy"
     now = np.load(path)
     np.save(path, now[:, :7])
     bench.close()

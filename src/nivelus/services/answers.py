@@ -7,7 +7,7 @@ column; what became another clip or mark is told whole.
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -16,20 +16,14 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
+from nivelus.core.chain.clips import BoolArray
+from nivelus.core.chain.state import Lane, TrackState
 from nivelus.core.gain.curve import FloatArray
 from nivelus.core.gain.curves import EMPTY, Curve, changed_span
 from nivelus.core.marks.mark import KINDS
-from nivelus.services.lanes import LaneValue, drawn_lanes, layers_of
-from nivelus.services.levels import (
-    ALWAYS_WHOLE,
-    clip_values,
-    gain_curve,
-    gain_per_frame,
-    levels_after,
-    view_clips,
-)
-from nivelus.services.marks import TrackMarks, mark_values, marks_of, rules_of, track_marks, view_marks
-from nivelus.services.rows import carry, clip_rows
+from nivelus.services.levels import clip_values, levels_by_clip, view_clips
+from nivelus.services.marks import mark_values, view_marks
+from nivelus.services.state import core_rules, rules_by_kind, rules_of, state_of
 from nivelus.services.targets import limits_of
 from nivelus.services.views import (
     Changed,
@@ -44,8 +38,12 @@ from nivelus.services.views import (
 from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import Edit, require
-from nivelus.store.tables import Clip, Recording, Session, Track
+from nivelus.store.packing import unpack_curve
+from nivelus.store.reading import carry, clip_rows
+from nivelus.store.tables import Recording, Session, Track
 
+MANY = 200
+"""Clips or marks from which an answer tells those that stay what they were by their values, column by column."""
 _SHAPE_OF_CLIP = ("start", "end", "phrase_start", "phrase_end", "loudness", "rms", "peak", "true_peak", "room_tone", "label")
 """What makes a clip another one; all else of it is values."""
 RULE_FIELDS = tuple(RuleView.model_fields)
@@ -88,7 +86,12 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
             scope(side["track_id"]).clips.update(_clips_under_lane(db, row))
         for row in edit.touched("track"):
             if row["before"] and row["after"] and row["before"]["dip_rules"] != row["after"]["dip_rules"]:
-                _scope_of_rules(db, row, scope(row["id"]))
+                was, rules = row["before"]["dip_rules"], row["after"]["dip_rules"]
+                kinds = [kind for kind in KINDS if was.get(kind) != rules.get(kind)]
+                track = require(db, Track, row["id"], "track")
+                now = state_of(bench, db, session, track, require(db, Recording, track.recording_id, "recording"))
+                old = replace(now, rules=core_rules(rules_by_kind(was)))
+                _scope_of_rules(kinds, old, now, scope(row["id"]))
         if any(_moves_levels(row) for row in edit.touched("session")):
             for track, _ in tracks_of(db, session.id):
                 scope(track.id).relevelled = True
@@ -136,7 +139,7 @@ class Scope:
     clips: set[str] = field(default_factory=set)
     new_clips: set[str] = field(default_factory=set)
     new_marks: set[str] = field(default_factory=set)
-    marks: npt.NDArray[np.bool_] | None = None
+    marks: BoolArray | None = None
 
     @property
     def is_empty(self) -> bool:
@@ -181,11 +184,8 @@ def answer(
     tracks: list[TrackView] = []
     content = Content()
     for track, recording in tracks_of(db, session.id):
-        scope = scopes.get(track.id, Scope())
-        all_clips = scope.whole or scope.every or scope.relevelled
-        few = not all_clips and scope.marks is None
-        clips = clip_rows(db, track.id, (scope.clips | scope.new_clips) if few else None)
-        limits = limits_of(bench, db, session, track, recording)
+        scope, state = scopes.get(track.id, Scope()), state_of(bench, db, session, track, recording)
+        limits = limits_of(bench, db, session, state)
         tracks.append(
             TrackView(
                 id=track.id,
@@ -196,14 +196,14 @@ def answer(
                 base=limits.base,
                 rules=rules_of(track),
                 shows_esses=recording.shows_esses,
-                lanes=drawn_lanes(db, track.id),
+                lanes=state.drawn_lanes,
                 range_low=track.range_low,
                 range_high=track.range_high,
                 recording=view_recording(recording),
             )
         )
-        if not scope.is_empty and clips:
-            _fill(bench, db, session, track, recording, clips, scope, content)
+        if not scope.is_empty and len(state.clips):
+            _fill(db, track.id, state, scope, content)
     undo_label, redo_label = history.labels(db, session.id)
     rule = RuleView(**{name: getattr(session, name) for name in RULE_FIELDS})
     return Changed(
@@ -226,62 +226,46 @@ def answer(
     )
 
 
-def _fill(
-    bench: Workbench,
-    db: DbSession,
-    session: Session,
-    track: Track,
-    recording: Recording,
-    clips: list[Clip],
-    scope: Scope,
-    content: Content,
-) -> None:
+def _fill(db: DbSession, track_id: str, state: TrackState, scope: Scope, content: Content) -> None:
     """Put what a scope names of a track into an answer."""
-    named = scope.clips | scope.new_clips
-    all_clips = scope.whole or scope.every or scope.relevelled
-    wanted = clips if all_clips else _with_neighbours(clips, named)
-    grid = None if recording.missing else bench.vault.grid(recording)
-    marks = track_marks(db, track, recording)
-    near = marks.overlapping(clips[0].start, clips[-1].end)
-    layers = layers_of(db, track, clips, marks.curve(near), recording.sample_rate)
-    curve = gain_curve(clips, recording, layers.beyond)
-    if scope.whole or scope.every:
-        chosen = near
+    clips, marks = clip_rows(db, track_id), state.marks
+    if scope.whole or scope.every or scope.relevelled:
+        wanted = np.arange(len(clips))
     else:
-        chosen = _in_clips(marks, wanted if not scope.relevelled else [])
+        wanted = _with_neighbours(clips.places, scope.clips | scope.new_clips)
+    if scope.whole or scope.every:
+        chosen = np.ones(len(marks.ids), bool)
+    else:
+        chosen = _in_clips(state, wanted if not scope.relevelled else wanted[:0])
         if scope.marks is not None:
             chosen |= scope.marks
-    many = len(wanted) >= ALWAYS_WHOLE or int(chosen.sum()) >= ALWAYS_WHOLE
-    gain = gain_per_frame(curve, recording) if many else None
-    only = None if all_clips else {clip.id for clip in wanted}
-    after = {} if grid is None else levels_after(grid, session, recording, clips, layers.beyond, curve, gain, only)
-    full = scope.whole or scope.relevelled
-    whole_clips = [clip for clip in wanted if full or not many or clip.id in scope.new_clips]
-    content.clips += view_clips(session, recording, whole_clips, after)
-    if len(whole_clips) < len(wanted):
-        shown = {clip.id for clip in whole_clips}
-        content.clip_values[track.id] = clip_values([clip for clip in wanted if clip.id not in shown], after)
+    many = len(wanted) >= MANY or int(chosen.sum()) >= MANY
+    after = levels_by_clip(state, wanted)
+    full = scope.whole or scope.relevelled or not many
+    listed = [clips[place] for place in wanted.tolist() if full or clips[place].id in scope.new_clips]
+    content.clips += view_clips(state, listed, after)
+    if len(listed) < len(wanted):
+        others = [clips[place] for place in wanted.tolist() if clips[place].id not in scope.new_clips]
+        content.clip_values[track_id] = clip_values(others, after)
     new = chosen.copy()
     if many and not scope.whole:
         # what stays the mark that it was is told by its values
         new = np.zeros(len(chosen), bool)
         new[marks.at(scope.new_marks)] = True
-        new |= _in_clips(marks, [clip for clip in wanted if clip.id in scope.new_clips])
+        new |= _in_clips(state, np.array([clips.places[id] for id in scope.new_clips if id in clips.places], np.int64))
         new &= chosen
-    listed, valued = np.flatnonzero(new), np.flatnonzero(chosen & ~new)
-    content.marks += view_marks(track, recording, grid, clips, marks, curve, listed.tolist(), gain, layers.curves)
+    content.marks += view_marks(state, track_id, np.flatnonzero(new))
+    valued = np.flatnonzero(chosen & ~new)
     if len(valued):
-        values = mark_values(recording, grid, clips, marks, curve, valued, gain, layers.curves)
-        content.mark_values[track.id] = values
+        content.mark_values[track_id] = mark_values(state, valued)
 
 
-def _in_clips(marks: TrackMarks, clips: Sequence[Clip]) -> npt.NDArray[np.bool_]:
+def _in_clips(state: TrackState, places: npt.NDArray[np.int64]) -> BoolArray:
     """Which marks or their dips reach into some clips, (n,)."""
-    spans = np.array([(c.start, c.end) for c in clips], np.float64).reshape(-1, 2)
-    return _touched(*marks.reach(), spans[:, 0], spans[:, 1])
+    return _touched(*state.marks.reach, state.clips.spans.start[places], state.clips.spans.end[places])
 
 
-def _touched(first: FloatArray, last: FloatArray, starts: FloatArray, ends: FloatArray) -> npt.NDArray[np.bool_]:
+def _touched(first: FloatArray, last: FloatArray, starts: FloatArray, ends: FloatArray) -> BoolArray:
     """Which of the spans ``first`` ... ``last`` (n,) share anything with one of ``starts`` ... ``ends`` (m,); O((n + m) log m).
 
     A span touches one where fewer have ended before it than have begun before its end.
@@ -290,30 +274,23 @@ def _touched(first: FloatArray, last: FloatArray, starts: FloatArray, ends: Floa
     return np.asarray(begun > ended)
 
 
-def _scope_of_rules(db: DbSession, row: dict[str, Any], scope: Scope) -> None:
+def _scope_of_rules(kinds: Sequence[str], old: TrackState, now: TrackState, scope: Scope) -> None:
     """What other rules of a track's dips change: its marks of these kinds, what their dips lie over, and the phrases there."""
-    track = require(db, Track, row["id"], "track")
-    recording = require(db, Recording, track.recording_id, "recording")
-    clips = clip_rows(db, track.id)
-    old_rules, new_rules = row["before"]["dip_rules"], row["after"]["dip_rules"]
-    kinds = [kind for kind in KINDS if old_rules.get(kind) != new_rules.get(kind)]
-    # as it was, in a row of its own: this one belongs to the database
-    was = Track(**{**track.model_dump(), "dip_rules": old_rules})
-    old, before = rules_of(was), marks_of(db, was, recording, clips)
-    rules, now = rules_of(track), marks_of(db, track, recording, clips)
-    if len(before.ids) != len(now.ids) or any(old[kind].silent != rules[kind].silent for kind in kinds):
+    before, after = old.marks, now.marks
+    old_rules, rules = dict(old.rules), dict(now.rules)
+    if len(before.ids) != len(after.ids) or any(old_rules[kind].rule.silent != rules[kind].rule.silent for kind in kinds):
         # a dip to silence has other ramps
         scope.whole = True
         return
-    moved = (before.draft.dips.depth != now.draft.dips.depth) & (before.applied | now.applied)
-    moved |= before.applied != now.applied
-    first, last = now.reach()
+    moved = (before.draft.dips.depth != after.draft.dips.depth) & (before.applied | after.applied)
+    moved |= before.applied != after.applied
+    first, last = after.reach
     dips = first[moved], last[moved]
-    said = np.array([a != b for a, b in zip(before.draft.reason, now.draft.reason, strict=True)], bool)
-    scope.marks = said | (before.draft.dips.depth != now.draft.dips.depth) | _touched(first, last, *dips)
-    spans = np.array([(c.phrase_start or c.start, c.phrase_end or c.start) for c in clips], np.float64).reshape(-1, 2)
-    under = _touched(spans[:, 0], spans[:, 1], *dips)
-    scope.clips.update(clip.id for clip, is_under in zip(clips, under.tolist(), strict=True) if is_under)
+    said = np.array([a != b for a, b in zip(before.draft.reason, after.draft.reason, strict=True)], bool)
+    scope.marks = said | (before.draft.dips.depth != after.draft.dips.depth) | _touched(first, last, *dips)
+    phrases = now.clips.phrases
+    under = now.clips.voiced[_touched(phrases[:, 0], phrases[:, 1], *dips)]
+    scope.clips.update(now.clips.ids[place] for place in under.tolist())
 
 
 def _moves_levels(row: dict[str, Any]) -> bool:
@@ -338,10 +315,10 @@ def _clips_under(db: DbSession, track_id: str, rows: Sequence[dict[str, Any]]) -
         sides = [side for side in (row["before"], row["after"]) if side is not None]
         edges = [side[name] for side in sides for name in ("start", "end", "dip_start", "dip_end") if side[name] is not None]
         spans.append((min(edges), max(edges)))
-    clips = db.execute(select(col(Clip.id), col(Clip.start), col(Clip.end)).where(col(Clip.track_id) == track_id)).all()
-    marks, cells = np.array(spans, np.float64), np.array([clip[1:] for clip in clips], np.float64).reshape(-1, 2)
-    under = _touched(cells[:, 0], cells[:, 1], marks[:, 0], marks[:, 1])
-    return [clip[0] for clip, is_under in zip(clips, under.tolist(), strict=True) if is_under]
+    clips = clip_rows(db, track_id).table
+    marks = np.array(spans, np.float64)
+    under = _touched(clips.spans.start, clips.spans.end, marks[:, 0], marks[:, 1])
+    return [clips.ids[place] for place in np.flatnonzero(under).tolist()]
 
 
 def _clips_under_lane(db: DbSession, row: dict[str, Any]) -> list[str]:
@@ -355,17 +332,18 @@ def _clips_under_lane(db: DbSession, row: dict[str, Any]) -> list[str]:
     span = changed_span(before, after)
     if span is None:
         return []
-    query = select(col(Clip.id)).where(col(Clip.track_id) == track.id, col(Clip.end) > max(span[0], 0.0) * rate)
-    if span[1] != np.inf:
-        query = query.where(col(Clip.start) < span[1] * rate)
-    return list(db.scalars(query))
+    clips = clip_rows(db, track.id).table
+    under = (clips.spans.end > max(span[0], 0.0) * rate) & (clips.spans.start < span[1] * rate)
+    return [clips.ids[place] for place in np.flatnonzero(under).tolist()]
 
 
 def _lane_of(side: dict[str, Any] | None) -> Curve:
     """What a lane of a track did, or does now; EMPTY where it was off or not there."""
-    return EMPTY if side is None else LaneValue(side["points"], side["offset"], side.get("off", False)).heard()
+    return EMPTY if side is None else Lane(unpack_curve(side["points"]), side["offset"], side.get("off", False)).heard()
 
 
-def _with_neighbours(clips: list[Clip], only: Collection[str]) -> list[Clip]:
-    at = {i for i, clip in enumerate(clips) if clip.id in only}
-    return [clip for i, clip in enumerate(clips) if at & {i - 1, i, i + 1}]
+def _with_neighbours(places: Mapping[str, int], only: Collection[str]) -> npt.NDArray[np.int64]:
+    """The places of some clips and of those beside them, in order."""
+    at = np.array([places[id] for id in only if id in places], np.int64)
+    near = np.unique(np.concatenate([at - 1, at, at + 1]))
+    return near[(near >= 0) & (near < len(places))]

@@ -10,9 +10,8 @@ from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.services.answers import tracks_of
-from nivelus.services.levels import is_judged
-from nivelus.services.rows import clip_rows
-from nivelus.services.targets import heard_levels, target_of
+from nivelus.services.state import state_of
+from nivelus.services.targets import target_of
 from nivelus.services.views import (
     CardPhrase,
     CardView,
@@ -81,12 +80,12 @@ def _phrases(
     spans: Spans = []
     deviations: list[float] = []
     for track, recording in tracks:
-        clips = clip_rows(db, track.id)
-        target, rate = target_of(bench, db, session, track, recording), recording.sample_rate
-        levels = heard_levels(bench, db, session, track, recording)
-        judged = [clip for clip in clips if is_judged(clip)]
-        spans += [((clip.phrase_start or 0) / rate, (clip.phrase_end or 0) / rate) for clip in judged]
-        deviations += [levels[clip.id] - target for clip in judged]
+        state = state_of(bench, db, session, track, recording)
+        judged = state.clips.judged
+        target = target_of(bench, db, session, state)
+        edges = np.stack([state.clips.spans.phrase_start, state.clips.spans.phrase_end], axis=1)[judged] / state.rate
+        spans += [(start, end) for start, end in edges.tolist()]
+        deviations += (state.levels_after(judged) - target).tolist()
     _known[key] = spans, deviations
     while len(_known) > _KEPT:
         _known.popitem(last=False)

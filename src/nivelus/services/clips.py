@@ -13,9 +13,10 @@ from nivelus.core.marks.cells import measure_cell
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.services.details import pin
 from nivelus.services.edits import run_edit
-from nivelus.services.lanes import joined_clip_curves
 from nivelus.services.levels import clips_of
+from nivelus.services.owners import joined_curves
 from nivelus.services.sessions import NAME_LENGTH
+from nivelus.services.state import state_of
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
@@ -62,7 +63,7 @@ def set_flag(bench: Workbench, track_id: str, revision: int, ids: list[str], fla
         chosen = _chosen(edit, track, ids)
         if flag == "locked":
             changing = [clip for clip in chosen if clip.locked != on]
-            pin(edit, track, recording, clips_of(edit.db, track.id), changing, on)
+            pin(edit, track, state_of(bench, edit.db, edit.session, track, recording), changing, on)
         for clip in chosen:
             setattr(clip, flag, on)
         edit.label = f"{FLAGS[flag][0 if on else 1]} {_name(chosen)}"
@@ -198,7 +199,7 @@ def _joined_curve(clips: list[Clip], recording: Recording) -> str:
     """The curve of clips that become one: each heard as before, within its old borders."""
     if len({clip.curve for clip in clips}) == 1:
         return clips[0].curve
-    return pack_curve(joined_clip_curves(clips, recording.sample_rate))
+    return pack_curve(joined_curves(clips, recording.sample_rate))
 
 
 def _phrase_length(clip: Clip) -> int:

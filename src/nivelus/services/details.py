@@ -12,30 +12,30 @@ import numpy as np
 from sqlalchemy import select
 from sqlmodel import col
 
+from nivelus.core.chain.marks import Hand, TrackMarks
+from nivelus.core.chain.proposals import measured, touched
+from nivelus.core.chain.state import TrackState
 from nivelus.core.drafts.dips import ALL_KINDS, FREE, LEAST_DIP, RAMPS
-from nivelus.core.drafts.peaks import PeakDip
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.curve import FloatArray
-from nivelus.core.marks.details import find_details, measure_mark
-from nivelus.core.marks.mark import KINDS
+from nivelus.core.marks.details import find_details
 from nivelus.services.edits import run_edit
 from nivelus.services.levels import clips_of, phrases_of
-from nivelus.services.marks import TrackMarks, marks_of, rules_of, track_marks
-from nivelus.services.rows import clip_rows
+from nivelus.services.state import rules_of, state_of
 from nivelus.services.views import Changed, TrialView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
-from nivelus.store.packing import COLUMNS, pack
-from nivelus.store.tables import Clip, Detail, MarkSet, Recording, Track
+from nivelus.store.packing import pack
+from nivelus.store.tables import Clip, Detail, MarkSet, Recording, Session, Track
 
 SHORTEST = 0.005
 """Seconds that a mark or the flat part of a dip made by hand lasts at least."""
 LONGEST_RAMP = 2.0
 NAMES = {"breath": "breath", "ess": "ess", "knock": "knock", "gap": "gap", FREE: "dip"}
 PLURALS = {"breath": "breaths", "ess": "esses", "knock": "knocks", "gap": "gaps", FREE: "dips"}
-_NEAREST = 15
+_AT_ONCE = 500
 
-Work = Callable[[Edit, Track, Recording, list[Clip], TrackMarks], None]
+Work = Callable[[Edit, Track, Recording, TrackState], None]
 
 
 def set_rule(bench: Workbench, track_id: str, revision: int, kind: str, values: Mapping[str, Any]) -> Changed:
@@ -60,7 +60,8 @@ def trial(bench: Workbench, track_id: str, rules: Mapping[str, Mapping[str, Any]
     with bench.database.reading() as db:
         track = require(db, Track, track_id, "track")
         recording = require(db, Recording, track.recording_id, "recording")
-        marks = track_marks(db, track, recording, rules)
+        session = require(db, Session, track.session_id, "session")
+        marks = state_of(bench, db, session, track, recording, rules).marks
     kinds = [ALL_KINDS.index(kind) for kind in rules]
     chosen = np.flatnonzero(np.isin(marks.arrays.kind, kinds)).tolist()
     return TrialView(marks=[marks.ids[i] for i in chosen], depth=marks.draft.dips.depth[chosen].tolist())
@@ -73,10 +74,11 @@ def set_depth(
     if (by is None) == (to is None):
         raise Refused("Say either by how much, or to which depth.")
 
-    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
-        places = _free(marks, clips, ids)
+    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
+        marks = state.marks
+        places = _free(edit, state, ids)
         for place in places:
-            row = _row(edit, track, marks, place)
+            row = _row(edit, track, state, place)
             now, is_on = float(marks.draft.dips.depth[place]), bool(marks.applied[place])
             row.keep = "in"
             if by is not None and by < 0 and not is_on and now < 0:
@@ -95,10 +97,11 @@ def set_depth(
 def set_keep(bench: Workbench, track_id: str, revision: int, ids: list[str], keep: str) -> Changed:
     """Keep marks out of their rule, in whatever its switch says, or let the rule decide again."""
 
-    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
-        places = _free(marks, clips, ids)
+    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
+        marks = state.marks
+        places = _free(edit, state, ids)
         for place in places:
-            _row(edit, track, marks, place).keep = keep
+            _row(edit, track, state, place).keep = keep
         verb = {"out": "Keep out", "in": "Take in", "rule": "By the rule:"}[keep]
         edit.label = f"{verb} {_names(marks, places)}"
 
@@ -108,10 +111,11 @@ def set_keep(bench: Workbench, track_id: str, revision: int, ids: list[str], kee
 def set_shape(bench: Workbench, track_id: str, revision: int, ids: list[str], notch: bool) -> Changed:
     """Make dips notches, deepest in the middle, or flat again."""
 
-    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
-        places = _free(marks, clips, ids)
+    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
+        marks = state.marks
+        places = _free(edit, state, ids)
         for place in places:
-            _row(edit, track, marks, place).notch = notch
+            _row(edit, track, state, place).notch = notch
         edit.label = f"{'Notch' if notch else 'Flat'}: {_names(marks, places)}"
 
     return _run(bench, track_id, revision, work)
@@ -129,10 +133,11 @@ def set_edges(
 ) -> Changed:
     """Move the edges of a dip (seconds, where it is at its depth) or set the length of its ramps (seconds)."""
 
-    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
-        (place,) = _free(marks, clips, [id])
+    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
+        marks = state.marks
+        (place,) = _free(edit, state, [id])
         rate, dips = recording.sample_rate, marks.draft.dips
-        row = _row(edit, track, marks, place)
+        row = _row(edit, track, state, place)
         if start is not None or end is not None:
             a, b = _within(recording, start, end, float(dips.start[place]) / rate, float(dips.end[place]) / rate)
             row.dip_start = a if start is not None else row.dip_start
@@ -158,11 +163,12 @@ def correct(
     if (start is not None or end is not None) and len(ids) != 1:
         raise Refused("Edges are moved one mark at a time.")
 
-    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
-        places = _free(marks, clips, ids)
+    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
+        marks = state.marks
+        places = _free(edit, state, ids)
         what, rate = _names(marks, places), recording.sample_rate
         for place in places:
-            row = _row(edit, track, marks, place)
+            row = _row(edit, track, state, place)
             if gone:
                 if row.found is None:
                     edit.db.delete(row)
@@ -174,7 +180,7 @@ def correct(
                 row.dip_start = row.dip_end = None
             row.kind = kind or row.kind
             row.moved = True
-            _measure(bench, row, recording, clips, marks)
+            _measure(row, recording, state)
         if gone:
             edit.label = f"Not a mark: {what}"
         else:
@@ -188,10 +194,10 @@ def make(
 ) -> Changed:
     """Make a mark, or a free dip, over a span of seconds by hand. A free dip goes down by 6 dB if nothing else is said."""
 
-    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
+    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
         a, b = _within(recording, start, end, start, end)
         row = Detail(track_id=track.id, kind=kind, start=a, end=b, level=0.0, keep="in")
-        if any(_are_locked(clips, np.array([(a + b) / 2]))):
+        if any(_are_locked(state, np.array([(a + b) / 2]))):
             raise Refused("This phrase is locked. Unlock it first (L).")
         if kind == FREE:
             row.offset = -6.0 if depth is None else depth
@@ -199,7 +205,7 @@ def make(
             ramp = min(RAMPS[FREE][0], (b - a) / recording.sample_rate / 3)
             row.ramp_in = row.ramp_out = ramp
             row.dip_start, row.dip_end = a + round(ramp * recording.sample_rate), b - round(ramp * recording.sample_rate)
-        _measure(bench, row, recording, clips, marks)
+        _measure(row, recording, state)
         edit.db.add(row)
         edit.label = f"Make a {NAMES[kind]}"
 
@@ -209,41 +215,29 @@ def make(
 def reset(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Changed:
     """Forget what the hand did to marks: those that were found are as they were, those made by hand go."""
 
-    def work(edit: Edit, track: Track, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
-        places = [place for place in _free(marks, clips, ids) if marks.by_hand[place] is not None]
+    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
+        marks = state.marks
+        places = [place for place in _free(edit, state, ids) if marks.by_hand[place] is not None]
         if not places:
             raise Refused("Nothing was done by hand here.")
         for place in places:
-            edit.db.delete(_row(edit, track, marks, place))
+            edit.db.delete(_row(edit, track, state, place))
         edit.label = f"Back to the rule: {_names(marks, places)}"
 
     return _run(bench, track_id, revision, work)
 
 
-def turn_peaks_down(
-    bench: Workbench,
-    edit: Edit,
-    track: Track,
-    recording: Recording,
-    clips: list[Clip],
-    marks: TrackMarks,
-    dips: Collection[PeakDip],
-) -> None:
-    """Dips on single peaks: marks of kind knock, as deep as the peak needs. A knock that lies there already is the one."""
-    rule = rules_of(track)["knock"]
-    base = min(max(rule.depth, rule.deepest), rule.shallowest)
-    for dip in dips:
-        a, b = _within(recording, dip.start, dip.end, dip.start, dip.end)
-        near = (marks.arrays.kind == ALL_KINDS.index("knock")) & marks.overlapping(a, b)
-        place = int(np.flatnonzero(near)[0]) if near.any() else None
-        if place is not None:
-            row = _row(edit, track, marks, place)
+def put_hands(edit: Edit, track: Track, state: TrackState, hands: Iterable[Hand]) -> None:
+    """Keep what a draft makes of marks, and marks that it makes."""
+    for hand in hands:
+        if hand.found is not None or hand.id in state.marks.ids:
+            row = _row(edit, track, state, state.marks.at([hand.found or hand.id])[0])
         else:
-            row = Detail(track_id=track.id, kind="knock", start=a, end=b, level=0.0)
-            _measure(bench, row, recording, clips, marks)
+            row = Detail(track_id=track.id, kind=hand.kind, start=hand.start, end=hand.end, level=hand.level)
             edit.db.add(row)
-        row.keep, row.offset, row.gone = "in", round(dip.depth - base, 2), False
-        row.dip_start, row.dip_end = a, b
+        for name, value in hand._asdict().items():
+            if name != "id":
+                setattr(row, name, value)
 
 
 def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
@@ -265,64 +259,55 @@ def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
     return run_edit(bench, track_id, "Find the details again", revision, work)
 
 
-def pin(edit: Edit, track: Track, recording: Recording, clips: list[Clip], locked: Iterable[Clip], on: bool) -> None:
+def pin(edit: Edit, track: Track, state: TrackState, locked: Iterable[Clip], on: bool) -> None:
     """Let the dips of clips that are being locked keep the depth they have; or follow the rule again."""
-    marks = marks_of(edit.db, track, recording, clips)
+    marks = state.marks
     middle = (marks.arrays.start + marks.arrays.end) / 2
     for clip in locked:
         for place in np.flatnonzero((middle >= clip.start) & (middle < clip.end)).tolist():
             if on:
-                row = _row(edit, track, marks, place)
+                row = _row(edit, track, state, place)
                 row.pinned = float(marks.draft.dips.depth[place]) if marks.applied[place] else 0.0
             elif marks.by_hand[place] is not None:
-                _row(edit, track, marks, place).pinned = None
+                _row(edit, track, state, place).pinned = None
 
 
 def _run(bench: Workbench, track_id: str, revision: int, work: Work) -> Changed:
     def run(edit: Edit, track: Track, recording: Recording) -> None:
-        # clips are only looked at here, so plain rows do
-        clips = clip_rows(edit.db, track.id)
-        work(edit, track, recording, clips, marks_of(edit.db, track, recording, clips))
+        work(edit, track, recording, state_of(bench, edit.db, edit.session, track, recording))
 
     return run_edit(bench, track_id, "Details", revision, run, settles=True)
 
 
-def _free(marks: TrackMarks, clips: list[Clip], ids: Collection[str]) -> list[int]:
+def _free(edit: Edit, state: TrackState, ids: Collection[str]) -> list[int]:
     """The places of marks that may be worked on. Raises NotFound, and Refused where all of them are locked."""
+    marks = state.marks
     places = marks.at(list(dict.fromkeys(ids)))
     if not places:
         raise NotFound("This mark is not there any more.")
     middles = (marks.arrays.start + marks.arrays.end)[places] / 2
-    free = [place for place, held in zip(places, _are_locked(clips, middles), strict=True) if not held]
+    free = [place for place, held in zip(places, _are_locked(state, middles), strict=True) if not held]
     if not free:
         raise Refused("What is selected lies in a locked phrase. Unlock it first (L).")
+    # the rows of all of them at once, so that none is asked for alone
+    touched = [row.id for place in free if (row := marks.by_hand[place]) is not None]
+    for at in range(0, len(touched), _AT_ONCE):
+        edit.db.scalars(select(Detail).where(col(Detail.id).in_(touched[at : at + _AT_ONCE]))).all()
     return free
 
 
-def _are_locked(clips: list[Clip], at: FloatArray) -> list[bool]:
+def _are_locked(state: TrackState, at: FloatArray) -> list[bool]:
     """Whether the clips at some samples (n,) are locked."""
-    owners = np.maximum(np.searchsorted([clip.start for clip in clips], at, "right") - 1, 0)
-    return [bool(clips[owner].locked) for owner in owners.tolist()]
+    return [bool(locked) for locked in state.clips.locked[state.clips.at(at)]]
 
 
-def _row(edit: Edit, track: Track, marks: TrackMarks, place: int) -> Detail:
+def _row(edit: Edit, track: Track, state: TrackState, place: int) -> Detail:
     """The row of a mark, made now if the hand never touched it."""
-    known = marks.by_hand[place]
+    known = state.marks.by_hand[place]
     if known is not None:
         row: Detail = require(edit.db, Detail, known.id, "mark")
         return row
-    start, end, kind = (int(marks.found[place, COLUMNS.index(name)]) for name in ("start", "end", "kind"))
-    excess = float(marks.arrays.excess[place])
-    row = Detail(
-        track_id=track.id,
-        found=marks.ids[place],
-        found_end=end,
-        kind=ALL_KINDS[kind],
-        start=start,
-        end=end,
-        level=float(marks.arrays.level[place]),
-        excess=excess if np.isfinite(excess) else None,
-    )
+    row = Detail(track_id=track.id, **{name: value for name, value in touched(state, place)._asdict().items() if name != "id"})
     edit.db.add(row)
     return row
 
@@ -338,21 +323,12 @@ def _within(recording: Recording, start: float | None, end: float | None, a: flo
     return first, last
 
 
-def _measure(bench: Workbench, row: Detail, recording: Recording, clips: list[Clip], marks: TrackMarks) -> None:
+def _measure(row: Detail, recording: Recording, state: TrackState) -> None:
     """Measure a mark that was moved or made."""
-    if recording.missing:
+    if state.grid is None:
         raise Refused("The sound file of this track is missing. Bring it in again.")
-    rate, middle = recording.sample_rate, (row.start + row.end) / 2 / recording.sample_rate
-    phrase = next((span for span in phrases_of(clips, recording) if span[0] <= middle < span[1]), None)
-    stands = marks.found[:, COLUMNS.index("stands")]
-    esses = np.flatnonzero(np.isfinite(stands))
-    nearest = esses[np.argsort(np.abs(marks.arrays.start[esses] - row.start), kind="stable")[:_NEAREST]]
-    # a free dip is measured like what it lies over
-    kind = row.kind if row.kind in KINDS else "gap"
-    mark = measure_mark(
-        bench.vault.grid(recording), kind, row.start / rate, row.end / rate, phrase, stands[nearest], recording.shows_esses
-    )
-    row.level, row.excess = mark.level, mark.excess
+    hand = measured(state, Hand(row.id, row.found, row.found_end, row.kind, row.start, row.end), recording.shows_esses)
+    row.level, row.excess = hand.level, hand.excess
 
 
 def _names(marks: TrackMarks, places: list[int]) -> str:

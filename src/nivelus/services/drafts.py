@@ -8,53 +8,26 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from sqlalchemy.orm import Session as DbSession
 
-from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain, freeing_target
-from nivelus.core.drafts.peaks import FreedPhrase, free_phrases, with_peaks_down
+from nivelus.core.chain.proposals import GainProposal, peak_hands, propose_gains
+from nivelus.core.chain.state import TrackState
+from nivelus.core.drafts.clip_gain import ClipGainRule, freeing_target
 from nivelus.core.errors import Refused
-from nivelus.core.gain.curve import FloatArray
-from nivelus.core.measure.spans import as_table, levels_of_spans
-from nivelus.services.details import turn_peaks_down
+from nivelus.services.details import put_hands
 from nivelus.services.edits import run_edit
-from nivelus.services.lanes import layers_of
-from nivelus.services.levels import (
-    clip_frames,
-    clips_of,
-    gain_curve,
-    gain_per_frame,
-    level_before,
-    levels_after,
-    loudness_offset,
-    phrase_frames,
-)
-from nivelus.services.marks import TrackMarks, marks_of
-from nivelus.services.rows import clip_rows
+from nivelus.services.levels import clips_of
+from nivelus.services.state import state_of
 from nivelus.services.targets import limits_of
 from nivelus.services.views import Changed, DraftItem, DraftView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
-from nivelus.store.tables import Clip, Recording, Session, Track
+from nivelus.store.tables import Recording, Session, Track
 
 HELD = ("locked", "reference", "left out", "by hand")
-
-
-@dataclass(frozen=True)
-class Proposal:
-    """A draft worked out: the rule with its target and base, the clips it is for, their levels and true peaks before clip
-    gain, what becomes of them, and which of them short peaks hold back."""
-
-    rule: ClipGainRule
-    clips: list[Clip]
-    levels: FloatArray
-    true_peaks: FloatArray
-    draft: ClipGainDraft
-    freed: dict[int, FreedPhrase]
-    marks: TrackMarks
 
 
 def draft(
@@ -77,28 +50,29 @@ def draft(
         db.expunge(session)
         for name, value in (rule or {}).items():
             setattr(session, name, value)
-        found = _propose(bench, db, session, track, recording, clip_rows(db, track_id), ids, peaks)
-    gain, reason = found.draft.gain, found.draft.reason
+        state = state_of(bench, db, session, track, recording)
+        judged, found = _propose(bench, db, session, state, ids, peaks)
+    gain, reason, clips = found.draft.gain, found.draft.reason, state.clips
     after = found.levels + gain
     for place in found.freed if peaks else ():
         # a dip on its peak takes from a phrase what the gain gives back
-        after[place] = found.rule.target
-    counted = np.array([not clip.left_out for clip in found.clips], bool)
+        after[place] = judged.target
+    counted = ~clips.left_out[found.places]
     dips = [dip for phrase in found.freed.values() for dip in phrase.dips]
-    rooms = np.array([clip.room_tone for clip in found.clips])
+    rooms = clips.room_tone[found.places]
     return DraftView(
-        target=found.rule.target,
-        base=found.rule.base,
+        target=judged.target,
+        base=judged.base,
         by_peaks=len(found.freed),
         peaks=len(dips),
         deepest=min((dip.depth for dip in dips), default=0.0),
-        freeing=freeing_target(found.levels, found.true_peaks, rooms, found.rule, reason),
+        freeing=freeing_target(found.levels, found.true_peaks, rooms, judged, reason),
         items=[
-            DraftItem(clip=clip.id, gain=gain, after=level, reason=why)
-            for clip, gain, level, why in zip(found.clips, gain.tolist(), after.tolist(), reason, strict=True)
+            DraftItem(clip=clips.ids[place], gain=gain, after=level, reason=why)
+            for place, gain, level, why in zip(found.places.tolist(), gain.tolist(), after.tolist(), reason, strict=True)
         ],
-        moves=sum(clip.gain != gain for clip, gain in zip(found.clips, gain.tolist(), strict=True)),
-        level=int((np.abs(after - found.rule.target)[counted] <= session.tolerance + 1e-9).sum()),
+        moves=int((clips.gain[found.places] != gain).sum()),
+        level=int((np.abs(after - judged.target)[counted] <= session.tolerance + 1e-9).sum()),
         count=int(counted.sum()),
         reasons=dict(Counter(reason)),
     )
@@ -108,12 +82,14 @@ def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] 
     """Do what the draft proposes, as one step."""
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        clips = clip_rows(edit.db, track.id)
-        found = _propose(bench, edit.db, edit.session, track, recording, clips, ids, peaks)
+        state = state_of(bench, edit.db, edit.session, track, recording)
+        clips = state.clips
+        _, found = _propose(bench, edit.db, edit.session, state, ids, peaks)
+        drafted = zip(found.places.tolist(), found.draft.gain.tolist(), found.draft.reason, strict=True)
         wanted = {
-            clip.id: gain
-            for clip, gain, reason in zip(found.clips, found.draft.gain.tolist(), found.draft.reason, strict=True)
-            if reason not in HELD and (clip.gain != gain or clip.by_hand or not clip.drafted)
+            clips.ids[place]: gain
+            for place, gain, reason in drafted
+            if reason not in HELD and (clips.gain[place] != gain or clips.by_hand[place] or not clips.drafted[place])
         }
         moved = 0
         # only what changes is loaded as more than rows
@@ -124,7 +100,7 @@ def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] 
         edit.label = "Even out 1 phrase" if moved == 1 else f"Even out {moved} phrases"
         if peaks and found.freed:
             dips = [dip for phrase in found.freed.values() for dip in phrase.dips]
-            turn_peaks_down(bench, edit, track, recording, clips, found.marks, dips)
+            put_hands(edit, track, state, peak_hands(state, found, recording.shows_esses))
             deepest = min(dip.depth for dip in dips)
             what = "1 short peak" if len(dips) == 1 else f"{len(dips)} short peaks"
             edit.label += f", {what} down by {-deepest:.1f} dB" + (" at most" if len(dips) > 1 else "")
@@ -133,61 +109,25 @@ def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] 
 
 
 def _propose(
-    bench: Workbench,
-    db: DbSession,
-    session: Session,
-    track: Track,
-    recording: Recording,
-    clips: list[Clip],
-    ids: Collection[str] | None,
-    peaks: bool,
-) -> Proposal:
-    """What is proposed for the clips of a track, or for some of them.
-
-    A phrase is judged with all that belongs to it: its clip curve, and the dips that lie in it.
-    """
-    chosen = [clip for clip in clips if clip.loudness is not None and (ids is None or clip.id in ids)]
+    bench: Workbench, db: DbSession, session: Session, state: TrackState, ids: Collection[str] | None, peaks: bool
+) -> tuple[ClipGainRule, GainProposal]:
+    """What is proposed for the phrases of a track, or for some of them, and by which rule."""
+    clips = state.clips
+    chosen = [place for place in clips.voiced.tolist() if ids is None or clips.ids[place] in ids]
     if not chosen:
         raise Refused("There is no phrase here to even out.")
-    levels = np.array([level_before(session, recording, clip) for clip in chosen], np.float64)
-    tops = np.array([clip.true_peak for clip in chosen], np.float64)
-    marks = marks_of(db, track, recording, clips)
-    beyond = layers_of(db, track, clips, marks.curve(), recording.sample_rate).before_ride
-    grid = None if recording.missing else bench.vault.grid(recording)
-    gain = None
-    if grid is not None and not beyond.is_flat_zero:
-        curve = gain_curve(clips, recording, beyond)
-        after = levels_after(grid, session, recording, clips, beyond, curve)
-        levels = np.array([after[clip.id] - clip.gain for clip in chosen], np.float64)
-        gain = gain_per_frame(beyond, recording)
-        tops = levels_of_spans(grid, as_table(clip_frames(grid, chosen)), gain, "peak")
-    rule = limits_of(bench, db, session, track, recording)
-    rooms = np.array([clip.room_tone for clip in chosen])
-    result = draft_clip_gain(
-        levels,
-        tops,
-        rooms,
-        rule,
-        present=np.array([clip.gain for clip in chosen]),
-        keep=tuple(_held(session, clip) for clip in chosen),
-    )
-    freed: dict[int, FreedPhrase] = {}
-    if grid is not None and "ceiling" in result.reason:
-        gain = np.ones((len(grid.data), 2)) if gain is None else gain
-        # what is heard from two loudspeakers is louder by an offset that the grid knows nothing of
-        judged = replace(rule, target=rule.target - loudness_offset(session, recording))
-        frames = clip_frames(grid, chosen), phrase_frames(grid, chosen)
-        freed = free_phrases(grid, *frames, session.unit, gain, rooms, judged, result)
-        result = with_peaks_down(result, freed, peaks)
-    return Proposal(rule, chosen, levels, tops, result, freed, marks)
+    rule = limits_of(bench, db, session, state)
+    keep = [_held(session, state, place) for place in chosen]
+    return rule, propose_gains(state, rule, np.array(chosen, np.int64), keep, peaks)
 
 
-def _held(session: Session, clip: Clip) -> str | None:
+def _held(session: Session, state: TrackState, place: int) -> str | None:
     """Why a draft leaves a phrase alone, or None."""
-    if clip.locked:
+    clips = state.clips
+    if clips.locked[place]:
         return "locked"
-    if clip.left_out:
+    if clips.left_out[place]:
         return "left out"
-    if clip.reference and session.target_kind == "reference":
+    if clips.reference[place] and session.target_kind == "reference":
         return "reference"
-    return "by hand" if clip.by_hand and session.keep_by_hand else None
+    return "by hand" if clips.by_hand[place] and session.keep_by_hand else None

@@ -12,6 +12,7 @@ from pathlib import PurePath
 
 import numpy as np
 
+from nivelus.core.chain.state import LANES
 from nivelus.core.deliver.curve_formats import FORMATS, parse_curve
 from nivelus.core.errors import CurveFileError, NotFound, Refused
 from nivelus.core.gain.clip_curves import heard
@@ -36,11 +37,11 @@ from nivelus.core.gain.edits import (
     thin,
 )
 from nivelus.services.edits import run_edit
-from nivelus.services.lanes import LANES, Range, whole_lane, working_range
 from nivelus.services.owners import (
     EVERYWHERE,
     WIDEST_RANGE,
     Owner,
+    Range,
     at_the_end,
     gain_of,
     hand_range,
@@ -49,8 +50,10 @@ from nivelus.services.owners import (
     length_of,
     own_part,
     owners_of,
+    whole_lane,
     widen,
 )
+from nivelus.services.state import working_range
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require

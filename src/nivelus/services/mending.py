@@ -24,10 +24,10 @@ from nivelus.services.clips import take_phrase
 from nivelus.services.imports import RECEIVING
 from nivelus.services.keeping import clear_buried, loose
 from nivelus.services.levels import clips_of, phrases_of
-from nivelus.services.rows import forget
 from nivelus.services.work import OPEN
 from nivelus.services.workbench import Workbench
 from nivelus.store.packing import pack
+from nivelus.store.reading import forget
 from nivelus.store.tables import MEASURED, Clip, Job, MarkSet, Recording, Session, Tombstone, Track
 from nivelus.store.vault import SUFFIX, Damaged, Older, hash_file
 

@@ -5,21 +5,27 @@ Ride and trim are one row each. The lane "curve" is the clips: each owns its own
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 import numpy as np
+from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col, select
 
+from nivelus.core.chain.state import Lane as LaneState
 from nivelus.core.errors import Refused
-from nivelus.core.gain.clip_curves import part
+from nivelus.core.gain.clip_curves import join_clip_curves, part
+from nivelus.core.gain.clips import clip_spans
 from nivelus.core.gain.curve import SILENCE
-from nivelus.core.gain.curves import SILENT, Curve, finite, inside_of
-from nivelus.services.lanes import LaneValue, Range, joined_clip_curves, working_range
+from nivelus.core.gain.curves import EMPTY, SILENT, Curve, finite, inside_of
 from nivelus.services.levels import clips_of
+from nivelus.services.state import working_range
 from nivelus.store.history import Edit
 from nivelus.store.packing import pack_curve, unpack_curve
+from nivelus.store.reading import clip_rows, lanes_of
 from nivelus.store.tables import Clip, Lane, Recording, Track
+
+Range = tuple[float, float]
 
 WIDEST_RANGE = (SILENT, 24.0)
 EVERYWHERE = (-np.inf, np.inf)
@@ -85,9 +91,24 @@ def lane_row(edit: Edit, track: Track, lane: str) -> Lane:
 def lane_now(edit: Edit, track: Track, recording: Recording, lane: str) -> Curve:
     """A lane as one curve, as the edit has made it so far; that of the clips over the whole recording."""
     if lane == "curve":
-        return joined_clip_curves(clips_of(edit.db, track.id), recording.sample_rate)
+        return joined_curves(clips_of(edit.db, track.id), recording.sample_rate)
     row = lane_row(edit, track, lane)
-    return LaneValue(row.points, row.offset, row.off).curve()
+    return LaneState(unpack_curve(row.points), row.offset, row.off).curve()
+
+
+def whole_lane(db: DbSession, track: Track, rate: int, lane: str, with_offset: bool = True) -> Curve:
+    """A lane as one curve, be it on or off, from what is in the database; that of the clips over the whole recording."""
+    if lane == "curve":
+        table = clip_rows(db, track.id).table
+        return join_clip_curves(table.spans, table.curves, rate) if table.has_curves else EMPTY
+    value: LaneState = getattr(lanes_of(db, track.id), lane)
+    return value.curve() if with_offset else value.points
+
+
+def joined_curves(clips: Sequence[Clip], rate: int) -> Curve:
+    """The curves of clips that follow each other as one curve over the recording."""
+    spans = clip_spans([(c.start, c.end, c.phrase_start, c.phrase_end) for c in clips])
+    return join_clip_curves(spans, [unpack_curve(c.curve) for c in clips], rate)
 
 
 def hand_range(edit: Edit, track: Track, lane: str) -> Range:

@@ -8,7 +8,6 @@ from nivelus.core.deliver.render import render
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.measure.loudness import figures
 from nivelus.services import work
-from nivelus.services.levels import gain_per_frame
 from nivelus.services.sound import render_source
 from nivelus.services.views import JobView
 from nivelus.services.workbench import Workbench
@@ -36,17 +35,16 @@ def run_render(bench: Workbench, job_id: str) -> None:
 
 def _render(bench: Workbench, job: Job) -> dict[str, str]:
     wanted = job.payload
-    source, track, recording, curve = render_source(bench, wanted["track"])
-    gain = gain_per_frame(curve, recording)
+    source, track, state, grid = render_source(bench, wanted["track"])
     fader = track.fader if wanted["with_fader"] else 0.0
     render(
         source,
         bench.vault.renders / f"{job.id}.{wanted['format']}",
-        curve,
+        state.gain,
         format=wanted["format"],
         bits=wanted["bits"],
         fader=fader,
-        figures=figures(bench.vault.grid(recording), gain * [10 ** (fader / 10), 10 ** (fader / 20)]),
+        figures=figures(grid, state.gain_per_frame * [10 ** (fader / 10), 10 ** (fader / 20)]),
         progress=work.reporter(bench, job, "rendering", 0, 100),
     )
     return {"file": job.name}

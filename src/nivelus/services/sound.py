@@ -12,11 +12,10 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from sqlalchemy.orm import Session as DbSession
 
+from nivelus.core.chain.state import LAYERS, TrackState
 from nivelus.core.drafts.ride import inner_spread
 from nivelus.core.errors import NotFound, Refused
-from nivelus.core.gain.curve import GainCurve, add_curves
 from nivelus.core.marks.mark import KINDS
 from nivelus.core.marks.onsets import find_onsets
 from nivelus.core.marks.phrases import room_tone
@@ -27,28 +26,14 @@ from nivelus.core.measure.loudness import MOMENTARY, SHORT_TERM, figures, slidin
 from nivelus.core.measure.spans import LOWEST_DB
 from nivelus.core.measure.waveform import LEVELS, tile
 from nivelus.core.sound.reader import SoundReader
-from nivelus.services.lanes import clip_curves, drawn_gain, layers_of, working_range
-from nivelus.services.levels import (
-    clip_frames,
-    gain_curve,
-    gain_per_frame,
-    is_judged,
-    level_before,
-    levels_after,
-    loudness_offset,
-    mono_offset,
-    phrase_frames,
-)
-from nivelus.services.marks import marks_of, track_marks, view_marks
-from nivelus.services.rows import clip_rows
+from nivelus.services.marks import view_marks
+from nivelus.services.state import loudness_offset, mono_offset, whole_state
 from nivelus.services.targets import target_of
 from nivelus.services.views import BeforeAfter, FiguresView, MarkView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
-from nivelus.store.tables import Clip, Recording, Session, Track
+from nivelus.store.tables import Recording, Session, Track
 
-LAYERS = ("clip", "curve", "dips", "ride", "trim")
-"""The layers of pre-fader gain, in the order of the signal path."""
 TRACE_STEP = 5
 """Frames between two values of the trace inside phrases: 20 a second."""
 METER_STEP = 10
@@ -87,8 +72,7 @@ def trace(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
     Momentary loudness for a target in LUFS, RMS of the same 400 ms for one in dBFS, true peak of 50 ms for one in dBTP.
     """
     with bench.database.reading() as db:
-        session, _, recording = _load(db, track_id)
-        grid = bench.vault.grid(recording)
+        session, _, recording, _, grid = whole_state(bench, db, track_id)
         if session.unit == "peak":
             column = grid.column("true_peak").astype(np.float64)
             peaks = np.maximum.reduceat(column, np.arange(0, len(column), TRACE_STEP))
@@ -108,11 +92,9 @@ def meter(bench: Workbench, track_id: str, layers: Collection[str] = LAYERS) -> 
     LUFS, the loudness is compared with the mean loudness of level phrases: target plus mean (loudness - level).
     """
     with bench.database.reading() as db:
-        session, track, recording = _load(db, track_id)
-        clips = clip_rows(db, track_id)
-        target = target_of(bench, db, session, track, recording) + _unit_shift(session, recording, clips)
-        grid = bench.vault.grid(recording)
-        gain = gain_per_frame(_layers(db, track, recording, layers), recording)
+        session, _, recording, state, grid = whole_state(bench, db, track_id)
+        target = target_of(bench, db, session, state) + _unit_shift(state)
+        gain = state.gain_per_frame if set(LAYERS) <= set(layers) else state.per_frame(state.of_layers(layers))
         power = grid.column("k").astype(np.float64)
         out = [_short_term(p) - target for p in (power, power * gain[:, 0])]
         return np.stack(out, axis=1).astype(np.float32) + np.float32(loudness_offset(session, recording))
@@ -124,50 +106,24 @@ def gain_points(bench: Workbench, track_id: str, layers: Collection[str] = LAYER
     ``layers`` are those of LAYERS that are on.
     """
     with bench.database.reading() as db:
-        _, track, recording = _load(db, track_id)
-        curve = _layers(db, track, recording, layers)
+        *_, state, _ = whole_state(bench, db, track_id)
+    curve = state.of_layers(layers)
     return np.stack([curve.at, curve.db], axis=1)
-
-
-def _layers(db: DbSession, track: Track, recording: Recording, layers: Collection[str]) -> GainCurve:
-    """The sum of some layers of a track."""
-    curves = []
-    columns = clip_rows(db, track.id) if {"clip", "curve"} & set(layers) else []
-    if "clip" in layers:
-        curves.append(gain_curve(columns, recording))
-    if "curve" in layers:
-        own = clip_curves(columns, recording.sample_rate, working_range(track))
-        curves += [own] if own is not None else []
-    if "dips" in layers:
-        curves.append(track_marks(db, track, recording).curve())
-    drawn = drawn_gain(db, track, recording.sample_rate, layers)
-    if drawn is not None:
-        curves.append(drawn)
-    return add_curves(curves) if curves else GainCurve(np.zeros(1), np.zeros(1))
 
 
 def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
     """Every figure of a track without gain and with it, from the level grid."""
     with bench.database.reading() as db:
-        session, track, recording = _load(db, track_id)
-        clips = clip_rows(db, track_id)
-        grid = bench.vault.grid(recording)
-        target = target_of(bench, db, session, track, recording)
-        judged = [clip for clip in clips if is_judged(clip)]
-        marks = marks_of(db, track, recording, clips)
-        layer = layers_of(db, track, clips, marks.curve(), recording.sample_rate)
-        curve = gain_curve(clips, recording, layer.beyond)
-        gain = gain_per_frame(curve, recording)
-        after = levels_after(grid, session, recording, clips, layer.beyond, curve, gain)
-    before = np.array([level_before(session, recording, clip) for clip in judged], np.float64)
-    now = np.array([after[clip.id] for clip in judged], np.float64)
-    details = view_marks(track, recording, grid, clips, marks, curve, gain=gain, drawn=layer.curves)
-    plain = np.array([clip.true_peak for clip in judged], np.float64)
-    moved = _peaks_after(grid, judged, gain)
+        session, _, recording, state, grid = whole_state(bench, db, track_id)
+        target = target_of(bench, db, session, state)
+    judged = state.clips.judged
+    details = view_marks(state, track_id, np.arange(len(state.marks.ids)))
+    plain, moved = state.clips.true_peak[judged], state.peaks_with(state.gain, judged)
     old, new = _details(details, "before"), _details(details, "after")
+    mono = mono_offset(session, recording)
     return BeforeAfter(
-        before=_figures(grid, session, recording, clips, before, target, None, plain, old),
-        after=_figures(grid, session, recording, clips, now, target, gain, moved, new),
+        before=_figures(grid, session, state, mono, state.levels_before[judged], target, None, plain, old),
+        after=_figures(grid, session, state, mono, state.levels_after(judged), target, state.gain_per_frame, moved, new),
     )
 
 
@@ -182,30 +138,27 @@ def _details(marks: list[MarkView], side: str) -> dict[str, Any]:
     }
 
 
-def render_source(bench: Workbench, track_id: str) -> tuple[Path, Track, Recording, GainCurve]:
-    """The sound file of a track, and the gain that it is rendered with."""
+def render_source(bench: Workbench, track_id: str) -> tuple[Path, Track, TrackState, LevelGrid]:
+    """The sound file of a track, and its state, with the gain that it is rendered with."""
     with bench.database.reading() as db:
-        _, track, recording = _load(db, track_id)
-        clips = clip_rows(db, track_id)
-        dips = marks_of(db, track, recording, clips).curve()
-        curve = gain_curve(clips, recording, layers_of(db, track, clips, dips, recording.sample_rate).beyond)
-        return bench.vault.source(recording), track, recording, curve
+        _, track, recording, state, grid = whole_state(bench, db, track_id)
+        return bench.vault.source(recording), track, state, grid
 
 
 def _figures(
     grid: LevelGrid,
     session: Session,
-    recording: Recording,
-    clips: list[Clip],
+    state: TrackState,
+    mono: float,
     levels: npt.NDArray[np.float64],
     target: float,
     gain: npt.NDArray[np.float64] | None,
     peaks: npt.NDArray[np.float64],
     details: dict[str, Any],
 ) -> FiguresView:
-    f = figures(grid, gain, mono_offset(session, recording))
+    f = figures(grid, gain, mono)
     even = evenness(levels, target, session.tolerance)
-    spans = phrase_frames(grid, [clip for clip in clips if clip.loudness is not None])
+    spans = state.clips.phrase_slices(grid)
     power = np.asarray(grid.column("k"), np.float64) * (1.0 if gain is None else gain[:, 0])
     return FiguresView(
         inside=float(np.mean([inner_spread(power[span]) for span in spans])) if spans else 0.0,
@@ -224,18 +177,12 @@ def _figures(
     )
 
 
-def _peaks_after(grid: LevelGrid, clips: list[Clip], gain: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
-    """The true peak of every clip with the gain of each frame, dBTP, (n,)."""
-    peaks = grid.column("true_peak") * gain[:, 1]
-    return np.array([20 * np.log10(max(peaks[span].max(), 1e-9)) for span in clip_frames(grid, clips)], np.float64)
-
-
-def _unit_shift(session: Session, recording: Recording, clips: list[Clip]) -> float:
+def _unit_shift(state: TrackState) -> float:
     """How far loudness lies above the session's unit, on average over the phrases."""
-    if session.unit == "loudness":
+    judged = state.clips.judged
+    if state.unit == "loudness" or not len(judged):
         return 0.0
-    pairs = [(clip.loudness, level_before(session, recording, clip)) for clip in clips if is_judged(clip)]
-    return float(np.mean([(a or 0.0) - (b or 0.0) for a, b in pairs])) if pairs else 0.0
+    return float(np.mean(state.clips.loudness[judged] - state.levels_before[judged]))
 
 
 def _short_term(power: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
@@ -244,14 +191,6 @@ def _short_term(power: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
     start = np.maximum(end - SHORT_TERM, 0)
     mean = np.maximum((total[end] - total[start]) / np.maximum(end - start, 1), 0.0)
     return np.asarray(np.maximum(to_lufs(mean), LOWEST_DB))
-
-
-def _load(db: DbSession, track_id: str) -> tuple[Session, Track, Recording]:
-    track = require(db, Track, track_id, "track")
-    recording = require(db, Recording, track.recording_id, "recording")
-    if recording.missing:
-        raise NotFound(f"The sound file of “{track.name}” is missing. Bring it in again.", id=track_id)
-    return require(db, Session, track.session_id, "session"), track, recording
 
 
 def _recording(bench: Workbench, recording_id: str) -> Recording:

@@ -60,7 +60,8 @@ class Database:
     @contextmanager
     def reading(self) -> Iterator[DbSession]:
         """A unit of work that only reads: what is changed in its rows stays there, and never reaches the database."""
-        with self._telling_of_room(), DbSession(self.engine, expire_on_commit=False, autoflush=False) as db:
+        notes: dict[str, Any] = {"revisions": {}}
+        with self._telling_of_room(), DbSession(self.engine, expire_on_commit=False, autoflush=False, info=notes) as db:
             yield db
 
     @contextmanager

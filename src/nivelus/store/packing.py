@@ -1,8 +1,7 @@
 """Found marks and drawn curves packed into text: a table of numbers, compressed, in base 64.
 
-An hour of marks takes some 150 kB. One row per mark in order of time: kind (index into ``KINDS``), start and end in samples,
-level (RMS dBFS), confidence, excess, how far it stands over the voice (each NaN where there is none), and what is in a gap
-(bits: 1 clicks, 2 bleed). One row per point of a curve: seconds, dB, shape, and both ends of its phase.
+An hour of marks takes some 150 kB. One row per mark in order of time, see ``core.marks.mark.mark_table``. One row per point of
+a curve: seconds, dB, shape, and both ends of its phase.
 """
 
 from __future__ import annotations
@@ -16,36 +15,20 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.gain.curves import EMPTY, Curve
-from nivelus.core.marks.mark import KINDS, Mark
+from nivelus.core.marks.mark import COLUMNS, Mark, mark_table
 
-HOLDS = ("clicks", "bleed")
 _CURVE = 5
 """Columns of a packed curve."""
-COLUMNS = ("kind", "start", "end", "level", "confidence", "excess", "stands", "holds")
 
 
 def pack(marks: Iterable[Mark], rate: int, samples: int) -> str:
     """Pack marks, whose times are seconds, for a recording of so many ``samples`` at ``rate`` Hz."""
-    rows = [
-        (
-            KINDS.index(mark.kind),
-            round(mark.start * rate),
-            min(round(mark.end * rate), samples),
-            mark.level,
-            mark.confidence,
-            np.nan if mark.excess is None else mark.excess,
-            np.nan if mark.stands is None else mark.stands,
-            sum(1 << HOLDS.index(what) for what in mark.holds),
-        )
-        for mark in marks
-    ]
-    return _packed(np.array(rows, "<f8").reshape(-1, len(COLUMNS)))
+    return _packed(mark_table(marks, rate, samples))
 
 
-@lru_cache(maxsize=8)
 def unpack(data: str) -> npt.NDArray[np.float64]:
-    """The packed rows, (n, len(COLUMNS)), not to be written to. Kept for the next time, for every edit asks for them."""
-    return _unpacked(data, len(COLUMNS))
+    """The packed rows, (n, len(COLUMNS)), not to be written to; none for an empty text."""
+    return _unpacked(data, len(COLUMNS)) if data else np.zeros((0, len(COLUMNS)))
 
 
 def pack_curve(curve: Curve) -> str:

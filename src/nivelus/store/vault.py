@@ -164,6 +164,11 @@ class Vault:
         data = self._measured(recording, "grid.npy")
         return LevelGrid(data, recording.sample_rate, recording.frames, recording.channels)
 
+    def stamp(self, recording: Recording) -> tuple[int, int, int]:
+        """What tells the stored grid of a recording from one that was written later."""
+        told = (self.folder(recording.hash) / "grid.npy").stat()
+        return told.st_ino, told.st_mtime_ns, told.st_size
+
     def wave(self, recording: Recording) -> npt.NDArray[np.float16]:
         """The waveform pyramid of a recording, see ``core.measure.waveform``; mapped from its file."""
         data: npt.NDArray[np.float16] = self._measured(recording, "wave.npy")

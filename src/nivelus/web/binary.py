@@ -6,6 +6,7 @@ import io
 
 from flask import Blueprint, Response, request, send_file
 
+from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import Refused
 from nivelus.services import drawing, imports, renders, sound
 from nivelus.web.answers import answer, array
@@ -84,9 +85,9 @@ def rendered(job_id: str) -> Response:
 def _layers() -> list[str]:
     """The layers that were asked for, as in ``layers=clip,dips``; all if none is named."""
     layers = request.args.get("layers")
-    chosen = list(sound.LAYERS) if layers is None else [name for name in layers.split(",") if name]
-    if not set(chosen) <= set(sound.LAYERS):
-        raise Refused(f"The layers are {', '.join(sound.LAYERS)}.")
+    chosen = list(LAYERS) if layers is None else [name for name in layers.split(",") if name]
+    if not set(chosen) <= set(LAYERS):
+        raise Refused(f"The layers are {', '.join(LAYERS)}.")
     return chosen
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from nivelus.core.drafts.ride import RideRule, draft_ride
-from nivelus.core.gain.curve import GainCurve, apply_gain
-from nivelus.core.measure.grid import measure_samples
+from nivelus.core.gain.curve import GainCurve, add_curves, apply_gain, frame_gain
+from nivelus.core.measure.grid import all_borders, frame_borders, measure_samples
 from nivelus.core.sound.pcm import decode16, decode24, encode24
 
 
@@ -17,6 +17,9 @@ def warm_kernels() -> None:
         measure_samples(samples, 48_000)
         apply_gain(samples, GainCurve(np.array([0.0, 4800.0]), np.array([1.0, 2.0])), 0)
         encode24(samples.reshape(-1), np.empty(4800 * 3, np.uint8))
+    curves = [GainCurve(np.array([0.0, 4800.0]), np.array([1.0, 2.0])), GainCurve(np.array([100.0]), np.array([1.0]))]
+    for borders in (frame_borders(4800, 48_000), all_borders(4800, 48_000)):
+        frame_gain(add_curves(curves), borders)
     hum = 0.1 * np.sin(0.02 * np.arange(48_000))[:, None] * np.repeat((1.0, 0.1), 24_000)[:, None]
     flat = np.ones((100, 2))
     draft_ride(measure_samples(hum, 48_000), flat, [(0.0, 1.0)], np.array([-90.0]), RideRule())

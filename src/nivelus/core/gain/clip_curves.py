@@ -14,7 +14,7 @@ from collections.abc import Sequence
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.gain.clips import ClipGain, border_ramps
+from nivelus.core.gain.clips import ClipSpans, border_ramps
 from nivelus.core.gain.curve import FloatArray
 from nivelus.core.gain.curves import CLOSEST, EMPTY, Curve, finite, flatten, plain, with_points
 
@@ -35,7 +35,7 @@ def part(curve: Curve, start: float, end: float) -> Curve:
     return cut.keep(heard(cut, start, end))
 
 
-def join_clip_curves(clips: Sequence[ClipGain], curves: Sequence[Curve], rate: int) -> Curve:
+def join_clip_curves(clips: ClipSpans, curves: Sequence[Curve], rate: int) -> Curve:
     """The curves of clips that tile a recording as one straight curve over it; O(clips + points).
 
     Parameters
@@ -43,18 +43,13 @@ def join_clip_curves(clips: Sequence[ClipGain], curves: Sequence[Curve], rate: i
     clips : n clips in order of time
     curves : n curves, without points where a clip has none
     rate : samples a second of the clips' positions
-
-    Raises
-    ------
-    GainError
-        If clips leave holes or overlap.
     """
     width = border_ramps(clips, rate)[1] / rate
     owners = [i for i, curve in enumerate(curves) if len(curve)]
     if not owners:
         return EMPTY
     lines = {i: flatten(curves[i]) for i in owners}
-    spans = np.array([(clip.start, clip.end) for clip in clips], np.float64) / rate
+    spans = np.stack([clips.start, clips.end], axis=1) / rate
     edges = np.zeros((len(clips), 2))
     for i, line in lines.items():
         edges[i] = np.interp(spans[i], line.at, finite(line.db))

@@ -22,52 +22,61 @@ WIDEST_RAMP_SECONDS = 0.060
 SHORTEST_CLIP_SECONDS = 0.020
 
 
-@dataclass(frozen=True, slots=True)
-class ClipGain:
-    """A clip as the compiler sees it: its span, its gain, and where its phrase lies (None without one)."""
-
-    start: int
-    end: int
-    gain: float
-    phrase_start: int | None = None
-    phrase_end: int | None = None
-
-
-def compile_clip_gains(clips: Sequence[ClipGain], rate: int) -> GainCurve:
-    """Compile clips that tile a recording to its gain curve.
-
-    Raises
-    ------
-    GainError
-        If there is no clip, clips leave holes or overlap, or a gain is not finite.
-    """
-    if not clips:
-        raise GainError("There are no clips to compile.")
-    border, width = border_ramps(clips, rate)
-    gain = np.array([clip.gain for clip in clips], np.float64)
-    steps = gain[1:] != gain[:-1]
-    at = np.stack([border - width / 2, border + width / 2], axis=1)[steps].ravel()
-    db = np.stack([gain[:-1], gain[1:]], axis=1)[steps].ravel()
-    return GainCurve(np.concatenate([[clips[0].start - 1.0], at]), np.concatenate([gain[:1], db]))
-
-
-def border_ramps(clips: Sequence[ClipGain], rate: int) -> tuple[FloatArray, FloatArray]:
-    """Where each clip but the last ends, and how wide the ramp to the next may be: two (n - 1,) of samples.
+@dataclass(frozen=True, slots=True, eq=False)
+class ClipSpans:
+    """Clips as the compiler sees them, in order of time: ``start``, ``end``, and ``phrase_start`` and ``phrase_end``, NaN where
+    a clip has no phrase; (n,) float64 each.
 
     Raises
     ------
     GainError
         If clips leave holes or overlap.
     """
-    start = np.array([clip.start for clip in clips], np.float64)
-    end = np.array([clip.end for clip in clips], np.float64)
-    if (end <= start).any() or (start[1:] != end[:-1]).any():
-        raise GainError("Clips must follow each other without holes.")
-    phrase_start = np.array([c.end if c.phrase_start is None else c.phrase_start for c in clips], np.float64)
-    phrase_end = np.array([c.start if c.phrase_end is None else c.phrase_end for c in clips], np.float64)
-    border = end[:-1]
+
+    start: FloatArray
+    end: FloatArray
+    phrase_start: FloatArray
+    phrase_end: FloatArray
+
+    def __post_init__(self) -> None:
+        if (self.end <= self.start).any() or (self.start[1:] != self.end[:-1]).any():
+            raise GainError("Clips must follow each other without holes.")
+
+    def __len__(self) -> int:
+        return len(self.start)
+
+
+def clip_spans(rows: Sequence[tuple[float, float, float | None, float | None]]) -> ClipSpans:
+    """Clips from rows of start, end, and start and end of their phrase (None without one)."""
+    return ClipSpans(*np.array(rows, np.float64).reshape(-1, 4).T)
+
+
+def compile_clip_gains(clips: ClipSpans, gain: FloatArray, rate: int) -> GainCurve:
+    """Compile clips that tile a recording, with a ``gain`` (n,) dB each, to its gain curve.
+
+    Raises
+    ------
+    GainError
+        If there is no clip, or a gain is not finite.
+    """
+    if not len(clips):
+        raise GainError("There are no clips to compile.")
+    border, width = border_ramps(clips, rate)
+    gain = np.asarray(gain, np.float64)
+    steps = gain[1:] != gain[:-1]
+    at = np.stack([border - width / 2, border + width / 2], axis=1)[steps].ravel()
+    db = np.stack([gain[:-1], gain[1:]], axis=1)[steps].ravel()
+    return GainCurve(np.concatenate([[clips.start[0] - 1.0], at]), np.concatenate([gain[:1], db]))
+
+
+def border_ramps(clips: ClipSpans, rate: int) -> tuple[FloatArray, FloatArray]:
+    """Where each clip but the last ends, and how wide the ramp to the next may be: two (n - 1,) of samples."""
+    border = clips.end[:-1]
+    # where there is no phrase, the whole clip is pause
+    phrase_start = np.where(np.isnan(clips.phrase_start), clips.end, clips.phrase_start)
+    phrase_end = np.where(np.isnan(clips.phrase_end), clips.start, clips.phrase_end)
     room = 2 * np.minimum(border - phrase_end[:-1], phrase_start[1:] - border)
     width = np.clip(room, DECLICK_SECONDS * rate, WIDEST_RAMP_SECONDS * rate)
     # two ramps of one clip may meet but not cross
-    length = end - start
+    length = clips.end - clips.start
     return border, np.minimum(width, 0.98 * np.minimum(length[:-1], length[1:]))

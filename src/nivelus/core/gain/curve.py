@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import reduce
 from typing import Any
 
 import numba
@@ -26,7 +27,7 @@ SILENCE = -120.0
 """Gain in dB at and below which a sample becomes exactly 0: under the last bit of 24."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class GainCurve:
     """A compiled gain: ``at`` (n,) sample positions in strictly rising order, ``db`` (n,) finite gains.
 
@@ -63,7 +64,7 @@ class GainCurve:
 
 
 def add_curves(curves: Sequence[GainCurve]) -> GainCurve:
-    """The sum of curves: layers of gain add in dB. Exact, for it has a point wherever one of them has. O(n log n).
+    """The sum of curves: layers of gain add in dB. Exact, for it has a point wherever one of them has. O(n).
 
     Raises
     ------
@@ -72,10 +73,18 @@ def add_curves(curves: Sequence[GainCurve]) -> GainCurve:
     """
     if not curves:
         raise GainError("There are no curves to add.")
-    if len(curves) == 1:
-        return curves[0]
-    at = np.unique(np.concatenate([curve.at for curve in curves]))
-    return GainCurve(at, np.sum([np.interp(at, curve.at, curve.db) for curve in curves], axis=0))
+    return reduce(_sum_of_two, curves)
+
+
+def _sum_of_two(a: GainCurve, b: GainCurve) -> GainCurve:
+    if b.is_flat_zero:
+        return a
+    if a.is_flat_zero:
+        return b
+    at, db = np.empty(len(a.at) + len(b.at)), np.empty(len(a.at) + len(b.at))
+    first_at, first_db, other_at, other_db = (np.asarray(column, np.float64) for column in (a.at, a.db, b.at, b.db))
+    count = _merge(first_at, first_db, other_at, other_db, at, db)
+    return GainCurve(at[:count], db[:count])
 
 
 def frame_gain(curve: GainCurve, borders: npt.NDArray[np.int64]) -> FloatArray:
@@ -93,8 +102,25 @@ def frame_gain(curve: GainCurve, borders: npt.NDArray[np.int64]) -> FloatArray:
     -------
     (frames, 2) float64, linear power and linear amplitude
     """
-    out = np.empty((len(borders) - 1, 2))
-    _frames(np.asarray(curve.at, np.float64), np.asarray(curve.db, np.float64), borders, out)
+    return span_gain(curve, borders, np.array([[0, len(borders) - 1]], np.int64))
+
+
+def span_gain(curve: GainCurve, borders: npt.NDArray[np.int64], spans: npt.NDArray[np.int64]) -> FloatArray:
+    """``frame_gain`` of the frames of some spans alone, one span after the other. O(their frames and points, spans log points).
+
+    Parameters
+    ----------
+    curve : the gain
+    borders : (frames + 1,) sample borders of all frames
+    spans : (n, 2) first frame and the one after the last
+
+    Returns
+    -------
+    (frames of the spans, 2) float64, linear power and linear amplitude
+    """
+    out = np.empty((int((spans[:, 1] - spans[:, 0]).sum()), 2))
+    at, db = np.asarray(curve.at, np.float64), np.asarray(curve.db, np.float64)
+    _spans(at, db, borders, np.ascontiguousarray(spans, np.int64), out)
     return out
 
 
@@ -117,6 +143,45 @@ def apply_gain(samples: npt.NDArray[np.floating[Any]], curve: GainCurve, start: 
     out = np.empty_like(samples)
     _apply(samples, part.at - start, part.db, out)
     return out
+
+
+@numba.njit(nogil=True, cache=True)
+def _merge(
+    at: FloatArray, db: FloatArray, other_at: FloatArray, other_db: FloatArray, out: FloatArray, sums: FloatArray
+) -> int:
+    """Walk two curves side by side, note the sum wherever one of them has a point, and return how many there are."""
+    i, j, count = 0, 0, 0
+    while i < len(at) or j < len(other_at):
+        x = other_at[j] if i == len(at) or (j < len(other_at) and other_at[j] < at[i]) else at[i]
+        out[count], sums[count] = x, _value(at, db, i, x) + _value(other_at, other_db, j, x)
+        count += 1
+        if i < len(at) and at[i] == x:
+            i += 1
+        if j < len(other_at) and other_at[j] == x:
+            j += 1
+    return count
+
+
+@numba.njit(nogil=True, cache=True)
+def _value(at: FloatArray, db: FloatArray, i: int, x: float) -> Any:
+    """The curve at ``x``, where ``i`` is its first point that does not lie before it."""
+    if i == len(at):
+        return db[-1]
+    if i == 0 or at[i] == x:
+        return db[i]
+    return (db[i] - db[i - 1]) / (at[i] - at[i - 1]) * (x - at[i - 1]) + db[i - 1]
+
+
+@numba.njit(nogil=True, cache=True)
+def _spans(
+    at: FloatArray, db: FloatArray, borders: npt.NDArray[np.int64], spans: npt.NDArray[np.int64], out: FloatArray
+) -> None:
+    """The frames of one span after the other."""
+    count = 0
+    for n in range(len(spans)):
+        first, last = spans[n]
+        _frames(at, db, borders[first : last + 1], out[count : count + last - first])
+        count += last - first
 
 
 @numba.njit(nogil=True, cache=True)

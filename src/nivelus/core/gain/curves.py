@@ -56,7 +56,7 @@ class Shape(IntEnum):
     HOLD = 2
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Curve:
     """``at`` (n,) seconds in rising order, ``db`` (n,) gains or -inf, ``shape`` (n,) of Shape, ``phase`` (n, 2).
 

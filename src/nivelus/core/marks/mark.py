@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
 
 from nivelus.core.marks.kernel import mean_of
 from nivelus.core.marks.room import LOWEST
@@ -11,6 +15,11 @@ from nivelus.core.measure.grid import FRAME, LevelGrid
 
 KINDS = ("breath", "ess", "knock", "gap")
 """The kinds of detail, besides phrases."""
+
+HOLDS = ("clicks", "bleed")
+"""What can be in a gap besides room tone."""
+COLUMNS = ("kind", "start", "end", "level", "confidence", "excess", "stands", "holds")
+"""Columns of a table of marks, see ``mark_table``."""
 
 Span = tuple[int, int]
 """First and one-past-last frame."""
@@ -33,6 +42,28 @@ class Mark:
     excess: float | None = None
     holds: tuple[str, ...] = ()
     stands: float | None = None
+
+
+def mark_table(marks: Iterable[Mark], rate: int, samples: int) -> npt.NDArray[np.float64]:
+    """Marks as a table of numbers, (n, len(COLUMNS)), for a recording of so many ``samples`` at ``rate`` Hz.
+
+    The columns are: kind (index into KINDS), start and end in samples, level, confidence, excess and stands (each NaN where
+    there is none), and what a gap holds (bits, in the order of HOLDS).
+    """
+    rows = [
+        (
+            KINDS.index(mark.kind),
+            round(mark.start * rate),
+            min(round(mark.end * rate), samples),
+            mark.level,
+            mark.confidence,
+            np.nan if mark.excess is None else mark.excess,
+            np.nan if mark.stands is None else mark.stands,
+            sum(1 << HOLDS.index(what) for what in mark.holds),
+        )
+        for mark in marks
+    ]
+    return np.array(rows, "<f8").reshape(-1, len(COLUMNS))
 
 
 def new_mark(

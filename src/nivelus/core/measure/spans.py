@@ -59,7 +59,7 @@ def moved_by_gain(column: npt.NDArray[np.floating[Any]], spans: npt.NDArray[np.i
     ----------
     column : (frames,) mean squares of a grid
     spans : (n, 2) first frame and the one after the last, at least one frame each
-    gain : (frames,) linear power
+    gain : (frames of the spans,) linear power, see ``core.gain.curve.span_gain``
 
     Returns
     -------
@@ -67,7 +67,7 @@ def moved_by_gain(column: npt.NDArray[np.floating[Any]], spans: npt.NDArray[np.i
     """
     frames, owner, _, length = _frames_of(spans)
     power = column[frames].astype(np.float64)
-    before, after = (np.bincount(owner, values, len(length)) for values in (power, power * gain[frames]))
+    before, after = (np.bincount(owner, values, len(length)) for values in (power, power * gain))
     return np.asarray(10 * np.log10(np.maximum(after, 1e-24) / np.maximum(before, 1e-24)))
 
 
@@ -91,7 +91,7 @@ def levels_of_spans(grid: LevelGrid, spans: npt.NDArray[np.int64], gain: FloatAr
     ----------
     grid : the level grid
     spans : (n, 2) first frame and the one after the last, at least one frame each
-    gain : (frames, 2) from ``core.gain.curve.frame_gain``
+    gain : (frames of the spans, 2) from ``core.gain.curve.span_gain``
     unit : one of UNITS
 
     Returns
@@ -100,7 +100,7 @@ def levels_of_spans(grid: LevelGrid, spans: npt.NDArray[np.int64], gain: FloatAr
     """
     frames, owner, first, length = _frames_of(spans)
     column = {"loudness": "k", "rms": "plain", "peak": "true_peak"}[unit]
-    values = grid.column(column)[frames].astype(np.float64) * gain[frames, 1 if unit == "peak" else 0]
+    values = grid.column(column)[frames].astype(np.float64) * gain[:, 1 if unit == "peak" else 0]
     if not len(spans):
         return np.zeros(0)
     if unit == "peak":

@@ -1,0 +1,246 @@
+"""Reading a track: its clips, its marks and what the hand made of them, its lanes. All as plain rows that never change.
+
+They are kept by revision. An hour of speech is a thousand clips and thousands of marks, and an edit changes a few of them.
+What was read once for a revision is good for as long as the revision is, so an edit carries it over with only what it changed
+exchanged; nothing is read twice. Only edits change these rows, and each raises the revision of its session.
+"""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from functools import cached_property, lru_cache
+from threading import Lock
+from typing import Any, NamedTuple
+
+import numpy as np
+from sqlalchemy import inspect, select
+from sqlalchemy.orm import Session as DbSession
+
+from nivelus.core.chain.clips import ClipTable
+from nivelus.core.chain.marks import FoundMarks, Hand, Hands
+from nivelus.core.chain.state import Lane, Lanes
+from nivelus.core.gain.clips import ClipSpans
+from nivelus.core.gain.curves import EMPTY, Curve
+from nivelus.store.history import Edit
+from nivelus.store.packing import unpack, unpack_curve
+from nivelus.store.tables import Clip, Detail, MarkSet, Session, Track
+from nivelus.store.tables import Lane as LaneTable
+
+_CLIPS, _DETAILS, _LANES = (inspect(table).local_table for table in (Clip, Detail, LaneTable))
+_MARKS, _SESSIONS, _TRACKS = (inspect(table).local_table for table in (MarkSet, Session, Track))
+_KEPT = 6
+
+
+class ClipRow(NamedTuple):
+    """A clip as the database has it, see ``store.tables.Clip``."""
+
+    id: str
+    track_id: str
+    start: int
+    end: int
+    gain: float
+    curve: str
+    phrase_start: int | None
+    phrase_end: int | None
+    confidence: float
+    loudness: float | None
+    rms: float | None
+    peak: float | None
+    true_peak: float
+    room_tone: float
+    locked: bool
+    left_out: bool
+    by_hand: bool
+    drafted: bool
+    reference: bool
+    label: str
+
+
+class ClipRows(list[ClipRow]):
+    """Clips of a track in order of time, with what is worked out of all of them once."""
+
+    known: dict[str, Curve]
+    """Curves that were unpacked before, by their texts."""
+
+    @cached_property
+    def places(self) -> dict[str, int]:
+        """The place of each clip by its id."""
+        return {clip.id: place for place, clip in enumerate(self)}
+
+    @cached_property
+    def table(self) -> ClipTable:
+        """The clips as columns."""
+        columns = dict(zip(ClipRow._fields, zip(*self, strict=True) if self else ((),) * len(ClipRow._fields), strict=True))
+        known = getattr(self, "known", {})
+        texts = set(columns["curve"]) - {""}
+        self.known = {text: known[text] if text in known else unpack_curve(text) for text in texts}
+
+        def numbers(name: str) -> np.ndarray:
+            # None is NaN
+            return np.array(columns[name], np.float64)
+
+        def switches(name: str) -> np.ndarray:
+            return np.array(columns[name], bool)
+
+        return ClipTable(
+            columns["id"],
+            ClipSpans(numbers("start"), numbers("end"), numbers("phrase_start"), numbers("phrase_end")),
+            gain=numbers("gain"),
+            loudness=numbers("loudness"),
+            rms=numbers("rms"),
+            peak=numbers("peak"),
+            true_peak=numbers("true_peak"),
+            room_tone=numbers("room_tone"),
+            locked=switches("locked"),
+            left_out=switches("left_out"),
+            by_hand=switches("by_hand"),
+            drafted=switches("drafted"),
+            reference=switches("reference"),
+            curves=tuple(self.known[text] if text else EMPTY for text in columns["curve"]) if texts else (),
+        )
+
+    def exchanged(self, rows: Iterable[dict[str, Any]]) -> ClipRows:
+        """The same with the rows of an edit exchanged, added and taken away."""
+        changed = {row["id"]: row["after"] for row in rows}
+        if not changed:
+            return self
+        new = ClipRows(self)
+        if all(after is not None and id in self.places for id, after in changed.items()):
+            for id, after in changed.items():
+                new[self.places[id]] = ClipRow(**after)
+        else:
+            new[:] = [clip for clip in self if clip.id not in changed]
+            new += [ClipRow(**after) for after in changed.values() if after is not None]
+        new.sort(key=lambda clip: clip.start)
+        new.known = getattr(self, "known", {})
+        return new
+
+
+@dataclass
+class TrackRows:
+    """What is kept of a track."""
+
+    clips: ClipRows | None = None
+    hands: Hands | None = None
+    found: FoundMarks | None = None
+    lanes: Lanes | None = None
+
+
+Key = tuple[str, int, str]
+"""Session, its revision, and the track."""
+_kept: OrderedDict[Key, TrackRows] = OrderedDict()
+_lock = Lock()
+
+
+def clip_rows(db: DbSession, track_id: str) -> ClipRows:
+    """The clips of a track in order of time; in an edit, as they were before it."""
+    rows = _rows_of(db, track_id)
+    if rows.clips is None:
+        columns = [_CLIPS.c[name] for name in ClipRow._fields]
+        query = select(*columns).where(_CLIPS.c.track_id == track_id).order_by(_CLIPS.c.start)
+        rows.clips = ClipRows(map(ClipRow._make, db.execute(query)))
+    return rows.clips
+
+
+def hands_of(db: DbSession, track_id: str) -> Hands:
+    """What the hand made of a track's marks; in an edit, as it will be when the edit is written."""
+    rows = _rows_of(db, track_id)
+    if rows.hands is None:
+        columns = [_DETAILS.c[name] for name in Hand._fields]
+        query = select(*columns).where(_DETAILS.c.track_id == track_id)
+        rows.hands = Hands(tuple(map(Hand._make, db.execute(query))))
+    pending = [row for row in (*db.new, *db.dirty, *db.deleted) if isinstance(row, Detail) and row.track_id == track_id]
+    if not pending:
+        return rows.hands
+    made = [Hand(*(getattr(row, name) for name in Hand._fields)) for row in pending if row not in db.deleted]
+    return _exchanged(rows.hands, {row.id for row in pending}, made)
+
+
+def found_marks(db: DbSession, track_id: str) -> FoundMarks:
+    """The found marks of a track."""
+    rows = _rows_of(db, track_id)
+    if rows.found is None:
+        rows.found = _unpacked(db.scalar(select(_MARKS.c.data).where(_MARKS.c.track_id == track_id)) or "")
+    return rows.found
+
+
+def lanes_of(db: DbSession, track_id: str) -> Lanes:
+    """The lanes of a track; in an edit, as they were before it."""
+    rows = _rows_of(db, track_id)
+    if rows.lanes is None:
+        query = select(*(_LANES.c[name] for name in ("name", "points", "offset", "off"))).where(_LANES.c.track_id == track_id)
+        rows.lanes = Lanes(**{name: Lane(unpack_curve(text), offset, off) for name, text, offset, off in db.execute(query)})
+    return rows.lanes
+
+
+def carry(edit: Edit) -> None:
+    """Carry what is kept over to the revision that an edit has made, with what it changed exchanged."""
+    if not edit.changes:
+        # what changes nothing makes no revision
+        return
+    session, now = edit.session.id, edit.session.revision
+    clips, details, marks, lanes = (edit.touched_by_track(table) for table in ("clip", "detail", "mark_set", "lane"))
+    with _lock:
+        for key in [key for key in _kept if key[:2] == (session, now - 1)]:
+            old, track_id = _kept[key], key[2]
+            hand = details.get(track_id, [])
+            made = [_hand(row["after"]) for row in hand if row["after"] is not None]
+            _keep(
+                (session, now, track_id),
+                TrackRows(
+                    None if old.clips is None else old.clips.exchanged(clips.get(track_id, [])),
+                    None if old.hands is None else _exchanged(old.hands, {row["id"] for row in hand}, made),
+                    None if track_id in marks else old.found,
+                    None if track_id in lanes else old.lanes,
+                ),
+            )
+
+
+def forget() -> None:
+    """Read everything anew the next time."""
+    with _lock:
+        _kept.clear()
+
+
+def _rows_of(db: DbSession, track_id: str) -> TrackRows:
+    # within a unit of work that only reads, a session stays at its revision
+    revisions: dict[str, Any] = db.info.get("revisions", {})
+    if track_id not in revisions:
+        owner = _TRACKS.c.session_id == _SESSIONS.c.id
+        query = select(_SESSIONS.c.id, _SESSIONS.c.revision).join(_TRACKS, owner).where(_TRACKS.c.id == track_id)
+        revisions[track_id] = db.execute(query).first()
+    row = revisions[track_id]
+    if row is None:
+        return TrackRows()
+    with _lock:
+        key = row[0], row[1], track_id
+        if key not in _kept:
+            _keep(key, TrackRows())
+        _kept.move_to_end(key)
+        return _kept[key]
+
+
+def _keep(key: Key, rows: TrackRows) -> None:
+    _kept[key] = rows
+    while len(_kept) > _KEPT:
+        _kept.popitem(last=False)
+
+
+@lru_cache(maxsize=4)
+def _unpacked(data: str) -> FoundMarks:
+    return FoundMarks(unpack(data))
+
+
+def _hand(row: dict[str, Any]) -> Hand:
+    return Hand(*(row[name] for name in Hand._fields))
+
+
+def _exchanged(hands: Hands, gone: set[str], made: Sequence[Hand]) -> Hands:
+    """Hands without those that are gone, and with those that were made; each stays where it was if it is only another."""
+    if not gone:
+        return hands
+    by_id = {row.id: row for row in made}
+    kept = [by_id.pop(row.id) if row.id in by_id else row for row in hands.rows if row.id in by_id or row.id not in gone]
+    return Hands((*kept, *by_id.values()))
