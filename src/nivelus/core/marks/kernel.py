@@ -171,7 +171,7 @@ def hisses(
     levels: FloatArray,
     frames: npt.NDArray[np.int64],
 ) -> tuple[npt.NDArray[np.int64], FloatArray]:
-    """Stretches of phrases in which the highest band is strong: (n, 4) of span and phrase, and (n, 7) of measures.
+    """Stretches of phrases in which the highest band is strong: (n, 4) of span and phrase, and (n, 8) of measures.
 
     ``levels`` are over the rest, under the voice, over the room, and down to the feet; ``frames`` are around a phrase, the
     shortest and longest, the most that length counts, and from where to where before it a closure lies.
@@ -179,7 +179,7 @@ def hisses(
     over_rest, under_voice, over_room, feet = levels[0], levels[1], levels[2], levels[3]
     around, shortest, longest, long = frames[0], frames[1], frames[2], frames[3]
     spans = np.empty((1024, 4), np.int64)
-    rows = np.empty((1024, 7))
+    rows = np.empty((1024, 8))
     count = 0
     for p in range(len(phrases)):
         start, end = phrases[p, 0], phrases[p, 1]
@@ -207,11 +207,12 @@ def hisses(
                 spans[count, 0], spans[count, 1], spans[count, 2], spans[count, 3] = a, b, start, end
                 rows[count, 0] = min(b - a, long)
                 rows[count, 1] = top - voice
-                rows[count, 2] = rest[a:b].max()
-                rows[count, 3] = rest[a:b].mean()
-                rows[count, 4] = (high[a:b] - body[a:b]).mean()
-                rows[count, 5] = (high[a:b] - mid[a:b]).mean()
-                rows[count, 6] = max(before, -40.0)
+                rows[count, 2] = rest[a:b].mean()
+                rows[count, 3] = (high[a:b] - body[a:b]).mean()
+                rows[count, 4] = (high[a:b] - mid[a:b]).mean()
+                rows[count, 5] = max(before, -40.0)
+                rows[count, 6] = high[a : a + 2].max() - high[max(0, a - 3) : a + 1].min()
+                rows[count, 7] = np.flatnonzero(high[a:b] > top - 3.0).mean() / max(b - a - 1, 1)
                 count += 1
             a = following
     return spans[:count], rows[:count]
