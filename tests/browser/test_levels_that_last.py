@@ -288,3 +288,24 @@ def test_a_draft_is_seen_where_it_can_be_accepted(quiet_page: Page, own_program:
     go(page, "details")
     go(page, "phrases")
     expect(page.get_by_role("button", name=re.compile("^Draft all phrases"))).to_be_visible()
+
+
+def test_long_phrases_are_divided_by_a_setting(quiet_page: Page, own_program: Program, tmp_path: Path) -> None:
+    """A reader without a breath: the longest phrase is drawn shorter, and the phrases are found again; undo takes it back."""
+    page = quiet_page
+    dropped(page, own_program, tmp_path, ("reader", programme("en", 14, 54, (0.05, 0.1), -60.0, uneven=1.0, rate=RATE)[0]))
+    before = level_phrases(own_program)[1]
+    go(page, "phrases")
+    page.get_by_role("button", name="ceiling, noise, phrase length, by hand").click()
+    slider = page.get_by_role("slider", name="Longest phrase")
+    slider.focus()
+    for _ in range(10):
+        page.keyboard.press("ArrowLeft")
+    eventually(lambda: state(own_program)["rule"]["longest"] == 3.0)
+    page.get_by_role("button", name="Find the phrases again").click()
+    eventually(lambda: level_phrases(own_program)[1] > before)
+    found = [c for c in state(own_program)["clips"] if c["phrase_start"] is not None]
+    assert max(c["phrase_end"] - c["phrase_start"] for c in found) <= 3.0
+    expect(page.locator(".mantine-Notification-description")).to_contain_text("Find the phrases again:")
+    page.keyboard.press("Control+z")
+    eventually(lambda: level_phrases(own_program)[1] == before)

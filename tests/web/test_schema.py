@@ -65,6 +65,7 @@ def api_schema(tmp_path_factory: pytest.TempPathFactory) -> schemathesis.BaseSch
         "POST /api/tracks/{track_id}/details/make",
         "POST /api/tracks/{track_id}/details/reset",
         "POST /api/tracks/{track_id}/details/find",
+        "POST /api/tracks/{track_id}/phrases/find",
         "GET /api/tracks/{track_id}/ride",
         "GET /api/tracks/{track_id}/ride/inside",
         "POST /api/tracks/{track_id}/ride/draft",

@@ -119,6 +119,8 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/details/make", { ...track(id), body })),
   resetMarks: (id: string, revision: number, marks: string[]) =>
     take(client.POST("/api/tracks/{track_id}/details/reset", { ...track(id), body: { revision, marks } })),
+  findPhrases: (id: string, revision: number) =>
+    take(client.POST("/api/tracks/{track_id}/phrases/find", { ...track(id), body: { revision } })),
   findAgain: (id: string, revision: number) =>
     take(client.POST("/api/tracks/{track_id}/details/find", { ...track(id), body: { revision } })),
   ride: (id: string) => take(client.GET("/api/tracks/{track_id}/ride", track(id))),

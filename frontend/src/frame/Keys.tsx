@@ -39,7 +39,7 @@ export function Keys({ table }: { table: Command[] }) {
               {group}
             </Text>
             {table
-              .filter((command) => command.group === group)
+              .filter((command) => command.group === group && command.keys.length > 0)
               .map((command) => (
                 <div className="key-row" key={command.id}>
                   <span>{command.name}</span>

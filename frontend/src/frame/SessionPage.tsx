@@ -199,7 +199,7 @@ export function SessionPage() {
             id: command.id,
             label: command.name,
             description: command.group,
-            rightSection: <kbd>{showKey(command.keys[0]!)}</kbd>,
+            rightSection: command.keys[0] ? <kbd>{showKey(command.keys[0])}</kbd> : undefined,
             onClick: command.run,
           })),
           ...focusedClips()

@@ -295,6 +295,16 @@ export async function acceptDraft() {
   }
 }
 
+/** Find the phrases of the track in focus anew, none longer than the rule says. */
+export async function findPhrases() {
+  const track = focused();
+  if (!track) return;
+  if (await edit((revision) => api.findPhrases(track.id, revision))) {
+    useView.setState({ draft: null, peaks: false, selection: new Set() });
+    tell(useSession.getState().header?.label ?? "Done");
+  }
+}
+
 export function dropDraft() {
   useView.setState({ draft: null });
   redraw();

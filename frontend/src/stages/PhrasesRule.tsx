@@ -4,7 +4,7 @@ import { useDisclosure } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
 import { useEffect, useRef } from "react";
 import { api, type Draft, type Rule, type RuleChange } from "../api/client";
-import { acceptDraft, dropDraft, focused, makeDraft } from "../model/actions";
+import { acceptDraft, dropDraft, findPhrases, focused, makeDraft } from "../model/actions";
 import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { distanceUnit, levelUnit, plain, signed } from "../parts/format";
@@ -112,11 +112,15 @@ export function PhrasesRule() {
         />
       </Row>
       <UnstyledButton className="link" onClick={toggle} aria-expanded={more}>
-        {more ? <IconChevronDown size={12} /> : <IconChevronRight size={12} />} ceiling, noise, hand-made gains
+        {more ? <IconChevronDown size={12} /> : <IconChevronRight size={12} />} ceiling, noise, phrase length, by hand
       </UnstyledButton>
       <Collapse expanded={more}>
         {slider("ceiling", "True peak ceiling", -12, 0, 0.1, `${plain(shown.ceiling)} dBTP`)}
         {slider("noise_limit", "Room no louder than", -80, -20, 1, `${plain(shown.noise_limit, 0)} dBFS`)}
+        {slider("longest", "Longest phrase", 2, 30, 0.5, `${shown.longest.toFixed(1)} s`)}
+        <UnstyledButton className="link" onClick={() => void findPhrases()}>
+          Find the phrases again
+        </UnstyledButton>
         <Switch
           size="xs"
           mt={8}

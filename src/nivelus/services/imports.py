@@ -202,13 +202,15 @@ def _import(bench: Workbench, job: Job) -> str:
     if not staged.exists():
         raise SoundError(f"“{job.name}” is not there any more. Drop it again.")
     content, known = _content_of(bench, job, staged)
+    with bench.database.reading() as db:
+        longest = require(db, Session, job.session_id, "session").longest
     if known is not None and not known.missing and bench.vault.source(known).exists():
         recording, grid, is_new = known, bench.vault.grid(known), False
-        marks = find_marks(grid)
+        marks = find_marks(grid, longest)
     else:
         info, grid, wave = measure_file(staged, work.reporter(bench, job, "measuring", 8, 92), job.name)
         work.reporter(bench, job, "finding marks", 92, 94)(1.0)
-        marks = find_marks(grid)
+        marks = find_marks(grid, longest)
         recording = new_recording(content, SUFFIX[info.format], info, marks)
         work.reporter(bench, job, "storing", 94, 98)(0.5)
         is_new = bench.vault.add(staged, content, recording.suffix, grid, wave, job.name)

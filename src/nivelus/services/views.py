@@ -38,6 +38,7 @@ class RuleView(View):
     settle: bool
     keep_by_hand: bool
     mono_as_two: bool
+    longest: float
 
 
 class ClipView(View):

@@ -9,6 +9,8 @@ from typing import Any
 from sqlalchemy import JSON, Column, DateTime, LargeBinary, UniqueConstraint
 from sqlmodel import Field, SQLModel
 
+from nivelus.core.marks.pauses import LONGEST_PHRASE
+
 MEASURED = 1
 """The rule by which the level of a phrase is measured now; it goes up when ``core.measure`` comes to other values."""
 
@@ -47,6 +49,8 @@ class Session(SQLModel, table=True):
     """Whether drafted phrases follow when other gain moves them."""
     keep_by_hand: bool = True
     mono_as_two: bool = False
+    longest: float = LONGEST_PHRASE
+    """Seconds from which a phrase is divided at its best pauses, when phrases are found."""
 
 
 class Recording(SQLModel, table=True):

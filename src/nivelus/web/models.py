@@ -72,6 +72,7 @@ class RuleIn(Request):
     settle: bool | None = None
     keep_by_hand: bool | None = None
     mono_as_two: bool | None = None
+    longest: Annotated[float, Field(ge=2, le=60, allow_inf_nan=False)] | None = None
 
     def values(self) -> dict[str, Any]:
         """What was given."""

@@ -6,7 +6,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 
 from nivelus.core.errors import Refused
-from nivelus.services import clips, drafts, renders, sound, tracks
+from nivelus.services import clips, drafts, phrases, renders, sound, tracks
 from nivelus.services.views import BeforeAfter, Changed, DraftView, JobView
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench, queue
@@ -20,6 +20,7 @@ from nivelus.web.models import (
     Join,
     LabelChange,
     RenderRequest,
+    Revised,
     RevisionQuery,
     TrackChange,
     TrackPath,
@@ -63,6 +64,12 @@ def set_flag(path: TrackPath, body: FlagChange) -> Response:
 def set_label(path: TrackPath, body: LabelChange) -> Response:
     """Write down the words of a phrase."""
     return answer(clips.set_label(bench(), path.track_id, body.revision, body.clip, body.label))
+
+
+@api.post("/phrases/find", responses={200: Changed})
+def find_phrases(path: TrackPath, body: Revised) -> Response:
+    """Find the phrases anew, none longer than the session's longest; what was done to them stays with them."""
+    return answer(phrases.find_again(bench(), path.track_id, body.revision))
 
 
 @api.post("/cut", responses={200: Changed})
