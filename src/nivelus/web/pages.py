@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 from flask import Blueprint, Response, abort, send_from_directory
 
 STATIC = Path(__file__).parent / "static"
+
+_SESSION = re.compile(r"s/([A-Za-z0-9_-]{1,32})(?:/[a-z]+)?$")
 
 bp = Blueprint("pages", __name__)
 
@@ -35,4 +38,8 @@ def page(address: str) -> Response:
         abort(Response("The interface has not been built. Run “make demo” or “make serve”.", 503))
     response = send_from_directory(STATIC, "index.html")
     response.headers["Cache-Control"] = "no-cache"
+    session = _SESSION.match(address)
+    if session:
+        # its state is on its way while the script still loads
+        response.headers["Link"] = f"</api/sessions/{session[1]}>; rel=preload; as=fetch; crossorigin"
     return response
