@@ -37,8 +37,6 @@ class NivelusError(Exception):
     fields : facts for the program (JSON types only)
     """
 
-    status = 400
-
     def __init__(self, sentence: str, **fields: Any) -> None:
         super().__init__(sentence)
         self.sentence = sentence
@@ -47,8 +45,6 @@ class NivelusError(Exception):
 
 class SoundError(NivelusError):
     """A sound file cannot be used."""
-
-    status = 422
 
 
 class NotSound(SoundError):  # noqa: N818
@@ -82,8 +78,6 @@ class UnfitSound(SoundError):  # noqa: N818
 class FileError(NivelusError):
     """A name is no file that can be read."""
 
-    status = 422
-
 
 class Taken(FileError):  # noqa: N818
     """An output would take the place of a file that this run did not make."""
@@ -91,8 +85,6 @@ class Taken(FileError):  # noqa: N818
 
 class DiskFull(NivelusError):  # noqa: N818
     """There is no room left to write."""
-
-    status = 507
 
 
 class LevelError(NivelusError):
@@ -106,25 +98,17 @@ class GainError(NivelusError):
 class CurveFileError(NivelusError):
     """A file holds no gain curve that can be used."""
 
-    status = 422
-
 
 class NotFound(NivelusError):  # noqa: N818
     """What was asked for does not exist."""
-
-    status = 404
 
 
 class Refused(NivelusError):  # noqa: N818
     """The request cannot be carried out as it stands."""
 
-    status = 422
-
 
 class Stale(NivelusError):  # noqa: N818
     """The write was based on an older state of the session."""
-
-    status = 409
 
 
 class Cancelled(NivelusError):  # noqa: N818

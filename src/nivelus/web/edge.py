@@ -27,6 +27,7 @@ from nivelus.services import imports
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store.vault import ContentHash
+from nivelus.web.errors import status_of
 from nivelus.web.security import CONTENT, RECEIVED, REFUSED, judge, most_bytes
 
 HEAD_SECONDS = 10.0
@@ -137,7 +138,7 @@ class Edge:
         except TooLarge as error:
             environ[REFUSED] = (413, "TooLarge", f"That is too large: at most {error.most >> 20} MB are taken here.")
         except NivelusError as error:
-            environ[REFUSED] = (error.status, type(error).__name__, error.sentence)
+            environ[REFUSED] = (status_of(error), type(error).__name__, error.sentence)
         except TimeoutError:
             raise Gone from None
         return True, None

@@ -10,16 +10,31 @@ from flask import Flask, Response, jsonify, request
 from pydantic import ValidationError
 from werkzeug.exceptions import HTTPException
 
-from nivelus.core.errors import NivelusError
+from nivelus.core.errors import CurveFileError, DiskFull, FileError, NivelusError, NotFound, Refused, SoundError, Stale
 from nivelus.core.files import disk_full, is_full
 from nivelus.logs import write_down
 
+STATUSES: tuple[tuple[type[NivelusError], int], ...] = (
+    (SoundError, 422),
+    (FileError, 422),
+    (CurveFileError, 422),
+    (Refused, 422),
+    (NotFound, 404),
+    (Stale, 409),
+    (DiskFull, 507),
+)
+"""What each kind of error means in HTTP (RFC 9110); whatever is none of these is a bad request."""
 SENTENCES = {
     400: "The request could not be read.",
     404: "There is nothing at this address.",
     405: "That cannot be done at this address.",
     413: "That is too large.",
 }
+
+
+def status_of(error: NivelusError) -> int:
+    """The HTTP status of an error."""
+    return next((status for kind, status in STATUSES if isinstance(error, kind)), 400)
 
 
 def problem(status: int, title: str, detail: str, **fields: Any) -> Response:
@@ -45,7 +60,7 @@ def register_errors(app: Flask, data: Path) -> None:
 
     @app.errorhandler(NivelusError)
     def on_ours(error: NivelusError) -> Response:
-        return problem(error.status, type(error).__name__, error.sentence, **error.fields)
+        return problem(status_of(error), type(error).__name__, error.sentence, **error.fields)
 
     @app.errorhandler(HTTPException)
     def on_http(error: HTTPException) -> Response:
@@ -64,7 +79,7 @@ def register_errors(app: Flask, data: Path) -> None:
     def on_anything(error: Exception) -> Response:
         if isinstance(error, OSError) and is_full(error):
             full = disk_full(data)
-            return problem(full.status, type(full).__name__, full.sentence)
+            return problem(status_of(full), type(full).__name__, full.sentence)
         id = write_down(error, f"{request.method} {request.path}")
         print(f"Something unexpected went wrong; the log has it as {id}.", file=sys.stderr)
         sentence = f"Something unexpected went wrong. Nothing was changed; try it again. The log has it as {id}."
