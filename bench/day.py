@@ -22,7 +22,7 @@ from bench.speed import line, make_recording
 from nivelus.core.deliver.curve_csv import read_csv, write_csv
 from nivelus.core.deliver.curve_midi import read_midi, write_midi
 from nivelus.core.errors import NivelusError
-from nivelus.core.gain.curves import plain
+from nivelus.core.gain.drawn import plain
 from nivelus.services import cards, clips, details, drafts, drawing, rides, sessions, tracks
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
@@ -36,11 +36,11 @@ import sys
 from pathlib import Path
 from nivelus.settings import Settings
 from nivelus.services.workbench import Workbench
-from nivelus.services import imports, sessions, work
+from nivelus.services import imports, sessions, jobs
 bench = Workbench(Settings(data=Path(sys.argv[1])))
 job = imports.stage_file(bench, sessions.create(bench, "Day"), Path(sys.argv[2]))
 imports.run_import(bench, job.id)
-assert work.get(bench, job.id).state == "done", work.get(bench, job.id).message
+assert jobs.get(bench, job.id).state == "done", jobs.get(bench, job.id).message
 """
 Edits = dict[str, Callable[[], Changed]]
 

@@ -31,9 +31,9 @@ from nivelus.core.drafts.strays import find_strays
 from nivelus.core.gain.clip_curves import join_clip_curves
 from nivelus.core.gain.clips import clip_spans, compile_clip_gains
 from nivelus.core.gain.compile import compile_curves
-from nivelus.core.gain.curve import add_curves, frame_gain
-from nivelus.core.gain.curves import EMPTY
+from nivelus.core.gain.compiled import add_curves, frame_gain
 from nivelus.core.gain.dips import Dips, compile_dips
+from nivelus.core.gain.drawn import EMPTY
 from nivelus.core.gain.edits import lift
 from nivelus.core.marks.cells import cut_into_cells
 from nivelus.core.marks.details import find_marks
@@ -94,14 +94,14 @@ import time
 from pathlib import Path
 from nivelus.settings import Settings
 from nivelus.services.workbench import Workbench
-from nivelus.services import imports, sessions, work
+from nivelus.services import imports, sessions, jobs
 bench = Workbench(Settings(data=Path({str(folder)!r})))
 session = sessions.create(bench, "Bench")
 job = imports.stage_file(bench, session, Path({str(path)!r}))
 began = time.perf_counter()
 imports.run_import(bench, job.id)
 took = time.perf_counter() - began
-assert work.get(bench, job.id).state == "done", work.get(bench, job.id).message
+assert jobs.get(bench, job.id).state == "done", jobs.get(bench, job.id).message
 # not what getrusage says, which begins with what the process that started this one holds
 print(took, int(Path("/proc/self/status").read_text().split("VmHWM:")[1].split()[0]) / 1024)
 """

@@ -11,7 +11,7 @@ import numpy.typing as npt
 import pytest
 import soundfile
 
-from nivelus.services import sessions, work
+from nivelus.services import jobs, sessions
 from nivelus.services.imports import run_import, stage_file
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
@@ -124,7 +124,7 @@ def bring_in(bench: Workbench, session_id: str, path: Path) -> str:
     """Import a file as the interface would, without the queue; the id of its track."""
     job = stage_file(bench, session_id, path)
     run_import(bench, job.id)
-    done = work.view_job(work.get(bench, job.id))
+    done = jobs.view_job(jobs.get(bench, job.id))
     assert done.state == "done", done.message
     assert done.track is not None
     return done.track

@@ -195,7 +195,7 @@ def level(
     from nivelus.core.drafts.clip_gain import ClipGainRule
     from nivelus.core.drafts.dips import DipRule
     from nivelus.core.drafts.ride import RideRule
-    from nivelus.core.gain.curves import EMPTY
+    from nivelus.core.gain.drawn import EMPTY
 
     given = {"breath": breaths, "ess": esses, "knock": knocks, "gap": gaps}
     dips = {kind: DipRule(depth, 0.0, -60.0) for kind, depth in given.items() if depth is not None}

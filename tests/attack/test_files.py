@@ -16,7 +16,7 @@ from nivelus.core.deliver.curve_csv import write_csv
 from nivelus.core.deliver.curve_formats import parse_curve
 from nivelus.core.deliver.curve_midi import write_midi
 from nivelus.core.errors import NivelusError
-from nivelus.core.gain.curves import Shape, curve_of
+from nivelus.core.gain.drawn import Shape, curve_of
 from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.measure.loudness import figures

@@ -10,7 +10,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Page
 
-from nivelus.core.gain.curve import GainCurve, apply_gain
+from nivelus.core.gain.compiled import GainCurve, apply_gain
 from nivelus.web.pages import STATIC
 from tests.browser.hands import fresh
 from tests.helpers.program import Program

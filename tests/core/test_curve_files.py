@@ -16,7 +16,7 @@ from nivelus.core.deliver.curve_csv import read_csv, write_csv
 from nivelus.core.deliver.curve_formats import FORMATS, read_curve
 from nivelus.core.deliver.curve_midi import HIGH, LOW, MOST, read_midi, write_midi
 from nivelus.core.errors import CurveFileError, NivelusError
-from nivelus.core.gain.curves import EMPTY, FINE, Curve, Shape, curve_of
+from nivelus.core.gain.drawn import EMPTY, FINE, Curve, Shape, curve_of
 from nivelus.core.gain.edits import lift
 from tests.core.test_curves import curves, times
 

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from nivelus.core.errors import GainError
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compile import compile_curves
-from nivelus.core.gain.curves import EMPTY, FINE, Curve, Shape, add, curve_of, flatten, with_points
+from nivelus.core.gain.drawn import EMPTY, FINE, Curve, Shape, add, curve_of, flatten, with_points
 from nivelus.core.gain.edits import (
     add_point,
     border_points,

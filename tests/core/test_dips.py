@@ -25,7 +25,7 @@ from nivelus.core.drafts.dips import (
 )
 from nivelus.core.errors import GainError, LevelError
 from nivelus.core.gain.clips import DECLICK_SECONDS
-from nivelus.core.gain.curve import SILENCE, GainCurve, add_curves, apply_gain, frame_gain
+from nivelus.core.gain.compiled import SILENCE, GainCurve, add_curves, apply_gain, frame_gain
 from nivelus.core.gain.dips import SILENT_DIP, Dips, compile_dips
 from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.grid import frame_borders, measure_file

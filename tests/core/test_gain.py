@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from nivelus.core.errors import GainError
 from nivelus.core.gain.clips import DECLICK_SECONDS, WIDEST_RAMP_SECONDS
-from nivelus.core.gain.curve import GainCurve, apply_gain, frame_gain
+from nivelus.core.gain.compiled import GainCurve, apply_gain, frame_gain
 from nivelus.core.measure.grid import frame_borders, measure_samples
 from nivelus.core.measure.loudness import figures
 from tests.conftest import RATE, hum, sine, uneven_voice

@@ -12,7 +12,7 @@ from nivelus.core.deliver.level import level_file
 from nivelus.core.deliver.render import render
 from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.errors import Cancelled, TruncatedSound
-from nivelus.core.gain.curve import GainCurve
+from nivelus.core.gain.compiled import GainCurve
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.measure.loudness import figures
 from nivelus.core.measure.spans import span_levels

@@ -17,7 +17,7 @@ from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.drafts.ride import GIVE_SETTLED, REASONS, RideDraft, RideRule, draft_ride, inner_spread
 from nivelus.core.errors import LevelError
 from nivelus.core.gain.compile import compile_curves
-from nivelus.core.gain.curves import EMPTY, curve_of
+from nivelus.core.gain.drawn import EMPTY, curve_of
 from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.phrases import find_phrases
 from nivelus.core.measure.grid import LevelGrid, measure_file, measure_samples

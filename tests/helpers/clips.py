@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from nivelus.core.gain.clips import ClipSpans, clip_spans, compile_clip_gains
-from nivelus.core.gain.curve import GainCurve
+from nivelus.core.gain.compiled import GainCurve
 
 
 class ClipGain(NamedTuple):

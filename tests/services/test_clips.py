@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from nivelus.core.errors import NotFound, Refused
-from nivelus.core.gain.curve import apply_gain
+from nivelus.core.gain.compiled import apply_gain
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
 from nivelus.core.sound.reader import SoundReader

@@ -8,7 +8,7 @@ from sqlalchemy import delete, update
 
 from nivelus.core.drafts.dips import REASONS
 from nivelus.core.errors import NotFound, Refused
-from nivelus.core.gain.curve import apply_gain
+from nivelus.core.gain.compiled import apply_gain
 from nivelus.core.gain.dips import SILENT_DIP
 from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.grid import measure_samples

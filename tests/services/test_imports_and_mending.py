@@ -11,7 +11,7 @@ import pytest
 
 from nivelus.core.errors import NotFound, Refused
 from nivelus.jobs.queue import JobQueue, run_job
-from nivelus.services import imports, renders, sessions, sound, work
+from nivelus.services import imports, jobs, renders, sessions, sound
 from nivelus.services.mending import mend
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
@@ -48,7 +48,7 @@ def test_a_bad_file_says_why_and_leaves_nothing(bench: Workbench, tmp_path: Path
     session = sessions.create(bench, "One")
     job = imports.stage_file(bench, session, path)
     imports.run_import(bench, job.id)
-    done = work.view_job(work.get(bench, job.id))
+    done = jobs.view_job(jobs.get(bench, job.id))
     assert done.state == "failed"
     assert path.name in done.message
     assert words in done.message
@@ -63,7 +63,7 @@ def test_silence_and_nan_are_refused(bench: Workbench, tmp_path: Path) -> None:
     for name, samples, words in (("quiet.wav", np.zeros(RATE), "silent"), ("broken.wav", broken, "not numbers")):
         job = imports.stage_file(bench, session, write_sound(tmp_path / name, samples, subtype="FLOAT"))
         imports.run_import(bench, job.id)
-        assert words in work.get(bench, job.id).message
+        assert words in jobs.get(bench, job.id).message
 
 
 def test_the_same_content_is_stored_once(bench: Workbench, voice_file: Path) -> None:
@@ -136,13 +136,13 @@ def test_file_names_from_outside_are_only_names(given: str, kept: str) -> None:
 def test_a_waiting_job_stops_at_once_and_a_running_one_at_its_next_report(bench: Workbench, voice_file: Path) -> None:
     session = sessions.create(bench, "One")
     waiting = imports.stage_file(bench, session, voice_file)
-    assert work.cancel(bench, waiting.id).state == "cancelled"
+    assert jobs.cancel(bench, waiting.id).state == "cancelled"
     imports.run_import(bench, waiting.id)
     running = imports.stage_file(bench, session, voice_file)
-    work.begin(bench, running.id)
-    work.cancel(bench, running.id)
+    jobs.begin(bench, running.id)
+    jobs.cancel(bench, running.id)
     imports.run_import(bench, running.id)
-    assert work.get(bench, running.id).state == "cancelled"
+    assert jobs.get(bench, running.id).state == "cancelled"
     assert sessions.state(bench, session).tracks == []
     assert files_below(bench.vault.incoming) == files_below(bench.vault.root) == []
 
@@ -150,7 +150,7 @@ def test_a_waiting_job_stops_at_once_and_a_running_one_at_its_next_report(bench:
 def test_a_job_at_work_is_not_taken_off_the_list(bench: Workbench, voice_file: Path) -> None:
     job = imports.stage_file(bench, sessions.create(bench, "One"), voice_file)
     with pytest.raises(Refused, match="still at work"):
-        work.dismiss(bench, job.id)
+        jobs.dismiss(bench, job.id)
 
 
 def test_a_job_run_twice_makes_one_track(bench: Workbench, voice_file: Path) -> None:
@@ -166,7 +166,7 @@ def test_the_queue_is_filled_again_at_start(bench: Workbench, voice_file: Path, 
     session = sessions.create(bench, "One")
     for _ in range(2):
         job = imports.stage_file(bench, session, voice_file)
-    work.begin(bench, job.id)
+    jobs.begin(bench, job.id)
     queue = JobQueue(settings, immediate=True)
     assert mend(bench) == []
     assert queue.refill(bench) == 2
@@ -272,7 +272,7 @@ def test_a_render_job_ends_in_a_file_that_can_be_fetched(bench: Workbench, track
     path, name = renders.rendered_file(bench, job.id)
     assert name == "uneven voice levelled.flac"
     assert path.stat().st_size > 1000
-    work.dismiss(bench, job.id)
+    jobs.dismiss(bench, job.id)
     assert not path.exists()
     with pytest.raises(Refused, match="FLAC"):
         renders.request(bench, track, "flac", 32, False)
@@ -280,10 +280,10 @@ def test_a_render_job_ends_in_a_file_that_can_be_fetched(bench: Workbench, track
 
 def test_a_stopped_render_leaves_nothing(bench: Workbench, track: str) -> None:
     job = renders.request(bench, track, "wav", 24, False)
-    work.begin(bench, job.id)
-    work.cancel(bench, job.id)
+    jobs.begin(bench, job.id)
+    jobs.cancel(bench, job.id)
     run_job(bench, job.id)
-    assert work.get(bench, job.id).state == "cancelled"
+    assert jobs.get(bench, job.id).state == "cancelled"
     assert files_below(bench.vault.renders) == []
 
 

@@ -10,7 +10,7 @@ import pytest
 from nivelus.core.errors import Cancelled, NivelusError
 from nivelus.jobs.queue import JobQueue, run_job
 from nivelus.jobs.watch import Watch
-from nivelus.services import cards, imports, renders, sessions, work
+from nivelus.services import cards, imports, jobs, renders, sessions
 from nivelus.services.mending import mend
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
@@ -24,7 +24,7 @@ def waiting(bench: Workbench, voice_file: Path) -> str:
 
 
 def state_of(bench: Workbench, job: str) -> str:
-    return work.get(bench, job).state
+    return jobs.get(bench, job).state
 
 
 def test_a_silent_job_is_begun_anew_once_and_told_of_after_that(
@@ -36,59 +36,59 @@ def test_a_silent_job_is_begun_anew_once_and_told_of_after_that(
     watch = Watch(bench, queue, silent=0.05)
     watch.stop()
     for again in (True, False):
-        assert work.begin(bench, waiting) is not None
+        assert jobs.begin(bench, waiting) is not None
         watch.look()
         time.sleep(0.1)
         watch.look()
         assert (waiting in put) is True
         assert state_of(bench, waiting) == ("waiting" if again else "failed")
     assert put == [waiting]
-    assert "broke off twice" in work.get(bench, waiting).message
+    assert "broke off twice" in jobs.get(bench, waiting).message
     assert not (bench.vault.incoming / waiting).exists()
-    work.dismiss(bench, waiting)
+    jobs.dismiss(bench, waiting)
 
 
 def test_a_job_that_beats_is_left_alone(bench: Workbench, waiting: str, settings: Settings) -> None:
     watch = Watch(bench, JobQueue(settings, immediate=True), silent=0.05)
     watch.stop()
-    job = work.begin(bench, waiting)
+    job = jobs.begin(bench, waiting)
     assert job is not None
     for share in (0.1, 0.2, 0.3):
         watch.look()
         time.sleep(0.06)
         with bench.database.writing() as db:
-            db.execute(work._own(job).values(beat=round(share * 10)))
+            db.execute(jobs._own(job).values(beat=round(share * 10)))
     watch.look()
     assert state_of(bench, waiting) == "running"
 
 
 def test_a_run_raises_its_beat(bench: Workbench, waiting: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(work, "BEAT_SECONDS", 0.02)
+    monkeypatch.setattr(jobs, "BEAT_SECONDS", 0.02)
     beats: list[int] = []
 
     def task(job: object) -> dict[str, str]:
         for _ in range(100):
             time.sleep(0.02)
-            beats.append(work.get(bench, waiting).beat)
+            beats.append(jobs.get(bench, waiting).beat)
             if beats[-1] > 2:
                 break
         return {}
 
-    work.run(bench, waiting, task, "It broke.")
+    jobs.run(bench, waiting, task, "It broke.")
     assert beats[-1] > 2
     assert state_of(bench, waiting) == "done"
 
 
 def test_who_has_lost_a_job_leaves_without_a_trace(bench: Workbench, waiting: str) -> None:
     """It stood still, another run took it, and then it went on."""
-    first = work.begin(bench, waiting)
+    first = jobs.begin(bench, waiting)
     assert first is not None
-    assert work.take_back(bench, waiting, first.run, first.beat)
+    assert jobs.take_back(bench, waiting, first.run, first.beat)
     with pytest.raises(Cancelled):
-        work.reporter(bench, first, "measuring", 0, 100)(0.5)
+        jobs.reporter(bench, first, "measuring", 0, 100)(0.5)
     with pytest.raises(Cancelled):
         imports._import(bench, first)
-    work.finish(bench, first, "failed", "too late")
+    jobs.finish(bench, first, "failed", "too late")
     assert state_of(bench, waiting) == "waiting"
     run_job(bench, waiting)
     assert state_of(bench, waiting) == "done"
@@ -96,20 +96,20 @@ def test_who_has_lost_a_job_leaves_without_a_trace(bench: Workbench, waiting: st
 
 
 def test_a_stop_takes_effect_at_once_whatever_the_worker_does(bench: Workbench, waiting: str) -> None:
-    job = work.begin(bench, waiting)
+    job = jobs.begin(bench, waiting)
     assert job is not None
-    assert work.cancel(bench, waiting).state == "cancelled"
+    assert jobs.cancel(bench, waiting).state == "cancelled"
     assert not (bench.vault.incoming / waiting).exists()
     with pytest.raises(Cancelled):
-        work.reporter(bench, job, "measuring", 0, 100)(0.5)
-    work.dismiss(bench, waiting)
-    work.finish(bench, job, "done", "")
+        jobs.reporter(bench, job, "measuring", 0, 100)(0.5)
+    jobs.dismiss(bench, waiting)
+    jobs.finish(bench, job, "done", "")
 
 
 def test_a_job_that_nobody_foresaw_to_fail_is_told_and_noted(bench: Workbench, waiting: str) -> None:
-    work.run(bench, waiting, lambda job: {"x": str(1 / 0)}, "It broke.")
+    jobs.run(bench, waiting, lambda job: {"x": str(1 / 0)}, "It broke.")
     assert state_of(bench, waiting) == "failed"
-    assert work.get(bench, waiting).message.startswith("It broke. (Noted as ")
+    assert jobs.get(bench, waiting).message.startswith("It broke. (Noted as ")
 
 
 def test_deleting_a_session_takes_its_uploads_and_renders_along(bench: Workbench, track: str, voice_file: Path) -> None:
@@ -117,7 +117,7 @@ def test_deleting_a_session_takes_its_uploads_and_renders_along(bench: Workbench
     render = renders.request(bench, track, "wav", 24, False)
     run_job(bench, render.id)
     upload = imports.stage_file(bench, session, voice_file)
-    begun = work.begin(bench, upload.id)
+    begun = jobs.begin(bench, upload.id)
     assert begun is not None
     assert any(path.exists() for path in bench.vault.job_files(render.id))
     sessions.remove(bench, session)
@@ -137,7 +137,7 @@ def test_an_import_that_is_taken_away_at_its_very_end_leaves_nothing(
     def late(*arguments: object) -> bool:
         added = add(*arguments)  # type: ignore[arg-type]
         if what == "stop":
-            work.cancel(bench, waiting)
+            jobs.cancel(bench, waiting)
         else:
             sessions.remove(bench, cards.list_cards(bench)[0].id)
         return added
@@ -152,7 +152,7 @@ def test_the_database_becomes_smaller_when_much_of_it_is_unused(bench: Workbench
     session = sessions.create(bench, "Large")
     with bench.database.writing() as db:
         for _ in range(60):
-            job = work.new_job(session, "render", "large")
+            job = jobs.new_job(session, "render", "large")
             job.payload = {"text": "x" * 200_000}
             db.add(job)
     with bench.database.engine.connect() as connection:

@@ -12,7 +12,7 @@ import pytest
 from nivelus.core.deliver.curve_csv import read_csv, write_csv
 from nivelus.core.deliver.curve_midi import MOST_EVENTS, read_midi, write_midi
 from nivelus.core.errors import CurveFileError, Refused, Stale
-from nivelus.core.gain.curves import Curve, curve_of, plain
+from nivelus.core.gain.drawn import Curve, curve_of, plain
 from nivelus.core.gain.edits import smooth
 from nivelus.services import clips, drawing, rides, sessions
 from nivelus.services.edits import run_edit

@@ -12,7 +12,7 @@ from nivelus.core.errors import NivelusError
 from nivelus.core.sound.writer import SoundWriter
 from nivelus.demo.scenario import FEATURE_TURNS, GUIDE
 from nivelus.demo.voices import RATE, Sound, Words, sing, speak, speak_turns
-from nivelus.services import sessions, work
+from nivelus.services import jobs, sessions
 from nivelus.services.imports import run_import, stage_file
 from nivelus.services.levels import clips_of
 from nivelus.services.workbench import Workbench
@@ -43,11 +43,11 @@ def _session(bench: Workbench, name: str, tracks: dict[str, tuple[Sound, list[Wo
                 writer.write(np.clip(sound, -0.999, 0.999)[:, None])
             job = stage_file(bench, session_id, path)
         run_import(bench, job.id)
-        done = work.view_job(work.get(bench, job.id))
+        done = jobs.view_job(jobs.get(bench, job.id))
         if done.state != "done" or done.track is None:
             raise NivelusError(f"The demo could not be built. {done.message}")
         _write_words(bench, done.track, words)
-        work.dismiss(bench, job.id)
+        jobs.dismiss(bench, job.id)
     _settle(bench, session_id)
     return session_id
 

@@ -13,7 +13,7 @@ from huey import Huey, RedisHuey, SqliteHuey
 
 from nivelus.core.deliver.warm import warm_kernels
 from nivelus.logs import write_down
-from nivelus.services import work
+from nivelus.services import jobs
 from nivelus.services.imports import run_import
 from nivelus.services.renders import run_render
 from nivelus.services.workbench import Workbench
@@ -52,10 +52,10 @@ class JobQueue:
     def refill(self, bench: Workbench) -> int:
         """Empty the queue and queue every job that is not finished; how many there are."""
         self.huey.flush()
-        jobs = work.begin_anew(bench)
-        for job_id in jobs:
+        waiting = jobs.begin_anew(bench)
+        for job_id in waiting:
             self.put(job_id)
-        return len(jobs)
+        return len(waiting)
 
     def prepare(self) -> None:
         """Have everything ready for the first job, so that it does not wait longer than the next."""
@@ -71,8 +71,8 @@ class JobQueue:
 
 def run_job(bench: Workbench, job_id: str) -> None:
     """Run a job now, whatever it is; nothing if it is gone."""
-    if job_id in work.open_jobs(bench):
-        RUN[work.get(bench, job_id).kind](bench, job_id)
+    if job_id in jobs.open_jobs(bench):
+        RUN[jobs.get(bench, job_id).kind](bench, job_id)
 
 
 def queue_file(data: Path) -> Path:

@@ -7,7 +7,7 @@ import time
 
 from nivelus.jobs.queue import JobQueue
 from nivelus.logs import note, write_down
-from nivelus.services import work
+from nivelus.services import jobs
 from nivelus.services.workbench import Workbench
 
 LOOK_SECONDS = 2.0
@@ -36,7 +36,7 @@ class Watch:
         """Look once: what has stood still for too long goes back into the queue, or is given up."""
         # time that the whole machine slept does not count
         moment = time.monotonic()
-        at_work = work.pulses(self._bench)
+        at_work = jobs.pulses(self._bench)
         self._seen = {
             id: self._seen[id] if id in self._seen and self._seen[id][0] == pulse else (pulse, moment)
             for id, pulse in at_work.items()
@@ -44,11 +44,11 @@ class Watch:
         for id, (pulse, since) in list(self._seen.items()):
             if moment - since > self._silent:
                 note(f"Job {id} has stood still for {moment - since:.0f} s.")
-                if work.take_back(self._bench, id, *pulse):
+                if jobs.take_back(self._bench, id, *pulse):
                     self._queue.put(id)
         if not at_work and self._queue.is_empty:
             # what could not be put into the queue, because the disk was full for a moment
-            for id in work.forgotten(self._bench, self._silent):
+            for id in jobs.forgotten(self._bench, self._silent):
                 self._queue.put(id)
         if not at_work and moment - self._shrunk > SHRINK_SECONDS:
             self._shrunk = moment

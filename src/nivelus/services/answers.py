@@ -18,8 +18,8 @@ from sqlmodel import col
 
 from nivelus.core.chain.clips import BoolArray
 from nivelus.core.chain.state import Lane, TrackState
-from nivelus.core.gain.curve import FloatArray
-from nivelus.core.gain.curves import EMPTY, Curve, changed_span
+from nivelus.core.gain.compiled import FloatArray
+from nivelus.core.gain.drawn import EMPTY, Curve, changed_span
 from nivelus.core.marks.mark import KINDS
 from nivelus.services.levels import clip_values, levels_by_clip, view_clips
 from nivelus.services.marks import mark_values, view_marks

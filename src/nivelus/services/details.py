@@ -17,7 +17,7 @@ from nivelus.core.chain.proposals import measured, touched
 from nivelus.core.chain.state import TrackState
 from nivelus.core.drafts.dips import ALL_KINDS, FREE, LEAST_DIP, RAMPS
 from nivelus.core.errors import NotFound, Refused
-from nivelus.core.gain.curve import FloatArray
+from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.marks.details import find_details
 from nivelus.services.edits import run_edit
 from nivelus.services.levels import clips_of, phrases_of

@@ -17,8 +17,8 @@ from nivelus.core.deliver.curve_formats import FORMATS, parse_curve
 from nivelus.core.errors import CurveFileError, NotFound, Refused
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.clips import DECLICK_SECONDS
-from nivelus.core.gain.curve import SILENCE, FloatArray
-from nivelus.core.gain.curves import CLOSEST, Curve, Shape, add, curve_of, finite, inside_of, limit, with_points
+from nivelus.core.gain.compiled import SILENCE, FloatArray
+from nivelus.core.gain.drawn import CLOSEST, Curve, Shape, add, curve_of, finite, inside_of, limit, with_points
 from nivelus.core.gain.edits import (
     Indices,
     add_point,

@@ -18,7 +18,7 @@ from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import Mark
 from nivelus.core.measure.grid import measure_file
-from nivelus.services import work
+from nivelus.services import jobs
 from nivelus.services.keeping import forget_import, loose
 from nivelus.services.sessions import NAME_LENGTH, create, new_recording
 from nivelus.services.views import JobView
@@ -152,7 +152,7 @@ def bring_back(bench: Workbench, hashes: Collection[str]) -> list[JobView]:
 def run_import(bench: Workbench, job_id: str) -> None:
     """Import a staged upload: measure it, find its marks, cut it, and add its track. What fails is said in the job."""
     failed = "It could not be brought in. Try it again, or export the file anew."
-    work.run(bench, job_id, lambda job: {"track": _import(bench, job)}, failed)
+    jobs.run(bench, job_id, lambda job: {"track": _import(bench, job)}, failed)
     _name_after_what_came(bench, job_id)
 
 
@@ -187,11 +187,11 @@ def _add_job(bench: Workbench, session_id: str, staged: Path, name: str, message
     try:
         with bench.database.writing() as db:
             require(db, Session, session_id, "session")
-            job = work.new_job(session_id, "import", name, **payload)
+            job = jobs.new_job(session_id, "import", name, **payload)
             job.id, job.message = staged.name, message
             db.add(job)
             db.flush()
-            return work.view_job(job)
+            return jobs.view_job(job)
     except BaseException:
         staged.unlink(missing_ok=True)
         raise
@@ -208,11 +208,11 @@ def _import(bench: Workbench, job: Job) -> str:
         recording, grid, is_new = known, bench.vault.grid(known), False
         marks = find_marks(grid, longest)
     else:
-        info, grid, wave = measure_file(staged, work.reporter(bench, job, "measuring", 8, 92), job.name)
-        work.reporter(bench, job, "finding marks", 92, 94)(1.0)
+        info, grid, wave = measure_file(staged, jobs.reporter(bench, job, "measuring", 8, 92), job.name)
+        jobs.reporter(bench, job, "finding marks", 92, 94)(1.0)
         marks = find_marks(grid, longest)
         recording = new_recording(content, SUFFIX[info.format], info, marks)
-        work.reporter(bench, job, "storing", 94, 98)(0.5)
+        jobs.reporter(bench, job, "storing", 94, 98)(0.5)
         is_new = bench.vault.add(staged, content, recording.suffix, grid, wave, job.name)
     try:
         # the track appears together with the end of the job
@@ -231,7 +231,7 @@ def _import(bench: Workbench, job: Job) -> str:
 
 def _content_of(bench: Workbench, job: Job, staged: Path) -> tuple[str, Recording | None]:
     """The content hash of a staged upload, and the recording that has it already."""
-    report = work.reporter(bench, job, "reading", 0, 8)
+    report = jobs.reporter(bench, job, "reading", 0, 8)
     content = job.payload.get("content") or hash_file(staged, report, like=job.payload.get("hash"))
     with bench.database.reading() as db:
         recordings = list(db.scalars(select(Recording)))
@@ -252,7 +252,7 @@ def _content_of(bench: Workbench, job: Job, staged: Path) -> tuple[str, Recordin
 def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cell], details: tuple[Mark, ...]) -> str:
     with history.edit(bench.database, job.session_id, f"Bring in {job.name}") as edit:
         db = edit.db
-        work.require_at_work(db, job)
+        jobs.require_at_work(db, job)
         db.execute(delete(Tombstone).where(col(Tombstone.hash) == recording.hash))
         stored = db.scalars(select(Recording).where(col(Recording.hash) == recording.hash)).first()
         if stored is None:

@@ -22,9 +22,9 @@ from nivelus.core.marks.features import shows_highs
 from nivelus.core.measure.grid import measure_file
 from nivelus.services.clips import take_phrase
 from nivelus.services.imports import RECEIVING
+from nivelus.services.jobs import OPEN
 from nivelus.services.keeping import clear_buried, loose
 from nivelus.services.levels import clips_of, phrases_of
-from nivelus.services.work import OPEN
 from nivelus.services.workbench import Workbench
 from nivelus.store.packing import pack
 from nivelus.store.reading import forget

@@ -16,8 +16,8 @@ from nivelus.core.chain.state import Lane as LaneState
 from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import join_clip_curves, part
 from nivelus.core.gain.clips import clip_spans
-from nivelus.core.gain.curve import SILENCE
-from nivelus.core.gain.curves import EMPTY, SILENT, Curve, finite, inside_of
+from nivelus.core.gain.compiled import SILENCE
+from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, finite, inside_of
 from nivelus.services.levels import clips_of
 from nivelus.services.state import working_range
 from nivelus.store.history import Edit

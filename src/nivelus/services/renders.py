@@ -7,7 +7,7 @@ from pathlib import Path
 from nivelus.core.deliver.render import render
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.measure.loudness import figures
-from nivelus.services import work
+from nivelus.services import jobs
 from nivelus.services.sound import render_source
 from nivelus.services.views import JobView
 from nivelus.services.workbench import Workbench
@@ -21,16 +21,16 @@ def request(bench: Workbench, track_id: str, format: str, bits: int, with_fader:
     _, track, _, _ = render_source(bench, track_id)
     name = f"{track.name} levelled.{format}"
     with bench.database.writing() as db:
-        job = work.new_job(track.session_id, "render", name, track=track_id, format=format, bits=bits, with_fader=with_fader)
+        job = jobs.new_job(track.session_id, "render", name, track=track_id, format=format, bits=bits, with_fader=with_fader)
         db.add(job)
         db.flush()
-        return work.view_job(job)
+        return jobs.view_job(job)
 
 
 def run_render(bench: Workbench, job_id: str) -> None:
     """Render as the job says. What fails is said in the job, and nothing is left under the final name."""
     failed = "It could not be rendered. Try it again."
-    work.run(bench, job_id, lambda job: _render(bench, job), failed)
+    jobs.run(bench, job_id, lambda job: _render(bench, job), failed)
 
 
 def _render(bench: Workbench, job: Job) -> dict[str, str]:
@@ -45,14 +45,14 @@ def _render(bench: Workbench, job: Job) -> dict[str, str]:
         bits=wanted["bits"],
         fader=fader,
         figures=figures(grid, state.gain_per_frame * [10 ** (fader / 10), 10 ** (fader / 20)]),
-        progress=work.reporter(bench, job, "rendering", 0, 100),
+        progress=jobs.reporter(bench, job, "rendering", 0, 100),
     )
     return {"file": job.name}
 
 
 def rendered_file(bench: Workbench, job_id: str) -> tuple[Path, str]:
     """A finished render and the name to save it under."""
-    job = work.get(bench, job_id)
+    job = jobs.get(bench, job_id)
     path = bench.vault.renders / f"{job_id}.{job.payload.get('format')}"
     if job.kind != "render" or job.state != "done" or not path.exists():
         raise NotFound("There is no finished render here. Render the track again.", id=job_id)

@@ -15,8 +15,8 @@ from nivelus.core.drafts.ride import RideDraft, RideRule, inner_spread
 from nivelus.core.drafts.strays import Stray, deviations_of, find_strays
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.clip_curves import heard
-from nivelus.core.gain.curve import FloatArray
-from nivelus.core.gain.curves import SILENT, Curve, Shape
+from nivelus.core.gain.compiled import FloatArray
+from nivelus.core.gain.drawn import SILENT, Curve, Shape
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.services.drawing import RAMP, count_of, put_lane
 from nivelus.services.edits import run_edit

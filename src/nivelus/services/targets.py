@@ -11,7 +11,7 @@ from sqlmodel import col
 
 from nivelus.core.chain.state import TrackState
 from nivelus.core.drafts.clip_gain import BaseKind, ClipGainRule, resolve_base, resolve_target
-from nivelus.core.gain.curve import FloatArray
+from nivelus.core.gain.compiled import FloatArray
 from nivelus.services.state import state_of
 from nivelus.services.workbench import Workbench
 from nivelus.store.tables import Clip, Recording, Session, Track

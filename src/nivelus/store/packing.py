@@ -14,7 +14,7 @@ from functools import lru_cache
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.gain.curves import EMPTY, Curve
+from nivelus.core.gain.drawn import EMPTY, Curve
 from nivelus.core.marks.mark import COLUMNS, Mark, mark_table
 
 _CURVE = 5

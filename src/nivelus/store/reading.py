@@ -22,7 +22,7 @@ from nivelus.core.chain.clips import ClipTable
 from nivelus.core.chain.marks import FoundMarks, Hand, Hands
 from nivelus.core.chain.state import Lane, Lanes
 from nivelus.core.gain.clips import ClipSpans
-from nivelus.core.gain.curves import EMPTY, Curve
+from nivelus.core.gain.drawn import EMPTY, Curve
 from nivelus.store.history import Edit
 from nivelus.store.packing import unpack, unpack_curve
 from nivelus.store.tables import Clip, Detail, MarkSet, Session, Track

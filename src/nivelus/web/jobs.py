@@ -5,7 +5,7 @@ from __future__ import annotations
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 
-from nivelus.services import work
+from nivelus.services import jobs
 from nivelus.services.views import JobsView, JobView
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
@@ -17,17 +17,17 @@ api = APIBlueprint("jobs", __name__, url_prefix="/api", abp_tags=[Tag(name="jobs
 @api.get("/sessions/<session_id>/jobs", responses={200: JobsView})
 def list_jobs(path: SessionPath) -> Response:
     """The jobs of a session."""
-    return answer(JobsView(items=work.list_jobs(bench(), path.session_id)))
+    return answer(JobsView(items=jobs.list_jobs(bench(), path.session_id)))
 
 
 @api.post("/jobs/<job_id>/cancel", responses={200: JobView})
 def cancel_job(path: JobPath) -> Response:
     """Ask a job to stop."""
-    return answer(work.cancel(bench(), path.job_id))
+    return answer(jobs.cancel(bench(), path.job_id))
 
 
 @api.delete("/jobs/<job_id>", responses={204: None})
 def dismiss_job(path: JobPath) -> Response:
     """Take a finished job off the list."""
-    work.dismiss(bench(), path.job_id)
+    jobs.dismiss(bench(), path.job_id)
     return Response(status=204)

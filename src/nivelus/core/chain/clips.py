@@ -16,7 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.gain.clips import ClipSpans, clip_spans
-from nivelus.core.gain.curves import Curve
+from nivelus.core.gain.drawn import Curve
 from nivelus.core.marks.cells import Cell
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAME, LevelGrid

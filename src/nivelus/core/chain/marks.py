@@ -14,7 +14,7 @@ import numpy as np
 
 from nivelus.core.chain.clips import BoolArray, ClipTable
 from nivelus.core.drafts.dips import ALL_KINDS, FREE, DipDraft, DipRule, MarkArrays, draft_dips, place_marks
-from nivelus.core.gain.curve import FloatArray, GainCurve
+from nivelus.core.gain.compiled import FloatArray, GainCurve
 from nivelus.core.gain.dips import compile_dips
 from nivelus.core.marks.mark import COLUMNS, KINDS
 

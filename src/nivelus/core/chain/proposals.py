@@ -20,8 +20,8 @@ from nivelus.core.drafts.dips import ALL_KINDS
 from nivelus.core.drafts.peaks import FreedPhrase, free_phrases, with_peaks_down
 from nivelus.core.drafts.ride import GIVE_SETTLED, RideDraft, RideRule, draft_ride
 from nivelus.core.drafts.settle import Settled, headroom, settle
-from nivelus.core.gain.curve import FloatArray, GainCurve
-from nivelus.core.gain.curves import EMPTY, Curve
+from nivelus.core.gain.compiled import FloatArray, GainCurve
+from nivelus.core.gain.drawn import EMPTY, Curve
 from nivelus.core.marks.details import measure_mark
 from nivelus.core.marks.mark import COLUMNS, KINDS
 

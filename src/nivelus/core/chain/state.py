@@ -26,8 +26,8 @@ from nivelus.core.chain.marks import FoundMarks, Hands, Rules, TrackMarks, marks
 from nivelus.core.gain.clip_curves import join_clip_curves
 from nivelus.core.gain.clips import DECLICK_SECONDS, ClipSpans, compile_clip_gains
 from nivelus.core.gain.compile import compile_curves
-from nivelus.core.gain.curve import FloatArray, GainCurve, add_curves, frame_gain, span_gain
-from nivelus.core.gain.curves import EMPTY, SILENT, Curve, curve_of
+from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves, frame_gain, span_gain
+from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, curve_of
 from nivelus.core.marks.mark import KINDS
 from nivelus.core.measure.grid import LevelGrid, all_borders
 from nivelus.core.measure.spans import levels_of_spans, moved_by_gain
@@ -158,7 +158,7 @@ class TrackState:
 
     @cached_property
     def gain_per_frame(self) -> FloatArray:
-        """The pre-fader gain in each frame of the grid, see ``core.gain.curve.frame_gain``. O(frames)."""
+        """The pre-fader gain in each frame of the grid, see ``core.gain.compiled.frame_gain``. O(frames)."""
         return self.per_frame(self.gain)
 
     def of_layers(self, layers: Collection[str]) -> GainCurve:

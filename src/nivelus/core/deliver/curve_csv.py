@@ -13,8 +13,8 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.errors import CurveFileError
-from nivelus.core.gain.curve import FloatArray
-from nivelus.core.gain.curves import Curve, Shape, curve_from, whole_shapes
+from nivelus.core.gain.compiled import FloatArray
+from nivelus.core.gain.drawn import Curve, Shape, curve_from, whole_shapes
 
 HEADING = ("seconds", "dB", "shape")
 MOST_POINTS = 1_000_000

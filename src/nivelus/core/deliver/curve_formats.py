@@ -10,7 +10,7 @@ from nivelus.core.deliver.curve_csv import read_csv, write_csv
 from nivelus.core.deliver.curve_midi import read_midi, write_midi
 from nivelus.core.errors import CurveFileError
 from nivelus.core.files import check_readable
-from nivelus.core.gain.curves import Curve
+from nivelus.core.gain.drawn import Curve
 
 LARGEST = 16 << 20
 """Bytes of a file that is read as a curve."""

@@ -20,8 +20,8 @@ import numpy.typing as npt
 
 from nivelus.core.deliver.midi_kernel import COLUMNS, CONTROL, MALFORMED, TEMPO, TEXT, scan_track
 from nivelus.core.errors import CurveFileError
-from nivelus.core.gain.curve import SILENCE, FloatArray
-from nivelus.core.gain.curves import Curve, Shape, curve_from, flatten
+from nivelus.core.gain.compiled import SILENCE, FloatArray
+from nivelus.core.gain.drawn import Curve, Shape, curve_from, flatten
 
 LOW, HIGH = -60.0, 12.0
 """dB of the values 1 and 16383 in our own mapping."""

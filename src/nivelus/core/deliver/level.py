@@ -16,7 +16,7 @@ from nivelus.core.deliver.render import render
 from nivelus.core.drafts.clip_gain import BaseKind, ClipGainRule, resolve_base
 from nivelus.core.drafts.dips import ALL_KINDS, DEFAULT_RULES, DipRule
 from nivelus.core.drafts.ride import RideDraft, RideRule
-from nivelus.core.gain.curves import EMPTY, Curve, add
+from nivelus.core.gain.drawn import EMPTY, Curve, add
 from nivelus.core.marks.cells import cut_into_cells
 from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import KINDS, mark_table

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
-from nivelus.core.gain.curve import GainCurve, apply_gain
+from nivelus.core.gain.compiled import GainCurve, apply_gain
 from nivelus.core.measure.loudness import Figures
 from nivelus.core.sound.reader import SoundReader
 from nivelus.core.sound.writer import SoundWriter

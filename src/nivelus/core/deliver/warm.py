@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from nivelus.core.drafts.ride import RideRule, draft_ride
-from nivelus.core.gain.curve import GainCurve, add_curves, apply_gain, frame_gain
+from nivelus.core.gain.compiled import GainCurve, add_curves, apply_gain, frame_gain
 from nivelus.core.measure.grid import all_borders, frame_borders, measure_samples
 from nivelus.core.sound.pcm import decode16, decode24, encode24
 

@@ -55,7 +55,7 @@ def free_of_peaks(
     grid : the level grid
     clip, phrase : frames of the clip and of its phrase
     unit : "loudness" or "rms"; a phrase judged by its peak is not held back by peaks
-    gain : (frames of the clip, 2) gain that is there already without that of the clip, see ``core.gain.curve.frame_gain``
+    gain : (frames of the clip, 2) gain that is there already without that of the clip, see ``core.gain.compiled.frame_gain``
     wanted : level that the phrase should have, LUFS or dBFS
     ceiling : dBTP
     most : the most gain that the other limits let the phrase have, dB

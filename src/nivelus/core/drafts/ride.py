@@ -33,8 +33,8 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.errors import LevelError
-from nivelus.core.gain.curve import FloatArray
-from nivelus.core.gain.curves import CLOSEST, EMPTY, Curve, curve_of, with_points
+from nivelus.core.gain.compiled import FloatArray
+from nivelus.core.gain.drawn import CLOSEST, EMPTY, Curve, curve_of, with_points
 from nivelus.core.gain.edits import replace_range, thin
 from nivelus.core.marks.nuclei import find_nuclei
 from nivelus.core.measure.grid import FRAME, LevelGrid
@@ -153,7 +153,7 @@ def draft_ride(
     Parameters
     ----------
     grid : the level grid of the recording
-    gain : (frames, 2) of all gain before the ride, from ``core.gain.curve.frame_gain``
+    gain : (frames, 2) of all gain before the ride, from ``core.gain.compiled.frame_gain``
     spans : n phrases, seconds, in order
     room_tones : (n,) RMS dBFS of the room around each phrase, before gain
     rule : the rule

@@ -17,7 +17,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from nivelus.core.drafts.ride import around
-from nivelus.core.gain.curve import FloatArray
+from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.marks.kernel import runs
 from nivelus.core.marks.nuclei import find_nuclei
 from nivelus.core.measure.grid import FRAME

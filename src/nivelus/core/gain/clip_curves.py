@@ -15,8 +15,8 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.gain.clips import ClipSpans, border_ramps
-from nivelus.core.gain.curve import FloatArray
-from nivelus.core.gain.curves import CLOSEST, EMPTY, Curve, finite, flatten, plain, with_points
+from nivelus.core.gain.compiled import FloatArray
+from nivelus.core.gain.drawn import CLOSEST, EMPTY, Curve, finite, flatten, plain, with_points
 
 
 def heard(curve: Curve, start: float, end: float) -> npt.NDArray[np.bool_]:

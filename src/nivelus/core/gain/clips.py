@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from nivelus.core.errors import GainError
-from nivelus.core.gain.curve import FloatArray, GainCurve
+from nivelus.core.gain.compiled import FloatArray, GainCurve
 
 DECLICK_SECONDS = 0.005
 WIDEST_RAMP_SECONDS = 0.060

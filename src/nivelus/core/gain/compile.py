@@ -1,6 +1,6 @@
 """Compiling curves: from what is drawn to the gain that is heard, measured, drawn and rendered.
 
-Conventions are those of ``core.gain.curves``: seconds, dB; compiled gain is in samples.
+Conventions are those of ``core.gain.drawn``: seconds, dB; compiled gain is in samples.
 """
 
 from __future__ import annotations
@@ -10,8 +10,8 @@ from collections.abc import Sequence
 import numpy as np
 
 from nivelus.core.gain.clips import DECLICK_SECONDS
-from nivelus.core.gain.curve import FloatArray, GainCurve
-from nivelus.core.gain.curves import EMPTY, SILENT, Curve, add, area, finite, flatten, limit, plain
+from nivelus.core.gain.compiled import FloatArray, GainCurve
+from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, add, area, finite, flatten, limit, plain
 
 _STEEP = 0.2
 """dB per millisecond from which a move that is over too soon is spread over the de-click ramp."""

@@ -18,10 +18,10 @@ import numpy.typing as npt
 
 from nivelus.core.errors import GainError
 from nivelus.core.gain.clips import DECLICK_SECONDS
-from nivelus.core.gain.curve import FloatArray, GainCurve
+from nivelus.core.gain.compiled import FloatArray, GainCurve
 
 SILENT_DIP = -144.0
-"""Depth of a dip that silences: with any clip gain it stays below ``curve.SILENCE``, where samples become exactly 0."""
+"""Depth of a dip that silences: with any clip gain it stays below ``compiled.SILENCE``, where samples become exactly 0."""
 _NOTCH_STEPS = 8
 _SAME_POINT = 1e-6
 

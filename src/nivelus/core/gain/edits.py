@@ -1,6 +1,6 @@
 """Edits of curves: pure functions from a curve to a curve. An edit that is confined to a range leaves the outside identical.
 
-Conventions are those of ``core.gain.curves``: seconds, dB.
+Conventions are those of ``core.gain.drawn``: seconds, dB.
 """
 
 from __future__ import annotations
@@ -13,8 +13,8 @@ import numpy.typing as npt
 
 from nivelus.core.errors import GainError
 from nivelus.core.gain.clips import DECLICK_SECONDS
-from nivelus.core.gain.curve import FloatArray
-from nivelus.core.gain.curves import CLOSEST, FINE, Curve, Shape, add, area, curve_of, finite, flatten, plain, with_points
+from nivelus.core.gain.compiled import FloatArray
+from nivelus.core.gain.drawn import CLOSEST, FINE, Curve, Shape, add, area, curve_of, finite, flatten, plain, with_points
 
 Indices = npt.NDArray[np.int64]
 

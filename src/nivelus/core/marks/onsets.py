@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.gain.curve import FloatArray
+from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.measure.grid import FRAME
 from nivelus.core.measure.kernel import BINS_PER_FRAME
 

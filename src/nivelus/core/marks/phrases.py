@@ -82,7 +82,7 @@ def find_phrases(grid: LevelGrid, f: Features | None = None, longest: float = LO
 def room_tone(grid: LevelGrid, spans: list[tuple[int, int]], gain: FloatArray | None = None) -> float:
     """Median RMS level, in dBFS, of the frames at least 0.1 s away from every span of frames; LOWEST for digital silence.
 
-    ``gain`` (frames, 2) is that of ``core.gain.curve.frame_gain``; none if not given.
+    ``gain`` (frames, 2) is that of ``core.gain.compiled.frame_gain``; none if not given.
     """
     free = np.ones(len(grid.data), bool)
     for a, b in spans:

@@ -115,7 +115,7 @@ def figures(grid: LevelGrid, gain: FloatArray | None = None, offset: float = 0.0
     Parameters
     ----------
     grid : the level grid
-    gain : (frames, 2) from ``core.gain.curve.frame_gain``: mean square and highest amplitude of the gain per frame
+    gain : (frames, 2) from ``core.gain.compiled.frame_gain``: mean square and highest amplitude of the gain per frame
     offset : LU added to the loudness figures (``AS_TWO_LOUDSPEAKERS`` for a mono voice so counted)
     """
     power = grid.column("k").astype(np.float64)

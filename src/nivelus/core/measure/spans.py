@@ -37,7 +37,7 @@ class SpanLevels:
 def span_levels(grid: LevelGrid, start: float, end: float, gain: FloatArray | None = None) -> SpanLevels:
     """Measure a span given in seconds; loudness is gated as in ``loudness.gated_loudness``. O(frames of the span).
 
-    ``gain`` (frames of the span, 2) is that of ``core.gain.curve.frame_gain``; none if not given.
+    ``gain`` (frames of the span, 2) is that of ``core.gain.compiled.frame_gain``; none if not given.
     """
     frames = grid.span(start, end)
     names = ("k", "plain", "true_peak", "peak")
@@ -59,7 +59,7 @@ def moved_by_gain(column: npt.NDArray[np.floating[Any]], spans: npt.NDArray[np.i
     ----------
     column : (frames,) mean squares of a grid
     spans : (n, 2) first frame and the one after the last, at least one frame each
-    gain : (frames of the spans,) linear power, see ``core.gain.curve.span_gain``
+    gain : (frames of the spans,) linear power, see ``core.gain.compiled.span_gain``
 
     Returns
     -------
@@ -91,7 +91,7 @@ def levels_of_spans(grid: LevelGrid, spans: npt.NDArray[np.int64], gain: FloatAr
     ----------
     grid : the level grid
     spans : (n, 2) first frame and the one after the last, at least one frame each
-    gain : (frames of the spans, 2) from ``core.gain.curve.span_gain``
+    gain : (frames of the spans, 2) from ``core.gain.compiled.span_gain``
     unit : one of UNITS
 
     Returns

@@ -26,7 +26,7 @@ import numpy.typing as npt
 
 from nivelus.core.errors import GainError
 from nivelus.core.gain.clips import DECLICK_SECONDS
-from nivelus.core.gain.curve import SILENCE, FloatArray
+from nivelus.core.gain.compiled import SILENCE, FloatArray
 
 SILENT = -144.0
 """Where silence lies on the way to other values, dB."""
