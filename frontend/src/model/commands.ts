@@ -20,6 +20,7 @@ import {
 } from "./actions";
 import {
   allDown,
+  findAgain,
   makeOfSpan,
   notAMark,
   nudgeMarks,
@@ -104,6 +105,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("exact", "Phrase", "Exact gain and words", ["E"], openExact),
     c("cut", "Phrase", "Cut at the play line", ["C"], cutHere),
     c("find-phrases", "Phrase", "Find the phrases again", [], () => void findPhrases()),
+    c("find-details", "Detail", "Find the details again", [], () => void findAgain()),
     c("join", "Phrase", "Join the selected", ["Shift+C"], () => void joinSelected()),
     c("all", "Phrase", "Select every phrase", ["Mod+A"], selectAll),
     c("notch", "Detail", "Notch / flat", ["V"], toggleNotch),

@@ -204,7 +204,9 @@ describe("keys", () => {
     const keys = table.flatMap((command) => command.keys);
     expect(new Set(keys).size).toBe(keys.length);
     expect(new Set(table.map((command) => command.id)).size).toBe(table.length);
-    expect(table.every((command) => command.keys.length > 0)).toBe(true);
+    // what is done once in a while is found by name only
+    const keyless = table.filter((command) => command.keys.length === 0);
+    expect(keyless.map((command) => command.id)).toEqual(["find-phrases", "find-details"]);
   });
 });
 
