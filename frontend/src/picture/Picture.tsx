@@ -18,13 +18,14 @@ import { drawChart } from "./drawChart";
 import { drawRibbon, RIBBON } from "./drawMarks";
 import { drawGain, drawOverview, drawWave, type WaveMode } from "./drawStrips";
 import { ExactValue } from "./ExactValue";
+import { gainDouble, gainDown, gainHover } from "./gainHands";
 import { HandLabel } from "./HandLabel";
 import { startDrag } from "./hands";
-import { gainHover, ribbonDown, ribbonHover } from "./markHands";
+import { ribbonDown, ribbonHover } from "./markHands";
 import { PlayLine } from "./PlayLine";
 import { SnapLine } from "./SnapLine";
 import type { Scene } from "./scene";
-import { gainDouble, gainDown, overviewDown, waveDown, waveHover } from "./stripHands";
+import { overviewDown, waveDown, waveHover } from "./stripHands";
 
 /** Everything the strips draw from, as it is now. */
 function useScene(): () => Scene | null {

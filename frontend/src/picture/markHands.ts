@@ -1,9 +1,8 @@
 /** Hands on marks in the ribbon and on dips in the gain strip: their depth, their edges, their ramps. */
 
-import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
+import type { PointerEvent as ReactPointer } from "react";
 import type { Mark } from "../api/client";
-import { duration, focused, focusedClips, focusedMarks, seek } from "../model/actions";
-import { useCurve } from "../model/curve";
+import { duration, focusedClips, focusedMarks, seek } from "../model/actions";
 import { changeDepth, hearDips, KIND_NAMES, keepEdges, selectMarks } from "../model/details";
 import { heldDepth } from "../model/session";
 import { type EdgeName, hand, redraw, useView } from "../model/view";
@@ -12,12 +11,10 @@ import { engine } from "../sound/engine";
 import { type Axis, axis, type Scale } from "./axis";
 import { place, takeHold } from "./chartHands";
 import { dipOutline, handles, visibleMarks } from "./drawMarks";
+import { dragSpan } from "./groundHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
 import { axisLock, isFree, snap, startDrag } from "./hands";
-import { rideHover } from "./rideHands";
-import { gainScale } from "./scene";
 import { SNAP } from "./snapping";
-import { dragSpan } from "./stripHands";
 
 const REACH = 5;
 
@@ -167,24 +164,6 @@ export function hitDip(a: Axis, s: Scale, x: number, y: number): DipHit | null {
   return best && { mark: best, part: "body" };
 }
 
-export function dipScale(height: number): Scale {
-  return gainScale(
-    focusedClips(),
-    focusedMarks(),
-    useCurve.getState().points,
-    focused(),
-    useView.getState().stage,
-    height,
-  );
-}
-
-export function gainHover(event: ReactPointer<HTMLElement>) {
-  if (useView.getState().stage === "ride") return rideHover(event);
-  const { x, y, width, height } = place(event.currentTarget, event.clientX, event.clientY);
-  const hit = hitDip(axis(useView.getState().window, width), dipScale(height), x, y);
-  event.currentTarget.style.cursor = !hit ? "" : hit.part === "body" ? "ns-resize" : "ew-resize";
-}
-
 export function dragDip(down: PointerEvent, a: Axis, s: Scale, { mark, part }: DipHit) {
   if (part !== "body") return dragEdge(down, a, mark, part);
   const { marks: selection } = useView.getState();
@@ -235,10 +214,3 @@ export function dragDip(down: PointerEvent, a: Axis, s: Scale, { mark, part }: D
 /** The unit of what is told of a mark before and after. */
 export const standsIn = (kind: string): string =>
   kind === "breath" ? "dB to its phrase" : kind === "ess" || kind === "knock" ? "dB over the usual" : "dBFS";
-
-export function gainStripDouble(event: ReactMouse<HTMLElement>): boolean {
-  const { x, y, width, height } = place(event.currentTarget, event.clientX, event.clientY);
-  const hit = hitDip(axis(useView.getState().window, width), dipScale(height), x, y);
-  if (hit) selectMarks([hit.mark.id]);
-  return hit !== null;
-}

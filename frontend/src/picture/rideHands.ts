@@ -12,9 +12,9 @@ import { db, time } from "../parts/format";
 import { type Axis, axis, type Scale } from "./axis";
 import { place as placeOf } from "./chartHands";
 import { shownPoints } from "./drawRide";
+import { dipScale } from "./groundHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
 import { axisLock, isFree, startDrag } from "./hands";
-import { dipScale } from "./markHands";
 import { LOWEST_SHOWN } from "./scene";
 import { AT_PLACE, hidePull, snapper } from "./snapping";
 

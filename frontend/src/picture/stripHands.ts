@@ -1,17 +1,15 @@
-/** Hands in the strips below the chart: borders, spans, clip gain, and the window in the overview. */
-import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
+/** Hands on the wave, where borders and spans are drawn, and on the window in the overview. */
+import type { PointerEvent as ReactPointer } from "react";
 import type { Clip } from "../api/client";
-import { duration, focusedClips, moveBorder, phraseSpan, seek, show } from "../model/actions";
-import { lanePoints } from "../model/rideState";
+import { duration, focusedClips, moveBorder, seek, show } from "../model/actions";
 import { fitWindow, hand, redraw, useView } from "../model/view";
 import { time } from "../parts/format";
 import { engine } from "../sound/engine";
 import { type Axis, axis, clipIndexAt } from "./axis";
-import { dragGain, place, takeHold } from "./chartHands";
+import { place, takeHold } from "./chartHands";
+import { dragSpan } from "./groundHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
-import { isFree, startDrag } from "./hands";
-import { dipScale, dragDip, gainStripDouble, hitDip } from "./markHands";
-import { rideDouble, rideDown } from "./rideHands";
+import { startDrag } from "./hands";
 import { BORDER_GRIP } from "./scene";
 import { AT_PLACE, hidePull, snapper } from "./snapping";
 
@@ -67,75 +65,6 @@ function dragBorder(down: PointerEvent, a: Axis, clip: Clip) {
     cancel: reset,
     click: reset,
   });
-}
-
-/** Drag across: a span, with the phrases that lie in it. A click places the play line, or does what it is told to. */
-export function dragSpan(down: PointerEvent, a: Axis, x: number, click?: () => void) {
-  const clips = focusedClips();
-  const { span: oldSpan, selection: oldSelection, marks: oldMarks, points: oldPoints } = useView.getState();
-  const before = { span: oldSpan, selection: oldSelection, marks: oldMarks, points: oldPoints };
-  const isRide = useView.getState().stage === "ride";
-  const pulled = snapper(a, isRide ? lanePoints().map((point) => point.at) : []);
-  const first = pulled(a.seconds(x), down).at;
-  startDrag(down, {
-    move: (dx, _, event) => {
-      const t0 = isFree(event) ? a.seconds(x) : first;
-      const t1 = pulled(a.seconds(x + dx), event).at;
-      const span = { start: Math.max(0, Math.min(t0, t1)), end: Math.min(duration(), Math.max(t0, t1)) };
-      const inside = clips.filter((clip) => {
-        const middle = (phraseSpan(clip).start + phraseSpan(clip).end) / 2;
-        return clip.after !== null && middle >= span.start && middle <= span.end;
-      });
-      const ids = isRide ? [] : inside.map((clip) => clip.id);
-      useView.setState({ span, selection: new Set(ids), marks: new Set(), points: new Set() });
-      showAtHand(event.clientX, event.clientY, [
-        `${time(span.start)} to ${time(span.end)}`,
-        time(span.end - span.start),
-      ]);
-    },
-    end: () => {
-      hideAtHand();
-      hidePull();
-    },
-    cancel: () => {
-      hideAtHand();
-      hidePull();
-      useView.setState(before);
-    },
-    click: () => {
-      hidePull();
-      if (click) return click();
-      seek(a.seconds(x));
-      useView.setState({ span: null, selection: new Set(), marks: new Set(), points: new Set() });
-    },
-  });
-}
-
-export function gainDown(event: ReactPointer<HTMLElement>) {
-  const at = takeHold(event);
-  if (!at) return;
-  const { x, y, width, height } = at;
-  const a = axis(useView.getState().window, width);
-  const clips = focusedClips();
-  const clip = clips[clipIndexAt(clips, a.seconds(x))];
-  const s = dipScale(height);
-  if (useView.getState().stage === "ride") {
-    if (!rideDown(event.nativeEvent, a, s, width, x, y)) dragSpan(event.nativeEvent, a, x);
-    return;
-  }
-  const dip = hitDip(a, s, x, y);
-  if (dip) return dragDip(event.nativeEvent, a, s, dip);
-  if (clip && Math.abs(y - s.y(clip.gain)) <= 6) dragGain(event.nativeEvent, clip, s.perPixel);
-  else dragSpan(event.nativeEvent, a, x);
-}
-
-export function gainDouble(event: ReactMouse<HTMLElement>) {
-  if (useView.getState().stage === "ride") return rideDouble(event);
-  if (gainStripDouble(event)) return;
-  const { x, width } = place(event.currentTarget, event.clientX, event.clientY);
-  const clips = focusedClips();
-  const clip = clips[clipIndexAt(clips, axis(useView.getState().window, width).seconds(x))];
-  if (clip) useView.setState({ exact: clip.id, selection: new Set([clip.id]) });
 }
 
 export function overviewDown(event: ReactPointer<HTMLElement>) {

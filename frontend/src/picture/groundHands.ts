@@ -1,0 +1,64 @@
+/** What the hands on the strips share: the scale of the gain strip as it is drawn, and drawing a span across empty ground. */
+import { duration, focused, focusedClips, focusedMarks, phraseSpan, seek } from "../model/actions";
+import { useCurve } from "../model/curve";
+import { lanePoints } from "../model/rideState";
+import { useView } from "../model/view";
+import { time } from "../parts/format";
+import type { Axis, Scale } from "./axis";
+import { hideAtHand, showAtHand } from "./HandLabel";
+import { isFree, startDrag } from "./hands";
+import { gainScale } from "./scene";
+import { hidePull, snapper } from "./snapping";
+
+export function dipScale(height: number): Scale {
+  return gainScale(
+    focusedClips(),
+    focusedMarks(),
+    useCurve.getState().points,
+    focused(),
+    useView.getState().stage,
+    height,
+  );
+}
+
+/** Drag across: a span, with the phrases that lie in it. A click places the play line, or does what it is told to. */
+export function dragSpan(down: PointerEvent, a: Axis, x: number, click?: () => void) {
+  const clips = focusedClips();
+  const { span: oldSpan, selection: oldSelection, marks: oldMarks, points: oldPoints } = useView.getState();
+  const before = { span: oldSpan, selection: oldSelection, marks: oldMarks, points: oldPoints };
+  const isRide = useView.getState().stage === "ride";
+  const pulled = snapper(a, isRide ? lanePoints().map((point) => point.at) : []);
+  const first = pulled(a.seconds(x), down).at;
+  startDrag(down, {
+    move: (dx, _, event) => {
+      const t0 = isFree(event) ? a.seconds(x) : first;
+      const t1 = pulled(a.seconds(x + dx), event).at;
+      const span = { start: Math.max(0, Math.min(t0, t1)), end: Math.min(duration(), Math.max(t0, t1)) };
+      const inside = clips.filter((clip) => {
+        const middle = (phraseSpan(clip).start + phraseSpan(clip).end) / 2;
+        return clip.after !== null && middle >= span.start && middle <= span.end;
+      });
+      const ids = isRide ? [] : inside.map((clip) => clip.id);
+      useView.setState({ span, selection: new Set(ids), marks: new Set(), points: new Set() });
+      showAtHand(event.clientX, event.clientY, [
+        `${time(span.start)} to ${time(span.end)}`,
+        time(span.end - span.start),
+      ]);
+    },
+    end: () => {
+      hideAtHand();
+      hidePull();
+    },
+    cancel: () => {
+      hideAtHand();
+      hidePull();
+      useView.setState(before);
+    },
+    click: () => {
+      hidePull();
+      if (click) return click();
+      seek(a.seconds(x));
+      useView.setState({ span: null, selection: new Set(), marks: new Set(), points: new Set() });
+    },
+  });
+}
