@@ -9,6 +9,8 @@ export default defineConfig({
     chunkSizeWarningLimit: 1500,
     // the page may only load its own files, so nothing is inlined as a data address
     assetsInlineLimit: 0,
+    // notices of everything that is bundled, as its licences ask for
+    license: { fileName: "notices.md" },
   },
   worker: { format: "es" },
   test: { environment: "happy-dom" },

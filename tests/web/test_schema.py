@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import pytest
@@ -18,7 +19,11 @@ from nivelus.services import sessions
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.web.app import create_app
+from nivelus.web.pages import STATIC
 from tests.conftest import bring_in, detailed_voice, write_sound
+from tests.web.interface import interface
+
+ROOT = Path(__file__).parents[2]
 
 
 @pytest.fixture(scope="module")
@@ -117,3 +122,16 @@ def test_every_answer_is_a_declared_one(api_schema: schemathesis.BaseSchema, ope
 def test_the_list_above_is_all_there_is(api_schema: schemathesis.BaseSchema) -> None:
     known = test_every_answer_is_a_declared_one.pytestmark[0].args[1]
     assert {result.ok().label for result in api_schema.get_all_operations()} == set(known)
+
+
+def test_the_interface_is_the_one_that_was_looked_at() -> None:
+    """A change is seen in a diff: ``python -m tests.web.interface > tests/web/interface.txt`` takes the present one."""
+    assert interface() == (Path(__file__).parent / "interface.txt").read_text(encoding="utf-8")
+
+
+def test_notices_name_whatever_the_page_is_made_of() -> None:
+    """The licences of fonts and packages ask for it; the build writes them from what is really in it."""
+    notices = (STATIC / "notices.md").read_text(encoding="utf-8")
+    packages = json.loads((ROOT / "frontend" / "package.json").read_text(encoding="utf-8"))["dependencies"]
+    assert [name for name in packages if f"## {name} - " not in notices] == []
+    assert "SIL OPEN FONT LICENSE" in notices.upper()
