@@ -15,6 +15,7 @@ export type RidePoint = Schemas["RidePoint"];
 export type RideDraft = Schemas["RideDraftView"];
 export type RideRule = Schemas["RideRuleIn"];
 export type LaneName = Schemas["Lift"]["lane"];
+export type Terms = Schemas["Terms"];
 export type Track = Schemas["TrackView"];
 export type Rule = Schemas["RuleView"];
 export type RuleChange = Schemas["RuleIn"];

@@ -15,7 +15,7 @@ import { engine } from "../sound/engine";
 
 const METER_RATE = 10;
 const SILENT = -100;
-const FADER = { low: -40, high: 12 };
+const SLIDER_LOW = -40;
 
 export function Transport() {
   const playing = useView((s) => s.playing);
@@ -178,7 +178,10 @@ function Fader({ value }: { value: number }) {
     engine.setFader(next);
     await setFader(next);
   });
+  const terms = useSession((s) => s.terms);
   const shown = held ?? value;
+  // below this the slider would be all silence: a lower value is typed
+  const low = Math.max(terms?.fader_low ?? 0, SLIDER_LOW);
   return (
     <div className="path-layer path-fader">
       <span className="fader-line">
@@ -195,12 +198,12 @@ function Fader({ value }: { value: number }) {
       <Slider
         size={3}
         thumbSize={14}
-        min={FADER.low}
-        max={FADER.high}
+        min={low}
+        max={terms?.fader_high ?? 0}
         step={0.1}
         label={null}
         thumbLabel="Fader"
-        value={Math.max(shown, FADER.low)}
+        value={Math.max(shown, low)}
         onChange={(next) => {
           hold(next);
           engine.setFader(next);

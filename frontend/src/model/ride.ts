@@ -58,9 +58,9 @@ export function dropRideDraft() {
 
 export const draftOrAcceptRide = () => void (useRide.getState().draft ? acceptRideDraft() : makeRideDraft());
 
-/** Another value of the rule: a draft that is shown follows. */
-export function setRideRule(change: Partial<RideState["rule"]>) {
-  const rule = { ...useRide.getState().rule, ...change };
+/** Another value of the rule, or all of it as it comes: a draft that is shown follows. */
+export function setRideRule(change: RideState["rule"] | null) {
+  const rule = change === null ? {} : { ...useRide.getState().rule, ...change };
   useRide.setState({ rule });
   if (useRide.getState().draft) void makeRideDraft(rule);
 }

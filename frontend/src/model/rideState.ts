@@ -12,8 +12,8 @@ export interface DraftOf {
   span?: [number, number];
 }
 
-/** The dead band is the session's tolerance unless the hand has set another. */
-export type RideValues = { [name in Exclude<keyof Required<RideRule>, "dead_band">]: number } & { dead_band?: number };
+/** All values of the rule of a draft: those that the hand has set, else as they come; the dead band is the tolerance then. */
+export type RideValues = { [name in keyof Required<RideRule>]: number };
 
 export interface RideState {
   track: string;
@@ -22,19 +22,9 @@ export interface RideState {
   inside: Inside | null;
   draft: RideDraft | null;
   draftOf: DraftOf;
-  rule: RideValues;
+  /** What the hand has set of the rule. */
+  rule: Partial<RideValues>;
 }
-
-/** The rule of a draft as it comes; times are seconds. */
-export const RIDE_RULE: RideValues = {
-  strength: 100,
-  most_up: 6,
-  most_down: 9,
-  attack: 0.03,
-  release: 0.05,
-  look_ahead: 0.05,
-  error: 0.3,
-};
 
 export const useRide = create<RideState>(() => ({
   track: "",
@@ -42,8 +32,16 @@ export const useRide = create<RideState>(() => ({
   inside: null,
   draft: null,
   draftOf: {},
-  rule: RIDE_RULE,
+  rule: {},
 }));
+
+/** The rule of a draft as it stands. */
+export function useRideRule(): RideValues | null {
+  const set = useRide((s) => s.rule);
+  const asItComes = useSession((s) => s.terms?.ride);
+  const tolerance = useSession((s) => s.header?.rule.tolerance);
+  return asItComes && tolerance !== undefined ? { ...asItComes, dead_band: tolerance, ...set } : null;
+}
 
 let loaded = "";
 let loading: Promise<void> = Promise.resolve();

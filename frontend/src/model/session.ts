@@ -5,18 +5,23 @@
  * (another window was quicker) loads the session anew.
  */
 import { create } from "zustand";
-import { api, type Changed, type Clip, type Mark, Problem, type Track } from "../api/client";
+import { api, type Changed, type Clip, type Mark, Problem, type Terms, type Track } from "../api/client";
 import { complain, tell } from "../parts/messages";
 import { type EdgeName, hand } from "./view";
 
 export interface SessionModel {
   id: string;
-  header: Omit<Changed, "clips" | "marks" | "clip_values" | "mark_values" | "removed" | "removed_marks"> | null;
+  header: Omit<
+    Changed,
+    "clips" | "marks" | "clip_values" | "mark_values" | "removed" | "removed_marks" | "terms"
+  > | null;
+  /** Words of reasons, limits, and what comes by itself; told with a whole session. */
+  terms: Terms | null;
   clips: Record<string, Clip[]>;
   marks: Record<string, Mark[]>;
 }
 
-export const useSession = create<SessionModel>(() => ({ id: "", header: null, clips: {}, marks: {} }));
+export const useSession = create<SessionModel>(() => ({ id: "", header: null, terms: null, clips: {}, marks: {} }));
 
 interface Placed {
   id: string;
@@ -91,10 +96,11 @@ export function revalue<T extends Placed>(
 }
 
 function receive(answer: Changed) {
-  const { clips, marks, clip_values, mark_values, removed, removed_marks, ...header } = answer;
+  const { clips, marks, clip_values, mark_values, removed, removed_marks, terms, ...header } = answer;
   useSession.setState((old) => ({
     id: answer.id,
     header,
+    terms: terms ?? old.terms,
     clips: revalue(merge(old.clips, clips, removed, answer), clip_values),
     marks: revalue(merge(old.marks, marks, removed_marks, answer), mark_values),
   }));
@@ -123,7 +129,7 @@ export function edit(work: (revision: number, sessionId: string) => Promise<Chan
     try {
       const answer = await work(header.revision, id);
       receive(answer);
-      if (answer.told) tell(sentence(answer.told));
+      if (answer.told) tell(`${capital(answer.told)}.`);
       return true;
     } catch (error) {
       if (error instanceof Problem && error.status === 409) await openSession(id).catch(complain);
@@ -136,7 +142,13 @@ export function edit(work: (revision: number, sessionId: string) => Promise<Chan
   return done;
 }
 
-const sentence = (words: string) => `${words[0]!.toUpperCase()}${words.slice(1)}.`;
+/** The words for one of the reasons of a draft, as the program says them. */
+export function reasonWords(of: "gain_reasons" | "mark_reasons" | "ride_reasons", reason: string): string {
+  const words = useSession.getState().terms?.[of][reason] ?? reason;
+  return capital(words);
+}
+
+const capital = (words: string) => words && `${words[0]!.toUpperCase()}${words.slice(1)}`;
 
 export async function undo() {
   const label = useSession.getState().header?.undo;

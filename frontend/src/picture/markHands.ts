@@ -4,7 +4,7 @@ import type { PointerEvent as ReactPointer } from "react";
 import type { Mark } from "../api/client";
 import { duration, focusedClips, focusedMarks, seek } from "../model/actions";
 import { changeDepth, hearDips, KIND_NAMES, keepEdges, selectMarks } from "../model/details";
-import { heldDepth } from "../model/session";
+import { heldDepth, useSession } from "../model/session";
 import { type EdgeName, hand, redraw, useView } from "../model/view";
 import { db, signed, time } from "../parts/format";
 import { engine } from "../sound/engine";
@@ -77,9 +77,6 @@ function places(mark: Mark, name: EdgeName): number[] {
   return [...own, ...phrases, ...others.flatMap((other) => [other.start, other.end])];
 }
 
-const LEAST = 0.005;
-const LONGEST_RAMP = 2;
-
 /** Move an edge of a mark, or an edge or ramp of its dip; only along time. */
 function dragEdge(down: PointerEvent, a: Axis, mark: Mark, name: EdgeName) {
   const targets = places(mark, name);
@@ -119,19 +116,20 @@ const EDGE_WORDS: Record<EdgeName, string> = {
 };
 
 function edgeValue(mark: Mark, name: EdgeName, at: number): number {
+  const { shortest_mark: least, longest_ramp: longest } = useSession.getState().terms!;
   switch (name) {
     case "start":
-      return Math.min(at, mark.end - LEAST);
+      return Math.min(at, mark.end - least);
     case "end":
-      return Math.max(at, mark.start + LEAST);
+      return Math.max(at, mark.start + least);
     case "dip_start":
-      return Math.min(at, mark.dip_end - LEAST);
+      return Math.min(at, mark.dip_end - least);
     case "dip_end":
-      return Math.max(at, mark.dip_start + LEAST);
+      return Math.max(at, mark.dip_start + least);
     case "ramp_in":
-      return Math.min(Math.max(mark.dip_start - at, LEAST), LONGEST_RAMP);
+      return Math.min(Math.max(mark.dip_start - at, least), longest);
     case "ramp_out":
-      return Math.min(Math.max(at - mark.dip_end, LEAST), LONGEST_RAMP);
+      return Math.min(Math.max(at - mark.dip_end, least), longest);
   }
 }
 

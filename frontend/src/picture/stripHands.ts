@@ -2,6 +2,7 @@
 import type { PointerEvent as ReactPointer } from "react";
 import type { Clip } from "../api/client";
 import { duration, focusedClips, moveBorder, seek, show } from "../model/actions";
+import { useSession } from "../model/session";
 import { fitWindow, hand, redraw, useView } from "../model/view";
 import { time } from "../parts/format";
 import { engine } from "../sound/engine";
@@ -42,6 +43,7 @@ function dragBorder(down: PointerEvent, a: Axis, clip: Clip) {
   const clips = focusedClips();
   const next = clips[clips.indexOf(clip) + 1]!;
   const pulled = snapper(a);
+  const least = useSession.getState().terms!.shortest_clip;
   const reset = () => {
     hand.border = null;
     hideAtHand();
@@ -51,7 +53,7 @@ function dragBorder(down: PointerEvent, a: Axis, clip: Clip) {
   startDrag(down, {
     move: (dx, _, event) => {
       const { at, kind, holds } = pulled(clip.end + dx * a.perPixel * (event.altKey ? 0.1 : 1), event);
-      hand.border = { clip: clip.id, at: Math.min(Math.max(at, clip.start + 0.02), next.end - 0.02) };
+      hand.border = { clip: clip.id, at: Math.min(Math.max(at, clip.start + least), next.end - least) };
       showAtHand(event.clientX, event.clientY, [time(hand.border.at), holds ? AT_PLACE[kind!] : "border"]);
       redraw();
     },

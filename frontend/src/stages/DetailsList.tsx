@@ -17,7 +17,7 @@ import {
   toggleKeepOut,
   toggleNotch,
 } from "../model/details";
-import { trackOf, useSession } from "../model/session";
+import { reasonWords, trackOf, useSession } from "../model/session";
 import { KINDS, type Kind, useView } from "../model/view";
 import { ExactField } from "../parts/ExactField";
 import { clock, db, signed, time } from "../parts/format";
@@ -251,23 +251,8 @@ function Inspector({ marks }: { marks: Mark[] }) {
   );
 }
 
-const REASONS: Record<string, string> = {
-  rule: "As deep as the rule says.",
-  excess: "Only what stands out goes.",
-  "at most": "Stopped by the most that an ess goes down.",
-  "room tone": "Stopped at room tone.",
-  deepest: "Stopped by the deepest that is allowed.",
-  shallowest: "As shallow as is allowed.",
-  silence: "Goes to silence.",
-  "by hand": "Set by hand.",
-  "kept out": "Kept out.",
-  locked: "Its phrase is locked: it stays as it is.",
-  "too short": "Too short to close and open again unheard.",
-  nothing: "Nothing to take down.",
-};
-
 function reasonOf(mark: Mark): string {
-  const reason = REASONS[mark.reason] ?? mark.reason;
+  const reason = `${reasonWords("mark_reasons", mark.reason)}.`;
   if (mark.on || mark.keep === "out" || mark.depth === 0) return reason;
   return `As it is. Down would be ${db(mark.depth)}. ${reason}`;
 }

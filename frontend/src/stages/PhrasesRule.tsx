@@ -5,13 +5,12 @@ import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
 import { useEffect, useRef } from "react";
 import { api, type Draft, type Rule, type RuleChange } from "../api/client";
 import { acceptDraft, dropDraft, findPhrases, focused, makeDraft } from "../model/actions";
-import { trackOf, useSession } from "../model/session";
+import { reasonWords, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { distanceUnit, levelUnit, plain, signed } from "../parts/format";
 import { complain } from "../parts/messages";
 import { useHeld } from "../parts/useHeld";
 import { setRule, TargetFields } from "./TargetFields";
-import { reasonWords } from "./Worklist";
 
 const NO_CHANGE: RuleChange = {};
 
@@ -268,4 +267,4 @@ const SHORT: Record<string, string> = {
   freed: "freed of their peaks",
   "noise limit": "stopped by room tone",
 };
-const short = (reason: string) => SHORT[reason] ?? reasonWords(reason).toLowerCase();
+const short = (reason: string) => SHORT[reason] ?? reasonWords("gain_reasons", reason).toLowerCase();

@@ -5,7 +5,7 @@ import { useMemo, useState } from "react";
 import type { Clip, RidePoint } from "../api/client";
 import { deleteDrawn, liftSpan, movePoints, scaleSpan, setPoints } from "../model/ride";
 import { laneOffset, useRide } from "../model/rideState";
-import { trackOf, useSession } from "../model/session";
+import { reasonWords, trackOf, useSession } from "../model/session";
 import { goToStray, isSpan, strayList } from "../model/strays";
 import { isSilent, LANE_NAMES, SILENCE, type Span, useView } from "../model/view";
 import { ExactField } from "../parts/ExactField";
@@ -67,7 +67,7 @@ export function RideList() {
                 {drafted === null ? (
                   <span className="row-value mono">{signed(deviation)}</span>
                 ) : (
-                  <Tooltip label={reasonWords(reason ?? "")} openDelay={300}>
+                  <Tooltip label={reasonWords("ride_reasons", reason ?? "")} openDelay={300}>
                     <span className="row-draft mono">
                       {signed(deviation)} → {signed(drafted)}
                     </span>
@@ -83,18 +83,6 @@ export function RideList() {
     </section>
   );
 }
-
-const REASONS: Record<string, string> = {
-  evened: "Evened inside its phrase",
-  steady: "Its phrase is steady enough as it is",
-  "most up": "Held by the most it may go up",
-  "most down": "Held by the most it may go down",
-  "noise limit": "Held because the room would get too loud",
-  short: "Its phrase is too short to have an inside",
-  "not chosen": "Left as it is",
-};
-
-const reasonWords = (reason: string) => REASONS[reason] ?? reason;
 
 function PointInspector({ places, points }: { places: number[]; points: RidePoint[] }) {
   const chosen = places.map((place) => points[place]!);

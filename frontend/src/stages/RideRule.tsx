@@ -29,7 +29,7 @@ import {
   setTrim,
   switchTrim,
 } from "../model/ride";
-import { RIDE_RULE, useRide } from "../model/rideState";
+import { useRide, useRideRule } from "../model/rideState";
 import { trackOf, useSession } from "../model/session";
 import { LANE_NAMES, LANES, useView } from "../model/view";
 import { db } from "../parts/format";
@@ -39,8 +39,9 @@ export function RideRule() {
   const focus = useView((s) => s.focus);
   const lane = useView((s) => s.lane);
   const track = useSession((s) => trackOf(s, focus));
-  const { inside, draft, rule } = useRide();
-  if (!track) return null;
+  const { inside, draft } = useRide();
+  const rule = useRideRule();
+  if (!track || !rule) return null;
   const after = mean(inside?.phrases.map((phrase) => phrase.after) ?? []);
   const before = mean(inside?.phrases.map((phrase) => phrase.before) ?? []);
   return (
@@ -208,9 +209,8 @@ const FINE = [
 
 /** How the draft moves: what it leaves alone, how quickly it follows, how far ahead it looks, how few its points are. */
 function FineRule() {
-  const set = useRide((s) => s.rule);
-  const tolerance = useSession((s) => s.header?.rule.tolerance ?? 1.5);
-  const rule = { ...set, dead_band: set.dead_band ?? tolerance };
+  const rule = useRideRule();
+  if (!rule) return null;
   return (
     <Popover position="right-start" width={250} withinPortal>
       <Popover.Target>
@@ -242,7 +242,7 @@ function FineRule() {
             />
           </div>
         ))}
-        <Button size="compact-xs" variant="default" onClick={() => setRideRule({ ...RIDE_RULE, dead_band: undefined })}>
+        <Button size="compact-xs" variant="default" onClick={() => setRideRule(null)}>
           as it comes
         </Button>
       </Popover.Dropdown>

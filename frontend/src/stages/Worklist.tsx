@@ -3,7 +3,7 @@ import { Tooltip } from "@mantine/core";
 import { IconHandStop, IconLock, IconTargetArrow } from "@tabler/icons-react";
 import { useMemo } from "react";
 import { goTo, phraseSpan, reveal, seek, worklist } from "../model/actions";
-import { trackOf, useSession } from "../model/session";
+import { reasonWords, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { distanceUnit, signed, time } from "../parts/format";
 import { OrderSwitch } from "../parts/OrderSwitch";
@@ -76,7 +76,7 @@ export function Worklist() {
                 <span className="row-words">{clip.label || time(phraseSpan(clip).start)}</span>
                 <Flags clip={clip} />
                 {proposal ? (
-                  <Tooltip label={reasonWords(proposal.reason)} openDelay={300}>
+                  <Tooltip label={reasonWords("gain_reasons", proposal.reason)} openDelay={300}>
                     <span className="row-draft mono">
                       {signed(proposal.gain)} dB <em>{proposal.reason}</em>
                     </span>
@@ -102,21 +102,3 @@ function Flags({ clip }: { clip: { locked: boolean; reference: boolean; by_hand:
     </span>
   );
 }
-
-const REASONS: Record<string, string> = {
-  level: "It is level as it was recorded",
-  "to target": "Reaches the target",
-  strength: "Goes part of the way, by the strength",
-  "most up": "Stopped by the most it may go up",
-  "most down": "Stopped by the most it may go down",
-  ceiling: "Stopped by the true peak ceiling",
-  peaks: "Stopped by a short peak or two; they can be turned down with the draft",
-  freed: "Reaches the target, with its short peaks turned down",
-  "noise limit": "Stopped because the room would get too loud",
-  "by hand": "Set by hand, left as it is",
-  locked: "Locked, left as it is",
-  reference: "A reference, left as it is",
-  "left out": "Left out",
-};
-
-export const reasonWords = (reason: string) => REASONS[reason] ?? reason;

@@ -173,6 +173,35 @@ class TrackView(View):
     recording: RecordingView
 
 
+class RideDefaults(View):
+    """The rule of a ride as it comes; ``strength`` in percent, times in seconds."""
+
+    strength: float
+    most_up: float
+    most_down: float
+    attack: float
+    release: float
+    look_ahead: float
+    error: float
+
+
+class Terms(View):
+    """What holds for every session and is said once: the reasons of drafts in words, and the limits of the hand.
+
+    Lengths are seconds: the shortest mark, clip and lifted span, and the longest ramp of a dip. The fader's ends are dB.
+    """
+
+    gain_reasons: dict[str, str]
+    mark_reasons: dict[str, str]
+    ride_reasons: dict[str, str]
+    ride: RideDefaults
+    shortest_mark: float
+    shortest_clip: float
+    longest_ramp: float
+    fader_low: float
+    fader_high: float
+
+
 class Changed(View):
     """The state of a session after a step: all that is small, and the clips and marks that are different.
 
@@ -198,6 +227,8 @@ class Changed(View):
     told: str
     undo: str | None
     redo: str | None
+    terms: Terms | None = None
+    """With a whole session."""
 
 
 class CardPhrase(View):

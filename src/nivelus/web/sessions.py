@@ -6,6 +6,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 
 from nivelus.services import cards, sessions
+from nivelus.services.terms import terms
 from nivelus.services.views import CardsView, Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
@@ -23,13 +24,13 @@ def list_sessions() -> Response:
 @api.post("", responses={201: Changed})
 def create_session(body: NewSession) -> Response:
     """Start a session."""
-    return answer(sessions.state(bench(), sessions.create(bench(), body.name)), 201)
+    return answer(_whole(sessions.create(bench(), body.name)), 201)
 
 
 @api.get("/<session_id>", responses={200: Changed})
 def get_session(path: SessionPath) -> Response:
     """Everything of a session."""
-    return answer(sessions.state(bench(), path.session_id))
+    return answer(_whole(path.session_id))
 
 
 @api.patch("/<session_id>", responses={200: Changed})
@@ -58,3 +59,7 @@ def undo(path: SessionPath, body: Revised) -> Response:
 def redo(path: SessionPath, body: Revised) -> Response:
     """Do again what was undone last."""
     return answer(sessions.redo(bench(), path.session_id, body.revision))
+
+
+def _whole(session_id: str) -> Changed:
+    return sessions.state(bench(), session_id).model_copy(update={"terms": terms()})

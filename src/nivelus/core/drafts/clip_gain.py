@@ -32,7 +32,7 @@ REASONS = {
     "most up": "stopped by the most it may go up",
     "most down": "stopped by the most it may go down",
     "ceiling": "stopped by the true peak ceiling",
-    "peaks": "stopped by a short peak or two",
+    "peaks": "stopped by a short peak or two, which can be turned down",
     "freed": "reaches the target, with its short peaks turned down",
     "noise limit": "stopped because the room would get too loud",
     "by hand": "set by hand, left as it is",

@@ -71,12 +71,12 @@ GIVE_SETTLED = 1.5
 """LU that a phrase may come down by where it settles afterwards: its clip gain gives back what the ride takes."""
 
 REASONS = {
-    "evened": "evened inside",
-    "steady": "is steady as it is",
+    "evened": "evened inside its phrase",
+    "steady": "its phrase is steady as it is",
     "most up": "held in places by the most it may go up",
     "most down": "held in places by the most it may go down",
     "noise limit": "held in places because the room would get too loud",
-    "short": "too short to have an inside",
+    "short": "its phrase is too short to have an inside",
     "not chosen": "left as it is",
 }
 """Every reason a ride can give, in words for the person."""

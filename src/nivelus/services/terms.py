@@ -1,0 +1,36 @@
+"""What the interface has to know and must not say a second time: words of reasons, limits, and what comes by itself."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+from nivelus.core.drafts import clip_gain, dips, ride
+from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
+from nivelus.services.details import LONGEST_RAMP, SHORTEST
+from nivelus.services.tracks import FADER_RANGE
+from nivelus.services.views import RideDefaults, Terms
+
+
+@lru_cache(maxsize=1)
+def terms() -> Terms:
+    """The terms of this version of the program."""
+    rule = ride.RideRule()
+    return Terms(
+        gain_reasons=clip_gain.REASONS,
+        mark_reasons=dips.REASONS,
+        ride_reasons=ride.REASONS,
+        ride=RideDefaults(
+            strength=100 * rule.strength,
+            most_up=rule.most_up,
+            most_down=rule.most_down,
+            attack=rule.attack,
+            release=rule.release,
+            look_ahead=rule.look_ahead,
+            error=rule.error,
+        ),
+        shortest_mark=SHORTEST,
+        shortest_clip=SHORTEST_CLIP_SECONDS,
+        longest_ramp=LONGEST_RAMP,
+        fader_low=FADER_RANGE[0],
+        fader_high=FADER_RANGE[1],
+    )

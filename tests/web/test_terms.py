@@ -1,0 +1,42 @@
+"""What is said once: every reason that a draft can give has its words, and the page's limits are those of the program."""
+
+from __future__ import annotations
+
+import pytest
+from flask.testing import FlaskClient
+
+from nivelus.core.drafts import clip_gain, dips, ride
+from nivelus.core.errors import Refused
+from nivelus.services import details, sessions, tracks
+from nivelus.services.terms import terms
+from nivelus.services.workbench import Workbench
+from nivelus.web.models import RideRuleIn
+from tests.store.test_history import state_of
+
+
+def test_a_whole_session_brings_the_terms_and_an_answer_does_not(client: FlaskClient, uploaded: dict) -> None:
+    told = client.get(f"/api/sessions/{uploaded['id']}").json["terms"]
+    assert told == terms().model_dump()
+    assert set(told["gain_reasons"]) == set(clip_gain.REASONS)
+    assert set(told["mark_reasons"]) == set(dips.REASONS)
+    assert set(told["ride_reasons"]) == set(ride.REASONS)
+    answer = client.patch(f"/api/sessions/{uploaded['id']}", json={"revision": uploaded["revision"], "name": "Other"})
+    assert answer.json["terms"] is None
+
+
+def test_the_ride_as_it_comes_is_the_one_that_is_drafted_without_a_word() -> None:
+    told = terms().ride.model_dump()
+    assert RideRuleIn(**told).values() == told
+    assert told | {"strength": 1.0} == {name: getattr(ride.RideRule(), name) for name in told}
+
+
+def test_limits_are_those_that_edits_keep_to(bench: Workbench, detailed: str) -> None:
+    limits = terms()
+    tracks.set_fader(bench, detailed, state_of(bench, detailed).revision, limits.fader_low)
+    with pytest.raises(Refused):
+        tracks.set_fader(bench, detailed, state_of(bench, detailed).revision, limits.fader_high + 0.1)
+    breath = next(mark for mark in state_of(bench, detailed).marks if mark.kind == "breath")
+    details.set_edges(bench, detailed, state_of(bench, detailed).revision, breath.id, ramp_in=limits.longest_ramp + 1)
+    now = next(mark for mark in state_of(bench, detailed).marks if mark.id == breath.id)
+    assert now.ramp_in == limits.longest_ramp
+    assert sessions.state(bench, state_of(bench, detailed).id).terms is None
