@@ -12,13 +12,14 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { queries } from "./api/cache";
+import { Broken } from "./frame/Broken";
 import { SessionPage } from "./frame/SessionPage";
 import { theme } from "./frame/theme";
 import { SessionsPage } from "./sessions/SessionsPage";
 
 const router = createBrowserRouter([
-  { path: "/", element: <SessionsPage /> },
-  { path: "/s/:id/:stage?", element: <SessionPage /> },
+  { path: "/", element: <SessionsPage />, errorElement: <Broken /> },
+  { path: "/s/:id/:stage?", element: <SessionPage />, errorElement: <Broken /> },
   { path: "*", element: <Navigate to="/" replace /> },
 ]);
 

@@ -296,3 +296,15 @@ def test_recordings_that_belong_to_no_session_are_shown_and_brought_back(
     expect(notice).to_have_count(0, timeout=30_000)
     page.get_by_role("link", name="song").click()
     expect(page.get_by_role("tab")).to_have_count(1)
+
+
+def test_a_page_that_breaks_says_so_in_a_sentence(page: Page, demo_program: Program) -> None:
+    """An answer that is none of ours breaks the page: a person reads what to do, and loading it again helps."""
+    song = demo_program.session("Corvane shore, sung")
+    broken = song | {"tracks": [{"id": track["id"]} for track in song["tracks"]]}
+    page.route(f"**/api/sessions/{song['id']}", lambda route: route.fulfill(json=broken))
+    page.goto(f"{demo_program.address}/s/{song['id']}/phrases")
+    expect(page.get_by_role("alert")).to_contain_text("Nothing is lost")
+    page.unroute(f"**/api/sessions/{song['id']}")
+    page.get_by_role("button", name="Load again").click()
+    expect(page.get_by_test_id("figures")).to_contain_text("spread")
