@@ -143,6 +143,8 @@ def test_an_edge_of_a_lift_is_moved_later(page: Page, demo_program: Program, son
     page.keyboard.press("Enter")
     eventually(lambda: len(ride_of(demo_program, song)["ride"]) == 4)
     before = ride_of(demo_program, song)["ride"]
+    # the page has the points a moment after the server
+    page.wait_for_load_state("networkidle")
     x, _ = place(page, song, 7.0, "gain")
     page.keyboard.down("Control")
     drag(page, (x, gain_height(page, -12)), (60, 5), release=False)
