@@ -111,6 +111,18 @@ def day(bench: Workbench, count: int) -> None:
         except NivelusError:
             continue
         times[kind].append(time.perf_counter() - begun)
+    ids = [clip.id for clip in sessions.state(bench, session).clips]
+    for target in (-20.0, -22.0, -19.0):
+        # with another target every phrase moves
+        now[0] = sessions.update(bench, session, now[0], {"target": target, "keep_by_hand": False}).revision
+        whole = {
+            "a draft of all phrases accepted": lambda: drafts.accept(bench, track, now[0]),
+            "clip gain of all of them": lambda: clips.set_gain(bench, track, now[0], ids, by=0.5),
+        }
+        for kind, work in whole.items():
+            begun = time.perf_counter()
+            now[0] = work().revision
+            times[kind].append(time.perf_counter() - begun)
     for kind, took in times.items():
         middle, most = float(np.median(took)), float(np.percentile(took, 95))
         line(

@@ -5,7 +5,7 @@ A clip without a phrase (a piece of a pause) has a gain like any other. A locked
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
@@ -21,6 +21,7 @@ from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
 from nivelus.store.packing import pack_curve
+from nivelus.store.reading import ClipRow, clip_rows
 from nivelus.store.tables import Clip, Recording, Track
 
 GAIN_RANGE = (-60.0, 24.0)
@@ -43,13 +44,18 @@ def set_gain(
         raise Refused("Say either by how much, or to which gain.")
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        chosen = _chosen(edit, track, ids)
-        free = [clip for clip in chosen if not clip.locked]
+        free = [clip for clip in _rows(edit, track, ids) if not clip.locked]
         if not free:
             raise Refused("What is selected is locked. Unlock it first (L).")
-        for clip in free:
-            clip.gain = _limited(clip.gain + by if by is not None else to or 0.0)
-            clip.by_hand, clip.drafted = not (to is not None and clip.gain == 0.0), False
+        gains = {clip.id: _limited(clip.gain + by if by is not None else to or 0.0) for clip in free}
+        edit.change_many(
+            Clip,
+            free,
+            {
+                id: {"gain": gain, "by_hand": not (to is not None and gain == 0.0), "drafted": False}
+                for id, gain in gains.items()
+            },
+        )
         what = _name(free)
         edit.label = f"{what} by {by:+.1f} dB" if by is not None else f"{what} to {_limited(to or 0.0):+.1f} dB"
 
@@ -60,12 +66,11 @@ def set_flag(bench: Workbench, track_id: str, revision: int, ids: list[str], fla
     """Lock, leave out, or make a reference of clips; or the opposite."""
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        chosen = _chosen(edit, track, ids)
+        chosen = _rows(edit, track, ids)
         if flag == "locked":
             changing = [clip for clip in chosen if clip.locked != on]
             pin(edit, track, state_of(bench, edit.db, edit.session, track, recording), changing, on)
-        for clip in chosen:
-            setattr(clip, flag, on)
+        edit.change_many(Clip, chosen, {clip.id: {flag: on} for clip in chosen})
         edit.label = f"{FLAGS[flag][0 if on else 1]} {_name(chosen)}"
 
     return run_edit(bench, track_id, "Flag", revision, work)
@@ -187,7 +192,19 @@ def _chosen(edit: Edit, track: Track, ids: Iterable[str]) -> list[Clip]:
     return chosen
 
 
-def _name(clips: list[Clip]) -> str:
+def _rows(edit: Edit, track: Track, ids: Iterable[str]) -> list[ClipRow]:
+    """Some clips of a track as plain rows, which many at once are changed by."""
+    clips = clip_rows(edit.db, track.id)
+    wanted = list(dict.fromkeys(ids))
+    gone = next((id for id in wanted if id not in clips.places), None)
+    if gone is not None:
+        raise NotFound("This phrase is not there any more.", id=gone)
+    if not wanted:
+        raise Refused("Nothing is selected.")
+    return [clips[clips.places[id]] for id in wanted]
+
+
+def _name(clips: Sequence[Clip | ClipRow]) -> str:
     return "1 phrase" if len(clips) == 1 else f"{len(clips)} phrases"
 
 

@@ -26,7 +26,8 @@ from nivelus.services.views import Changed, TrialView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
 from nivelus.store.packing import pack
-from nivelus.store.tables import Clip, Detail, MarkSet, Recording, Session, Track
+from nivelus.store.reading import ClipRow
+from nivelus.store.tables import Detail, MarkSet, Recording, Session, Track
 
 SHORTEST = 0.005
 """Seconds that a mark or the flat part of a dip made by hand lasts at least."""
@@ -259,7 +260,7 @@ def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
     return run_edit(bench, track_id, "Find the details again", revision, work)
 
 
-def pin(edit: Edit, track: Track, state: TrackState, locked: Iterable[Clip], on: bool) -> None:
+def pin(edit: Edit, track: Track, state: TrackState, locked: Iterable[ClipRow], on: bool) -> None:
     """Let the dips of clips that are being locked keep the depth they have; or follow the rule again."""
     marks = state.marks
     middle = (marks.arrays.start + marks.arrays.end) / 2

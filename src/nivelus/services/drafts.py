@@ -19,13 +19,13 @@ from nivelus.core.drafts.clip_gain import ClipGainRule, freeing_target
 from nivelus.core.errors import Refused
 from nivelus.services.details import put_hands
 from nivelus.services.edits import run_edit
-from nivelus.services.levels import clips_of
 from nivelus.services.state import state_of
 from nivelus.services.targets import limits_of
 from nivelus.services.views import Changed, DraftItem, DraftView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
-from nivelus.store.tables import Recording, Session, Track
+from nivelus.store.reading import clip_rows
+from nivelus.store.tables import Clip, Recording, Session, Track
 
 HELD = ("locked", "reference", "left out", "by hand")
 
@@ -87,16 +87,13 @@ def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] 
         _, found = _propose(bench, edit.db, edit.session, state, ids, peaks)
         drafted = zip(found.places.tolist(), found.draft.gain.tolist(), found.draft.reason, strict=True)
         wanted = {
-            clips.ids[place]: gain
+            clips.ids[place]: {"gain": gain, "by_hand": False, "drafted": True}
             for place, gain, reason in drafted
             if reason not in HELD and (clips.gain[place] != gain or clips.by_hand[place] or not clips.drafted[place])
         }
-        moved = 0
-        # only what changes is loaded as more than rows
-        for clip in clips_of(edit.db, track.id) if wanted else ():
-            if clip.id in wanted:
-                moved += clip.gain != wanted[clip.id]
-                clip.gain, clip.by_hand, clip.drafted = wanted[clip.id], False, True
+        chosen = [clip for clip in clip_rows(edit.db, track.id) if clip.id in wanted]
+        edit.change_many(Clip, chosen, wanted)
+        moved = sum(clip.gain != wanted[clip.id]["gain"] for clip in chosen)
         edit.label = "Even out 1 phrase" if moved == 1 else f"Even out {moved} phrases"
         if peaks and found.freed:
             dips = [dip for phrase in found.freed.values() for dip in phrase.dips]

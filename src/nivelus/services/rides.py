@@ -125,7 +125,7 @@ def accept(
         if edit.session.settle:
             # a ride that reaches further than the working range has widened it
             now = replace(state, within=working_range(track))
-            settle_phrases(bench, edit, now, with_ride(now, result.curve))
+            settle_phrases(bench, edit, track.id, now, with_ride(now, result.curve))
 
     return run_edit(bench, track_id, "Draft a ride", revision, work)
 

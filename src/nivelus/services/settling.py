@@ -7,18 +7,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from sqlalchemy import select
-from sqlmodel import col
-
 from nivelus.core.chain.proposals import propose_settling
 from nivelus.core.chain.state import TrackState
 from nivelus.services.state import state_of
 from nivelus.services.targets import limits_of
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
+from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Clip, Recording, Track
-
-_AT_ONCE = 500
 
 
 def settling(bench: Workbench, edit: Edit, track: Track, recording: Recording, work: Callable[[], None]) -> None:
@@ -26,23 +22,19 @@ def settling(bench: Workbench, edit: Edit, track: Track, recording: Recording, w
     before = state_of(bench, edit.db, edit.session, track, recording)
     work()
     if edit.session.settle and before.grid is not None and before.clips.free.any():
-        settle_phrases(bench, edit, before, state_of(bench, edit.db, edit.session, track, recording))
+        settle_phrases(bench, edit, track.id, before, state_of(bench, edit.db, edit.session, track, recording))
 
 
-def settle_phrases(bench: Workbench, edit: Edit, before: TrackState, after: TrackState) -> None:
+def settle_phrases(bench: Workbench, edit: Edit, track_id: str, before: TrackState, after: TrackState) -> None:
     """Let drafted phrases follow where all gain beyond that of the clips changes from one state to another."""
     places, settled = propose_settling(before, after, limits_of(bench, edit.db, edit.session, before))
     now = before.clips.gain[places]
     moved = settled.gain != now
-    put_gains(edit, dict(zip((before.clips.ids[p] for p in places[moved].tolist()), settled.gain[moved].tolist(), strict=True)))
+    wanted = {
+        before.clips.ids[place]: {"gain": gain}
+        for place, gain in zip(places[moved].tolist(), settled.gain[moved].tolist(), strict=True)
+    }
+    edit.change_many(Clip, [clip for clip in clip_rows(edit.db, track_id) if clip.id in wanted], wanted)
     edit.told = settled.words
     if settled.words:
         edit.label += f" · {settled.words}"
-
-
-def put_gains(edit: Edit, gains: dict[str, float]) -> None:
-    """Give clips their gains (dB), by id."""
-    ids = list(gains)
-    for at in range(0, len(ids), _AT_ONCE):
-        for clip in edit.db.scalars(select(Clip).where(col(Clip.id).in_(ids[at : at + _AT_ONCE]))):
-            clip.gain = gains[clip.id]

@@ -9,7 +9,7 @@ transaction, if the session is still at the revision that the edit was worked ou
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from itertools import groupby
@@ -78,6 +78,13 @@ class Edit:
         self.db.execute(insert(inspect(kind).local_table), full)
         for row in full:
             self.rows[table, row["id"]] = {"table": table, "id": row["id"], "before": None, "after": row}
+
+    def change_many(self, kind: type[Any], rows: Iterable[Any], values: Mapping[str, dict[str, Any]]) -> None:
+        """Change many rows of a table at once: plain rows as they were read, whole, and by id what of them is different now."""
+        table = kind.__tablename__
+        for row in rows:
+            before = row._asdict()
+            self.rows[table, row.id] = {"table": table, "id": row.id, "before": before, "after": before | values[row.id]}
 
     def made(self, kind: type[Any]) -> list[Any]:
         """The rows of a table that the edit has made and that are not in the database yet."""
