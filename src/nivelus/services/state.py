@@ -26,7 +26,7 @@ from nivelus.store.history import require
 from nivelus.store.reading import clip_rows, found_marks, hands_of, lanes_of
 from nivelus.store.tables import Recording, Session, Track
 
-_KEPT = 6
+_KEPT = 3
 _states: OrderedDict[tuple[Any, ...], TrackState] = OrderedDict()
 _lock = Lock()
 

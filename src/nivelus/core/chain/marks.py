@@ -154,7 +154,7 @@ def marks_of(clips: ClipTable, found: FoundMarks, hands: Hands, rules: Rules, ra
     return _drafted(found, hands, clips.phrases.tobytes(), rooms.tobytes(), rules, rate, samples)
 
 
-@lru_cache(maxsize=8)
+@lru_cache(maxsize=4)
 def _drafted(found: FoundMarks, hands: Hands, spans: bytes, rooms: bytes, rules: Rules, rate: int, samples: int) -> TrackMarks:
     ids, table, rows = _with_hand(found, hands.rows)
     starts, levels = np.frombuffer(rooms, np.float64).reshape(2, -1)

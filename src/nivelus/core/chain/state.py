@@ -299,16 +299,16 @@ def _sum(first: GainCurve, second: GainCurve | None) -> GainCurve:
     return first if second is None else add_curves([first, second])
 
 
-@lru_cache(maxsize=8)
+@lru_cache(maxsize=4)
 def _compiled(lanes: tuple[Lane, ...], rate: int, low: float, high: float) -> GainCurve:
     return compile_curves([lane.curve() for lane in lanes], rate, low, high)
 
 
-@lru_cache(maxsize=8)
+@lru_cache(maxsize=3)
 def _compiled_clips(spans: bytes, curves: tuple[Curve, ...], rate: int, low: float, high: float) -> GainCurve:
     return compile_curves([_joined(spans, curves, rate)], rate, low, high)
 
 
-@lru_cache(maxsize=6)
+@lru_cache(maxsize=2)
 def _joined(spans: bytes, curves: tuple[Curve, ...], rate: int) -> Curve:
     return join_clip_curves(ClipSpans(*np.frombuffer(spans, np.float64).reshape(4, -1)), curves, rate)
