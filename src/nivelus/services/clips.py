@@ -16,7 +16,7 @@ from nivelus.services.edits import run_edit
 from nivelus.services.levels import clips_of
 from nivelus.services.owners import joined_curves
 from nivelus.services.sessions import NAME_LENGTH
-from nivelus.services.state import state_of
+from nivelus.services.state import grid_of, state_of
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
@@ -90,7 +90,7 @@ def cut(bench: Workbench, track_id: str, revision: int, at: float) -> Changed:
     """Cut the clip at ``at`` seconds in two; both keep its gain and its curve. A phrase that is cut becomes two phrases."""
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        grid = _grid(bench, recording)
+        grid = grid_of(bench, recording)
         position = round(at * recording.sample_rate)
         least = round(SHORTEST_CLIP_SECONDS * recording.sample_rate)
         for clip in clips_of(edit.db, track.id):
@@ -140,7 +140,7 @@ def join(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Chan
         kept.reference = longest.reference
         for clip in chosen[1:]:
             edit.db.delete(clip)
-        take_phrase(kept, _grid(bench, recording), recording, min(starts, default=None), max(ends, default=None))
+        take_phrase(kept, grid_of(bench, recording), recording, min(starts, default=None), max(ends, default=None))
         edit.label = f"Join {len(chosen)} phrases"
 
     return run_edit(bench, track_id, "Join", revision, work)
@@ -164,7 +164,7 @@ def move_border(bench: Workbench, track_id: str, revision: int, clip_id: str, at
             raise Refused("A phrase beside this border is locked. Unlock it first (L).")
         least = round(SHORTEST_CLIP_SECONDS * recording.sample_rate)
         border = min(max(round(at * recording.sample_rate), left.start + least), right.end - least)
-        old, grid = left.end, _grid(bench, recording)
+        old, grid = left.end, grid_of(bench, recording)
         left_end, right_start = left.phrase_end, right.phrase_start
         if left_end is not None and (left_end == old or left_end > border):
             left_end = border
@@ -221,12 +221,6 @@ def _joined_curve(clips: list[Clip], recording: Recording) -> str:
 
 def _phrase_length(clip: Clip) -> int:
     return (clip.phrase_end or 0) - (clip.phrase_start or 0)
-
-
-def _grid(bench: Workbench, recording: Recording) -> LevelGrid:
-    if recording.missing:
-        raise Refused("The sound file of this track is missing. Bring it in again.")
-    return bench.vault.grid(recording)
 
 
 def _part(a: int | None, b: int | None, start: int, end: int, least: int) -> tuple[int | None, int | None]:

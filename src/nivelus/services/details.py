@@ -19,15 +19,16 @@ from nivelus.core.drafts.dips import ALL_KINDS, FREE, LEAST_DIP, RAMPS
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.marks.details import find_details
+from nivelus.core.marks.mark import Mark
 from nivelus.services.edits import run_edit
-from nivelus.services.levels import clips_of, phrases_of
-from nivelus.services.state import rules_of, state_of
+from nivelus.services.levels import phrases_of
+from nivelus.services.state import MISSING, grid_of, owners_of_track, rules_of, state_of
 from nivelus.services.views import Changed, TrialView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
 from nivelus.store.packing import pack
-from nivelus.store.reading import ClipRow
-from nivelus.store.tables import Detail, MarkSet, Recording, Session, Track
+from nivelus.store.reading import ClipRow, clip_rows
+from nivelus.store.tables import Detail, MarkSet, Recording, Track
 
 SHORTEST = 0.005
 """Seconds that a mark or the flat part of a dip made by hand lasts at least."""
@@ -59,10 +60,7 @@ def set_rule(bench: Workbench, track_id: str, revision: int, kind: str, values: 
 def trial(bench: Workbench, track_id: str, rules: Mapping[str, Mapping[str, Any]]) -> TrialView:
     """What other values of the rules would make of the dips. Nothing is changed."""
     with bench.database.reading() as db:
-        track = require(db, Track, track_id, "track")
-        recording = require(db, Recording, track.recording_id, "recording")
-        session = require(db, Session, track.session_id, "session")
-        marks = state_of(bench, db, session, track, recording, rules).marks
+        marks = state_of(bench, db, *owners_of_track(db, track_id), rules).marks
     kinds = [ALL_KINDS.index(kind) for kind in rules]
     chosen = np.flatnonzero(np.isin(marks.arrays.kind, kinds)).tolist()
     return TrialView(marks=[marks.ids[i] for i in chosen], depth=marks.draft.dips.depth[chosen].tolist())
@@ -231,33 +229,31 @@ def reset(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Cha
 def put_hands(edit: Edit, track: Track, state: TrackState, hands: Iterable[Hand]) -> None:
     """Keep what a draft makes of marks, and marks that it makes."""
     for hand in hands:
-        if hand.found is not None or hand.id in state.marks.ids:
-            row = _row(edit, track, state, state.marks.at([hand.found or hand.id])[0])
-        else:
-            row = Detail(track_id=track.id, kind=hand.kind, start=hand.start, end=hand.end, level=hand.level)
-            edit.db.add(row)
-        for name, value in hand._asdict().items():
-            if name != "id":
-                setattr(row, name, value)
+        places = state.marks.at([hand.found or hand.id])
+        row = _row(edit, track, state, places[0]) if places else _made(edit, track, hand)
+        for name, value in _columns(hand).items():
+            setattr(row, name, value)
 
 
 def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
     """Find the details of a track anew, in and between its phrases as they are now. What the hand did stays."""
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        if recording.missing:
-            raise Refused("The sound file of this track is missing. Bring it in again.")
-        clips = clips_of(edit.db, track.id)
-        details = find_details(bench.vault.grid(recording), phrases_of(clips, recording))
-        data = pack(details, recording.sample_rate, recording.frames)
-        row = edit.db.scalars(select(MarkSet).where(col(MarkSet.track_id) == track.id)).first()
-        if row is None:
-            edit.db.add(MarkSet(track_id=track.id, data=data))
-        else:
-            row.data = data
+        grid = grid_of(bench, recording)
+        put_found(edit, track, recording, find_details(grid, phrases_of(clip_rows(edit.db, track.id), recording)))
         edit.label = "Find the details again"
 
     return run_edit(bench, track_id, "Find the details again", revision, work)
+
+
+def put_found(edit: Edit, track: Track, recording: Recording, details: Iterable[Mark]) -> None:
+    """Keep the details that were found in place of those from before."""
+    data = pack(details, recording.sample_rate, recording.frames)
+    row = edit.db.scalars(select(MarkSet).where(col(MarkSet.track_id) == track.id)).first()
+    if row is None:
+        edit.db.add(MarkSet(track_id=track.id, data=data))
+    else:
+        row.data = data
 
 
 def pin(edit: Edit, track: Track, state: TrackState, locked: Iterable[ClipRow], on: bool) -> None:
@@ -308,9 +304,18 @@ def _row(edit: Edit, track: Track, state: TrackState, place: int) -> Detail:
     if known is not None:
         row: Detail = require(edit.db, Detail, known.id, "mark")
         return row
-    row = Detail(track_id=track.id, **{name: value for name, value in touched(state, place)._asdict().items() if name != "id"})
+    return _made(edit, track, touched(state, place))
+
+
+def _made(edit: Edit, track: Track, hand: Hand) -> Detail:
+    """A new row for what the hand makes of a mark."""
+    row = Detail(track_id=track.id, **_columns(hand))
     edit.db.add(row)
     return row
+
+
+def _columns(hand: Hand) -> dict[str, Any]:
+    return {name: value for name, value in hand._asdict().items() if name != "id"}
 
 
 def _within(recording: Recording, start: float | None, end: float | None, a: float, b: float) -> tuple[int, int]:
@@ -327,7 +332,7 @@ def _within(recording: Recording, start: float | None, end: float | None, a: flo
 def _measure(row: Detail, recording: Recording, state: TrackState) -> None:
     """Measure a mark that was moved or made."""
     if state.grid is None:
-        raise Refused("The sound file of this track is missing. Bring it in again.")
+        raise Refused(MISSING)
     hand = measured(state, Hand(row.id, row.found, row.found_end, row.kind, row.start, row.end), recording.shows_esses)
     row.level, row.excess = hand.level, hand.excess
 

@@ -19,11 +19,11 @@ from nivelus.core.drafts.clip_gain import ClipGainRule, freeing_target
 from nivelus.core.errors import Refused
 from nivelus.services.details import put_hands
 from nivelus.services.edits import run_edit
-from nivelus.services.state import state_of
+from nivelus.services.state import owners_of_track, state_of
 from nivelus.services.targets import limits_of
 from nivelus.services.views import Changed, DraftItem, DraftView
 from nivelus.services.workbench import Workbench
-from nivelus.store.history import Edit, require
+from nivelus.store.history import Edit
 from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Clip, Recording, Session, Track
 
@@ -43,9 +43,7 @@ def draft(
     phrases back.
     """
     with bench.database.reading() as db:
-        track = require(db, Track, track_id, "track")
-        session = require(db, Session, track.session_id, "session")
-        recording = require(db, Recording, track.recording_id, "recording")
+        session, track, recording = owners_of_track(db, track_id)
         # what is only tried must not reach the database
         db.expunge(session)
         for name, value in (rule or {}).items():

@@ -4,20 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from sqlalchemy import select
-from sqlmodel import col
-
-from nivelus.core.errors import Refused
 from nivelus.core.marks.cells import cut_into_cells
 from nivelus.core.marks.details import find_marks
+from nivelus.services.details import put_found
 from nivelus.services.edits import run_edit
 from nivelus.services.imports import clip_of
 from nivelus.services.levels import clips_of
+from nivelus.services.state import grid_of
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
-from nivelus.store.packing import pack
-from nivelus.store.tables import Clip, MarkSet, Recording, Track
+from nivelus.store.tables import Clip, Recording, Track
 
 KEPT = ("gain", "curve", "locked", "left_out", "by_hand", "drafted", "reference")
 """What a phrase takes over from the one that it was before."""
@@ -31,9 +28,7 @@ def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
     """
 
     def work(edit: Edit, track: Track, recording: Recording) -> None:
-        if recording.missing:
-            raise Refused("The sound file of this track is missing. Bring it in again.")
-        grid = bench.vault.grid(recording)
+        grid = grid_of(bench, recording)
         found = find_marks(grid, edit.session.longest)
         old = clips_of(edit.db, track.id)
         new = [Clip(**clip_of(track.id, cell)) for cell in cut_into_cells(grid, found.phrases)]
@@ -45,8 +40,7 @@ def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
             if _place(clip) not in stays:
                 _take_over(clip, old)
                 edit.db.add(clip)
-        row = edit.db.scalars(select(MarkSet).where(col(MarkSet.track_id) == track.id)).one()
-        row.data = pack(found.details, recording.sample_rate, recording.frames)
+        put_found(edit, track, recording, found.details)
         before, after = (sum(clip.phrase_start is not None for clip in clips) for clips in (old, new))
         edit.label = f"Find the phrases again: {after} instead of {before}"
 

@@ -13,7 +13,7 @@ from nivelus.core.chain.proposals import propose_ride, with_ride
 from nivelus.core.chain.state import NO_LANES, TrackState
 from nivelus.core.drafts.ride import RideDraft, RideRule, inner_spread
 from nivelus.core.drafts.strays import Stray, deviations_of, find_strays
-from nivelus.core.errors import NotFound, Refused
+from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import SILENT, Curve, Shape
@@ -21,7 +21,7 @@ from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.services.drawing import RAMP, count_of, put_lane
 from nivelus.services.edits import run_edit
 from nivelus.services.settling import settle_phrases
-from nivelus.services.state import state_of, whole_state, working_range
+from nivelus.services.state import MISSING, owners_of_track, state_of, working_range
 from nivelus.services.targets import limits_of
 from nivelus.services.views import Changed, InsideView, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
 from nivelus.services.workbench import Workbench
@@ -52,11 +52,11 @@ def view(bench: Workbench, track_id: str) -> RideView:
 def inside(bench: Workbench, track_id: str) -> InsideView:
     """How much goes on inside each phrase without the ride and with it, and where. O(frames)."""
     with bench.database.reading() as db:
-        try:
-            session, _, _, state, grid = whole_state(bench, db, track_id)
-        except NotFound:
-            require(db, Track, track_id, "track")
-            return InsideView(phrases=[], strays=[])
+        session, track, recording = owners_of_track(db, track_id)
+        state = state_of(bench, db, session, track, recording)
+    grid = state.grid
+    if grid is None:
+        return InsideView(phrases=[], strays=[])
     spans, ids = _phrase_slices(state), _phrase_ids(state)
     (before, _), (after, vowels) = _powers(grid, _without(state)), _powers(grid, state)
     return InsideView(
@@ -85,9 +85,7 @@ def draft(
 ) -> RideDraftView:
     """What a drafted ride would be and do, for all phrases, some of them, or within a span. Nothing is changed."""
     with bench.database.reading() as db:
-        track = require(db, Track, track_id, "track")
-        recording = require(db, Recording, track.recording_id, "recording")
-        session = require(db, Session, track.session_id, "session")
+        session, track, recording = owners_of_track(db, track_id)
         state = state_of(bench, db, session, track, recording)
         result, grid = _propose(bench, db, session, state, values or {}, ids, span)
         (now, vowels), (drafted, _) = (_powers(grid, some) for some in (state, with_ride(state, result.curve)))
@@ -141,7 +139,7 @@ def _propose(
 ) -> tuple[RideDraft, LevelGrid]:
     """What is proposed for the phrases of a track, and its grid."""
     if state.grid is None:
-        raise Refused("The sound file of this track is missing. Bring it in again.")
+        raise Refused(MISSING)
     clips = state.clips
     if span is not None:
         seconds = clips.phrases / state.rate

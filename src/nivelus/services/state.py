@@ -16,7 +16,7 @@ from sqlalchemy.orm import Session as DbSession
 from nivelus.core.chain.marks import Rules, SwitchedRule
 from nivelus.core.chain.state import TrackState
 from nivelus.core.drafts.dips import DEFAULT_RULES, DipRule
-from nivelus.core.errors import NotFound
+from nivelus.core.errors import NotFound, Refused
 from nivelus.core.marks.mark import KINDS
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS
@@ -26,6 +26,7 @@ from nivelus.store.history import require
 from nivelus.store.reading import clip_rows, found_marks, hands_of, lanes_of
 from nivelus.store.tables import Recording, Session, Track
 
+MISSING = "The sound file of this track is missing. Bring it in again."
 _KEPT = 3
 _states: OrderedDict[tuple[Any, ...], TrackState] = OrderedDict()
 _lock = Lock()
@@ -69,6 +70,20 @@ def state_of(
     return state
 
 
+def owners_of_track(db: DbSession, track_id: str) -> tuple[Session, Track, Recording]:
+    """A track with its session and its recording. Raises NotFound."""
+    track = require(db, Track, track_id, "track")
+    recording = require(db, Recording, track.recording_id, "recording")
+    return require(db, Session, track.session_id, "session"), track, recording
+
+
+def grid_of(bench: Workbench, recording: Recording) -> LevelGrid:
+    """The grid of a recording for an edit that measures. Raises Refused where its sound is missing."""
+    if recording.missing:
+        raise Refused(MISSING)
+    return bench.vault.grid(recording)
+
+
 def whole_state(bench: Workbench, db: DbSession, track_id: str) -> tuple[Session, Track, Recording, TrackState, LevelGrid]:
     """A track whose sound is there: its rows, its state and its grid.
 
@@ -77,9 +92,7 @@ def whole_state(bench: Workbench, db: DbSession, track_id: str) -> tuple[Session
     NotFound
         If there is no such track, or its sound file is missing.
     """
-    track = require(db, Track, track_id, "track")
-    recording = require(db, Recording, track.recording_id, "recording")
-    session = require(db, Session, track.session_id, "session")
+    session, track, recording = owners_of_track(db, track_id)
     state = state_of(bench, db, session, track, recording)
     if state.grid is None:
         raise NotFound(f"The sound file of “{track.name}” is missing. Bring it in again.", id=track_id)

@@ -59,7 +59,7 @@ class Edit:
 
     def touched(self, table: str) -> list[dict[str, Any]]:
         """The rows of one table that are different now."""
-        return [row for row in self.changes if row["table"] == table]
+        return [row for row in self.rows.values() if row["table"] == table and row["before"] != row["after"]]
 
     def touched_by_track(self, table: str) -> dict[str, list[dict[str, Any]]]:
         """The same of a table whose rows belong to tracks, by track."""

@@ -8,10 +8,11 @@ exchanged; nothing is read twice. Only edits change these rows, and each raises 
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from threading import Lock
+from types import MappingProxyType
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -61,7 +62,7 @@ class ClipRow(NamedTuple):
 class ClipRows(list[ClipRow]):
     """Clips of a track in order of time, with what is worked out of all of them once."""
 
-    known: dict[str, Curve]
+    known: Mapping[str, Curve] = MappingProxyType({})
     """Curves that were unpacked before, by their texts."""
 
     @cached_property
@@ -73,9 +74,8 @@ class ClipRows(list[ClipRow]):
     def table(self) -> ClipTable:
         """The clips as columns."""
         columns = dict(zip(ClipRow._fields, zip(*self, strict=True) if self else ((),) * len(ClipRow._fields), strict=True))
-        known = getattr(self, "known", {})
         texts = set(columns["curve"]) - {""}
-        self.known = {text: known[text] if text in known else unpack_curve(text) for text in texts}
+        self.known = {text: self.known[text] if text in self.known else unpack_curve(text) for text in texts}
 
         def numbers(name: str) -> np.ndarray:
             # None is NaN
@@ -114,7 +114,7 @@ class ClipRows(list[ClipRow]):
             new[:] = [clip for clip in self if clip.id not in changed]
             new += [ClipRow(**after) for after in changed.values() if after is not None]
         new.sort(key=lambda clip: clip.start)
-        new.known = getattr(self, "known", {})
+        new.known = self.known
         return new
 
 

@@ -100,14 +100,7 @@ class MarkSet(SQLModel, table=True):
 
 
 class Detail(SQLModel, table=True):
-    """What the hand made of one mark, or a mark that was made by hand.
-
-    ``found`` names the mark that was found, as kind and first sample, and ``found_end`` is its end; None for one that
-    was made by hand. ``kind``, ``start`` and ``end`` (samples) are what holds now; ``moved`` says that they were
-    corrected. ``gone`` marks are none. ``keep`` is "rule", "in" (its dip holds whatever the rule's switch says) or
-    "out". ``offset`` is dB on the rule's depth, ``pinned`` a depth that a locked phrase keeps. Ramps are seconds, edges of
-    the dip samples; each None where the rule holds.
-    """
+    """What the hand made of one mark, or a mark that was made by hand; the columns are those of ``core.chain.marks.Hand``."""
 
     id: str = Field(default_factory=new_id, primary_key=True)
     track_id: str = Field(foreign_key="track.id", index=True, ondelete="CASCADE")

@@ -88,11 +88,16 @@ class ClipTable:
 
     def phrase_slices(self, grid: LevelGrid) -> list[slice]:
         """The frames of the grid that each phrase covers."""
-        return [slice(*span) for span in self.phrase_frames(grid, self.voiced).tolist()]
+        return as_slices(self.phrase_frames(grid, self.voiced))
 
     def clip_frames(self, grid: LevelGrid, places: npt.NDArray[np.int64]) -> FrameSpans:
         """The frames of the grid that some clips cover."""
         return frame_spans(grid, self.spans.start[places], self.spans.end[places])
+
+
+def as_slices(frames: FrameSpans) -> list[slice]:
+    """Spans of frames as slices."""
+    return [slice(*span) for span in frames.tolist()]
 
 
 def frame_spans(grid: LevelGrid, start: FloatArray, end: FloatArray) -> FrameSpans:

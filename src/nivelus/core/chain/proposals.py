@@ -12,15 +12,15 @@ from dataclasses import dataclass, replace
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.chain.clips import BoolArray, FrameSpans
+from nivelus.core.chain.clips import BoolArray, as_slices
 from nivelus.core.chain.marks import Hand
-from nivelus.core.chain.state import NO_LANES, Lane, Places, TrackState
+from nivelus.core.chain.state import NO_LANES, Lane, Places, TrackState, changes_spans
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain
 from nivelus.core.drafts.dips import ALL_KINDS
 from nivelus.core.drafts.peaks import FreedPhrase, free_phrases, with_peaks_down
 from nivelus.core.drafts.ride import GIVE_SETTLED, RideDraft, RideRule, draft_ride
 from nivelus.core.drafts.settle import Settled, headroom, settle
-from nivelus.core.gain.compiled import FloatArray, GainCurve
+from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves
 from nivelus.core.gain.drawn import EMPTY, Curve
 from nivelus.core.marks.details import measure_mark
 from nivelus.core.marks.mark import COLUMNS, KINDS
@@ -68,7 +68,7 @@ def propose_gains(
     if state.grid is not None and "ceiling" in draft.reason:
         # what is heard from two loudspeakers is louder by an offset that the grid knows nothing of
         judged = replace(rule, target=rule.target - state.offset)
-        spans = _slices(clips.clip_frames(state.grid, places)), _slices(clips.phrase_frames(state.grid, places))
+        spans = as_slices(clips.clip_frames(state.grid, places)), as_slices(clips.phrase_frames(state.grid, places))
         freed = free_phrases(state.grid, *spans, state.unit, state.per_frame(beyond), rooms, judged, draft)
         draft = with_peaks_down(draft, freed, peaks)
     return GainProposal(places, levels, tops, draft, freed)
@@ -198,16 +198,7 @@ def propose_settling(before: TrackState, after: TrackState, limits: ClipGainRule
 
 
 def differs_in(a: GainCurve, b: GainCurve, start: FloatArray, end: FloatArray) -> npt.NDArray[np.bool_]:
-    """In which of the spans ``start`` ... ``end`` samples (n,) two gains differ. O(points + n log points)."""
+    """In which of the spans ``start`` ... ``end`` samples (n,) two gains differ. O((points + n) log points)."""
     if a is b:
         return np.zeros(len(start), bool)
-    at = np.union1d(a.at, b.at)
-    other = np.interp(at, a.at, a.db) != np.interp(at, b.at, b.db)
-    # a way between two points differs where one of its ends does
-    before = np.concatenate([[0], np.cumsum(other)])
-    first, last = np.searchsorted(at, start, "right") - 1, np.searchsorted(at, end, "left") + 1
-    return np.asarray(before[np.clip(last, 0, len(at))] > before[np.clip(first, 0, len(at))])
-
-
-def _slices(frames: FrameSpans) -> list[slice]:
-    return [slice(*span) for span in frames.tolist()]
+    return changes_spans(add_curves([a, GainCurve(b.at, -b.db)]), start, end)

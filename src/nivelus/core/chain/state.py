@@ -109,11 +109,6 @@ class TrackState:
         return self.marks.curve
 
     @property
-    def joined_curves(self) -> Curve:
-        """The clip curves as one curve over the track."""
-        return _joined(*self._curve_key) if self.clips.has_curves else EMPTY
-
-    @property
     def clip_curves(self) -> GainCurve | None:
         """The compiled clip curves; None where nothing is drawn on a clip."""
         return _compiled_clips(*self._curve_key, *self.within) if self.clips.has_curves else None
@@ -183,17 +178,16 @@ class TrackState:
         column = {"loudness": self.clips.loudness, "rms": self.clips.rms, "peak": self.clips.peak}[self.unit]
         return column + self.offset
 
-    def levels_after(self, places: Places | None = None) -> FloatArray:
-        """The level of the phrases of all clips, or of those at some ``places``, with all gain; NaN without a phrase.
+    def levels_after(self, places: Places) -> FloatArray:
+        """The level of the phrases of the clips at some places with all gain, (n,); NaN without a phrase.
 
         The ramps between clips lie in the pauses, so a phrase moves by exactly its gain; where a border was set so near to a
         phrase that the ramp reaches into it, and where there is gain beyond that of the clips, it is measured. O(frames).
         """
-        chosen = np.arange(len(self.clips)) if places is None else places
-        after = (self.levels_before + self.clips.gain)[chosen]
-        touched = np.flatnonzero(self._is_touched[chosen])
+        after = (self.levels_before + self.clips.gain)[places]
+        touched = np.flatnonzero(self._is_touched[places])
         if self.grid is not None and len(touched):
-            after[touched] = self.levels_with(self.gain, chosen[touched])
+            after[touched] = self.levels_with(self.gain, places[touched])
         return after
 
     def levels_with(self, curve: GainCurve, places: Places) -> FloatArray:
@@ -306,9 +300,5 @@ def _compiled(lanes: tuple[Lane, ...], rate: int, low: float, high: float) -> Ga
 
 @lru_cache(maxsize=3)
 def _compiled_clips(spans: bytes, curves: tuple[Curve, ...], rate: int, low: float, high: float) -> GainCurve:
-    return compile_curves([_joined(spans, curves, rate)], rate, low, high)
-
-
-@lru_cache(maxsize=2)
-def _joined(spans: bytes, curves: tuple[Curve, ...], rate: int) -> Curve:
-    return join_clip_curves(ClipSpans(*np.frombuffer(spans, np.float64).reshape(4, -1)), curves, rate)
+    clips = ClipSpans(*np.frombuffer(spans, np.float64).reshape(4, -1))
+    return compile_curves([join_clip_curves(clips, curves, rate)], rate, low, high)

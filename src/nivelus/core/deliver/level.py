@@ -122,10 +122,11 @@ def level_file(
     ridden = None
     if ride is not None:
         ridden = propose_ride(state, ride, rule if settled else None)
-        now = with_ride(state, ridden.curve)
-        # what was brought in is meant to move phrases; what the ride does to their level is not
-        moved, gains = propose_settling(state, now, rule)
-        state = with_gains(now, moved, gains.gain) if settled else now
+        before_ride, state = state, with_ride(state, ridden.curve)
+        if settled:
+            # what was brought in is meant to move phrases; what the ride does to their level is not
+            moved, gains = propose_settling(before_ride, state, rule)
+            state = with_gains(state, moved, gains.gain)
     after, levels_after = figures(grid, state.gain_per_frame), state.levels_after(places)
     render(
         source,

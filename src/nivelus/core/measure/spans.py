@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -77,11 +76,6 @@ def _frames_of(spans: npt.NDArray[np.int64]) -> tuple[npt.NDArray[np.int64], ...
     first = np.concatenate([[0], np.cumsum(length)[:-1]]).astype(np.int64)
     owner = np.repeat(np.arange(len(spans)), length)
     return np.arange(len(owner)) - np.repeat(first - spans[:, 0], length), owner, first, length
-
-
-def as_table(spans: Sequence[slice]) -> npt.NDArray[np.int64]:
-    """Spans of frames as rows of their first frame and the one after the last, (n, 2)."""
-    return np.array([(frames.start, frames.stop) for frames in spans], np.int64).reshape(-1, 2)
 
 
 def levels_of_spans(grid: LevelGrid, spans: npt.NDArray[np.int64], gain: FloatArray, unit: str) -> FloatArray:
