@@ -11,7 +11,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, expect
 
-from tests.browser.hands import capsule, clip_of, drag, fresh, middle, open_stage, row
+from tests.browser.hands import capsule, clip_of, drag, eventually, fresh, middle, open_stage, row
 from tests.conftest import hum, uneven_voice, write_sound
 from tests.helpers.program import Program
 
@@ -195,13 +195,13 @@ def test_before_is_left_behind_with_the_session(page: Page, demo_program: Progra
     )
     page.keyboard.press("Space")
     expect(page.get_by_role("button", name="Stop")).to_be_visible()
-    page.wait_for_function("window.heard.length > 0")
+    eventually(lambda: page.evaluate("window.heard.length > 0"))
     page.keyboard.press("b")
-    page.wait_for_function("window.heard.at(-1) === false")
+    eventually(lambda: page.evaluate("window.heard.at(-1) === false"))
     page.get_by_role("link", name="Nivelus, all sessions").click()
     page.locator(".card", has_text=FEATURE).get_by_role("link").click()
     expect(page.get_by_role("radio", name="After")).to_be_checked()
-    page.wait_for_function("window.heard.at(-1) === true")
+    eventually(lambda: page.evaluate("window.heard.at(-1) === true"))
 
 
 def test_a_long_render_can_be_stopped_and_leaves_nothing(page: Page, own_program: Program, tmp_path: Path) -> None:

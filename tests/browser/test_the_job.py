@@ -13,7 +13,19 @@ from playwright.sync_api import Page, expect
 
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.measure.spans import span_levels
-from tests.browser.hands import capsule, clip_of, drag, fresh, gain_told, middle, open_stage, position, row, wait_past
+from tests.browser.hands import (
+    capsule,
+    clip_of,
+    drag,
+    eventually,
+    fresh,
+    gain_told,
+    middle,
+    open_stage,
+    position,
+    row,
+    wait_past,
+)
 from tests.helpers.program import Program
 
 GUIDE = "Pellowmere audio guide"
@@ -216,12 +228,7 @@ def test_cut_join_and_move_a_border(page: Page, demo_program: Program, song: dic
     at = box0["x"] + 2 + (box1["x"] - box0["x"]) * share
     drag(page, (at, wave["y"] + wave["height"] - 8), (-6, 0))
     expect(page.get_by_role("button", name="Undo")).to_be_visible()
-    page.wait_for_function("id => true", arg=first["id"])
-    for _ in range(40):
-        if clip_of(demo_program, song, first)["end"] != first["end"]:
-            break
-        page.wait_for_timeout(50)
-    assert clip_of(demo_program, song, first)["end"] < first["end"]
+    eventually(lambda: clip_of(demo_program, song, first)["end"] < first["end"])
     assert x1 > x0
 
 
