@@ -167,8 +167,11 @@ def test_nothing_that_is_compiled_moves_faster_than_the_declick_ramp(curve: Curv
     # six points span 5 ms; more on both sides for where the ramp begins, and for the next that cuts it short
     around = np.lib.stride_tricks.sliding_window_view(np.pad(db, 8, mode="edge"), 17)
     span = around.max(axis=1) - around.min(axis=1)
-    # on the way out of silence and back a spike of a millisecond is cut: what is left of it climbs as 144 dB in 5 ms do
-    from_silence = (np.minimum(db[1:], db[:-1]) < -60) & (steps <= 144 / 5 + 0.25)
+    # on the way out of silence and back a spike of a millisecond is cut, and a silence that is shorter than the way to it is
+    # not reached: what is left of either climbs as 144 dB in 5 ms do
+    silent = curve.at[np.isneginf(curve.db)]
+    near = (np.abs(at[:-1, None] - silent) < 0.006).any(axis=1) | (np.minimum(db[1:], db[:-1]) < -60)
+    from_silence = near & (steps <= 144 / 5 + 0.25)
     assert (from_silence | (steps <= 0.34 * span[:-1] + 0.25)).all()
 
 
