@@ -53,7 +53,7 @@ def memory() -> float:
 
 def edits_of(bench: Workbench, state: Changed, random: random.Random, revision: Callable[[], int]) -> Edits:
     """One random edit of each kind, on the first track."""
-    session, track, length = state.id, state.tracks[0].id, state.tracks[0].recording.duration
+    session, track, length = state.id, state.tracks[0].id, state.tracks[0].timeline.duration
     ids, marks = [clip.id for clip in state.clips], [mark.id for mark in state.marks]
     kinds = ("breath", "ess", "knock", "gap")
 

@@ -162,12 +162,12 @@ BROKEN: dict[str, Callable[[Path], None]] = {
 @pytest.mark.parametrize("name", ["grid.npy", "wave.npy"])
 def test_what_was_measured_and_is_damaged_is_measured_again(bench: Workbench, track: str, name: str, how: str) -> None:
     before, recording = state_of(bench, track), recording_of(bench)
-    tile = sound.wave_tile(bench, recording.id, 0, 0)
+    tile = sound.wave_tile(bench, track, recording.id, 0, 0)
     figures = sound.before_after(bench, track)
     path = bench.vault.folder(recording.hash) / name
     BROKEN[how](path)
     # at once, in a program that is running
-    assert (sound.wave_tile(bench, recording.id, 0, 0) == tile).all()
+    assert (sound.wave_tile(bench, track, recording.id, 0, 0) == tile).all()
     assert sound.before_after(bench, track) == figures
     assert content(state_of(bench, track)) == content(before)
     # and at start
@@ -296,7 +296,7 @@ def test_check_finds_what_is_wrong_and_repairs_what_can_be(bench: Workbench, tra
     again = Workbench(Settings(data=data))
     original = tmp_path / "again.wav"
     original.write_bytes(whole)
-    assert state_of(again, track).tracks[0].recording.missing
+    assert state_of(again, track).tracks[0].timeline.missing
     bring_in(again, state_of(again, track).id, original)
-    assert not state_of(again, track).tracks[0].recording.missing
+    assert not state_of(again, track).tracks[0].timeline.missing
     again.close()

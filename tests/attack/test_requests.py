@@ -86,7 +86,7 @@ JSON = {"Content-Type": "application/json"}
         ("GET", "/api/sessions", b"", {"Origin": "http://[evil"}, 400),
         ("GET", "/a%0d%0aSet-Cookie:%20x", b"", {}, 400),
         ("GET", "/%00", b"", {}, 400),
-        ("GET", "/api/recordings/x%0ay/samples?start=0&count=1", b"", {}, 400),
+        ("GET", "/api/tracks/x%0ay/samples?key=x&start=0&count=1", b"", {}, 400),
     ],
 )
 def test_what_cannot_be_meant_is_told_so(

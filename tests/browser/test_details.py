@@ -60,7 +60,7 @@ def place(page: Page, state: dict[str, Any], seconds: float, strip: str) -> tupl
     """Where a moment lies on the screen, in the middle of a strip of the whole recording."""
     box = page.get_by_test_id(strip).bounding_box()
     assert box is not None
-    duration = state["tracks"][0]["recording"]["duration"]
+    duration = state["tracks"][0]["timeline"]["duration"]
     return box["x"] + GUTTER + (box["width"] - GUTTER) * seconds / duration, box["y"] + box["height"] / 2
 
 
@@ -111,7 +111,7 @@ def test_from_level_phrases_to_a_render_with_its_details_down(quiet_page: Page, 
     path = tmp_path / download.value.suggested_filename
     download.value.save_as(path)
     rendered, rate = soundfile.read(path)
-    recording = state["tracks"][0]["recording"]
+    recording = state["tracks"][0]["timeline"]
     (source,) = (p for p in demo_program.data.glob("vault/*/*/source.*") if soundfile.info(p).frames == recording["frames"])
     plain = soundfile.read(source)[0]
 

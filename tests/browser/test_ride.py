@@ -102,7 +102,7 @@ def test_from_a_draft_to_a_render_that_is_even_inside(page: Page, demo_program: 
     (source,) = (
         p
         for p in demo_program.data.glob("vault/*/*/source.*")
-        if soundfile.info(p).frames == song["tracks"][0]["recording"]["frames"]
+        if soundfile.info(p).frames == song["tracks"][0]["timeline"]["frames"]
     )
     plain = soundfile.read(source)[0]
     for at in np.arange(2.0, 36.0, 1.7):
@@ -320,7 +320,8 @@ def test_what_strays_is_stepped_through_and_lifted(page: Page, demo_program: Pro
 
 
 def test_edges_are_drawn_softly_to_onsets_and_the_key_lets_go(page: Page, demo_program: Program, song: dict) -> None:
-    answer = page.request.get(f"{demo_program.address}/api/recordings/{song['tracks'][0]['recording']['id']}/onsets")
+    track = song["tracks"][0]
+    answer = page.request.get(f"{demo_program.address}/api/tracks/{track['id']}/onsets?key={track['timeline']['key']}")
     onsets = np.frombuffer(answer.body(), "<f8")
     edges = [t for c in song["clips"] if c["phrase_start"] is not None for t in (c["phrase_start"], c["phrase_end"])]
     alone = next(t for t in onsets[2:] if np.abs(np.array(edges) - t).min() > 1.0 and np.sort(np.abs(onsets - t))[1] > 0.3)
@@ -417,7 +418,7 @@ def test_what_the_hand_draws_is_heard_while_it_moves(page: Page, demo_program: P
     x, _ = place(page, state, 5.0, "gain")
     page.wait_for_timeout(400)
     drag(page, (x, gain_height(page, 3)), (0, 30), release=False)
-    rate = state["tracks"][0]["recording"]["sample_rate"]
+    rate = state["tracks"][0]["timeline"]["sample_rate"]
     held = page.evaluate("window.heard.at(-1)")
     assert min(held["db"]) < -2
     assert 4.9 < held["at"][int(np.argmin(held["db"]))] / rate < 5.1

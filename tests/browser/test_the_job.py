@@ -92,7 +92,7 @@ def test_a_session_without_gain_renders_to_the_very_bits(page: Page, demo_progra
     (source,) = (
         p
         for p in demo_program.data.glob("vault/*/*/source.wav")
-        if soundfile.info(p).frames == state["tracks"][0]["recording"]["frames"]
+        if soundfile.info(p).frames == state["tracks"][0]["timeline"]["frames"]
     )
     a, b = (soundfile.read(path, dtype="int32")[0] for path in (source, tmp_path / "song.wav"))
     assert (a == b).all()

@@ -20,21 +20,21 @@ DELAY = 63
 """Samples by which the limiter's look-ahead holds the sound back."""
 
 RUN = """
-async ([script, recording, points, start, count, messages]) => {
+async ([script, track, points, start, count, messages]) => {
   const context = new OfflineAudioContext(1, count, 48000);
   await context.audioWorklet.addModule(script);
   const node = new AudioWorkletNode(context, 'nivelus-player', { outputChannelCount: [1] });
   node.connect(context.destination);
   const post = (message) => node.port.postMessage(message);
-  post({ type: 'format', channels: 1, frames: recording.frames, blockFrames: 48000 });
+  post({ type: 'format', channels: 1, frames: track.timeline.frames, blockFrames: 48000 });
   for (let i = Math.floor(start / 48000); i <= Math.floor((start + count) / 48000); i++) {
-    const answer = await fetch(`/api/recordings/${recording.id}/samples?start=${i * 48000}&count=48000`);
+    const answer = await fetch(`/api/tracks/${track.id}/samples?key=${track.timeline.key}&start=${i * 48000}&count=48000`);
     post({ type: 'block', index: i, data: new Float32Array(await answer.arrayBuffer()) });
   }
   const curve = (p) => ({ at: new Float64Array(p.map((x) => x[0])), db: new Float64Array(p.map((x) => x[1])) });
   post({ type: 'gain', points: curve(points) });
   for (const message of messages.filter((m) => m.when === undefined)) post(message);
-  post({ type: 'play', from: start, to: recording.frames, loopFrom: null });
+  post({ type: 'play', from: start, to: track.timeline.frames, loopFrom: null });
   for (const { when, ...message } of messages.filter((m) => m.when !== undefined)) {
     context.suspend(when).then(async () => {
       post(message.points ? { ...message, points: curve(message.points) } : message);
@@ -59,12 +59,12 @@ def guide(page: Page, demo_program: Program) -> dict[str, Any]:
 
 def listen(page: Page, state: dict, points: list, start: int, count: int, messages: list | None = None) -> np.ndarray:
     (script,) = (path for path in STATIC.glob("assets/worklet*.js"))
-    recording = state["tracks"][0]["recording"]
-    return np.array(page.evaluate(RUN, [f"/assets/{script.name}", recording, points, start, count, messages or []]))
+    track = state["tracks"][0]
+    return np.array(page.evaluate(RUN, [f"/assets/{script.name}", track, points, start, count, messages or []]))
 
 
 def source(program: Program, state: dict) -> np.ndarray:
-    frames = state["tracks"][0]["recording"]["frames"]
+    frames = state["tracks"][0]["timeline"]["frames"]
     (path,) = (p for p in Path(program.data).glob("vault/*/*/source.wav") if soundfile.info(p).frames == frames)
     return soundfile.read(path, dtype="float32")[0]
 

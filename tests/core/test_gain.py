@@ -150,7 +150,7 @@ def test_a_frame_that_the_gain_moves_through_is_averaged() -> None:
     "clips",
     [
         [],
-        [ClipGain(0, 100, 0.0), ClipGain(101, 200, 0.0)],
+        [ClipGain(0, 100, 0.0), ClipGain(99, 200, 0.0)],
         [ClipGain(0, 100, 0.0), ClipGain(90, 200, 0.0)],
         [ClipGain(0, 0, 0.0)],
         [ClipGain(0, 100, float("nan"))],

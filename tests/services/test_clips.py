@@ -202,7 +202,7 @@ def test_phrases_can_be_judged_in_every_unit(bench: Workbench, track: str, unit:
     after = state_of(bench, track)
     levels = [clip.before for clip in after.clips]
     assert after.tracks[0].target == pytest.approx(np.median(levels))
-    assert len(sound.trace(bench, track)) == pytest.approx(after.tracks[0].recording.duration * 20, abs=2)
+    assert len(sound.trace(bench, track)) == pytest.approx(after.tracks[0].timeline.duration * 20, abs=2)
     inside = [sound.trace(bench, track)[round((c.phrase_start + 0.5) * 20)] for c in after.clips]
     assert inside == pytest.approx(levels, abs=4.0)
 

@@ -35,10 +35,10 @@ def test_a_good_file_becomes_a_track(bench: Workbench, voice_file: Path) -> None
     state = sessions.state(bench, session)
     assert state.tracks[0].name == "uneven voice"
     assert state.undo == "Bring in uneven voice.wav"
-    assert (state.tracks[0].recording.channels, state.tracks[0].recording.sample_rate) == (1, RATE)
+    assert (state.tracks[0].timeline.channels, state.tracks[0].timeline.sample_rate) == (1, RATE)
     assert files_below(bench.vault.incoming) == []
     assert len(files_below(bench.vault.root)) == FILES
-    assert sound.samples(bench, state.tracks[0].recording.id, 0, 100).shape == (100, 1)
+    assert sound.samples(bench, track, state.tracks[0].timeline.key, 0, 100).shape == (100, 1)
     assert track == state.tracks[0].id
 
 
@@ -71,7 +71,7 @@ def test_the_same_content_is_stored_once(bench: Workbench, voice_file: Path) -> 
     first, second = (bring_in(bench, session, voice_file) for _ in range(2))
     assert first != second
     state = sessions.state(bench, session)
-    assert state.tracks[0].recording.id == state.tracks[1].recording.id
+    assert state.tracks[0].timeline.key == state.tracks[1].timeline.key
     assert [t.position for t in state.tracks] == [0, 1]
     assert len(files_below(bench.vault.root)) == FILES
 
@@ -90,7 +90,7 @@ def test_a_recording_that_an_older_version_stored_is_known_and_keeps_its_hash(be
     job = imports.stage_upload(bench, session, "again.wav", io.BytesIO(data), len(data))
     run_job(bench, job.id)
     state = sessions.state(bench, session)
-    assert len({track.recording.id for track in state.tracks}) == 1
+    assert len({track.timeline.key for track in state.tracks}) == 1
     assert bench.vault.hashes() == {sha}
     assert mend(bench) == []
 
@@ -216,7 +216,7 @@ def test_a_lost_grid_is_measured_again_and_a_lost_sound_is_said(bench: Workbench
     assert sound.before_after(bench, track) == before
     bench.vault.source(recording).unlink()
     assert mend(bench) == ["A recording has lost its file; its track says so."]
-    assert state_of(bench, track).tracks[0].recording.missing
+    assert state_of(bench, track).tracks[0].timeline.missing
     with pytest.raises(NotFound, match="missing"):
         sound.before_after(bench, track)
 
@@ -228,7 +228,7 @@ def test_bringing_a_lost_recording_in_again_mends_its_track(bench: Workbench, tr
     mend(bench)
     session = state_of(bench, track).id
     bring_in(bench, session, voice_file)
-    assert not state_of(bench, track).tracks[0].recording.missing
+    assert not state_of(bench, track).tracks[0].timeline.missing
     assert sound.before_after(bench, track).before.count == 4
 
 

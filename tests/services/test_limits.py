@@ -29,7 +29,7 @@ def points(bench: Workbench, track: str) -> list[float]:
 
 def test_no_point_lies_outside_the_track(bench: Workbench, track: str) -> None:
     state = state_of(bench, track)
-    length = state.tracks[0].recording.duration
+    length = state.tracks[0].timeline.duration
 
     def revision() -> int:
         return state_of(bench, track).revision
@@ -53,7 +53,7 @@ def test_no_point_lies_outside_the_track(bench: Workbench, track: str) -> None:
 def test_what_is_cut_off_at_the_end_leaves_the_rest_as_it_was(bench: Workbench, track: str) -> None:
     state = state_of(bench, track)
     drawing.bring_in(bench, track, state.revision, "ride", "a.csv", b"0,0\n100,-10\n")
-    length = state.tracks[0].recording.duration
+    length = state.tracks[0].timeline.duration
     last = rides.view(bench, track).ride[-1]
     assert (last.at, last.db) == (pytest.approx(length), pytest.approx(-length / 10))
 

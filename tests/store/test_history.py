@@ -107,7 +107,7 @@ def test_clips_tile_the_recording_whatever_is_done_and_undone(bench: Workbench, 
             assert content(state_of(bench, track)) == content(before)
         state = state_of(bench, track)
         assert state.clips[0].start == 0.0
-        assert state.clips[-1].end == pytest.approx(state.tracks[0].recording.duration)
+        assert state.clips[-1].end == pytest.approx(state.tracks[0].timeline.duration)
         for left, right in zip(state.clips, state.clips[1:], strict=False):
             assert left.end == right.start
         for clip in state.clips:

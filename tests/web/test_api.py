@@ -93,18 +93,19 @@ def test_removing_a_track_and_taking_that_back(client: FlaskClient, uploaded: di
 
 
 def test_binary_answers(client: FlaskClient, uploaded: dict, voice_file: Path) -> None:
-    track, recording = uploaded["tracks"][0], uploaded["tracks"][0]["recording"]
+    track, timeline = uploaded["tracks"][0], uploaded["tracks"][0]["timeline"]
+    sound = f"/api/tracks/{track['id']}"
     source, _ = soundfile.read(voice_file, dtype="float32")
-    answer = client.get(f"/api/recordings/{recording['id']}/samples?start=1000&count=500")
+    answer = client.get(f"{sound}/samples?key={timeline['key']}&start=1000&count=500")
     assert (np.frombuffer(answer.data, "<f4") == source[1000:1500]).all()
     assert "immutable" in answer.headers["Cache-Control"]
-    tile = np.frombuffer(client.get(f"/api/recordings/{recording['id']}/wave/0/0").data, "<f4").reshape(-1, 2)
+    tile = np.frombuffer(client.get(f"{sound}/wave/0/0?key={timeline['key']}").data, "<f4").reshape(-1, 2)
     assert len(tile) == 1024
     assert tile[:, 1].max() == pytest.approx(source[: 1024 * 30].max(), abs=1e-3)
     points = np.frombuffer(client.get(f"/api/tracks/{track['id']}/gain").data, "<f8").reshape(-1, 2)
     assert (points[:, 1] == 0).all()
-    assert len(client.get(f"/api/tracks/{track['id']}/trace").data) == pytest.approx(recording["duration"] * 20 * 4, abs=8)
-    assert len(client.get(f"/api/tracks/{track['id']}/meter").data) == pytest.approx(recording["duration"] * 10 * 8, abs=16)
+    assert len(client.get(f"/api/tracks/{track['id']}/trace").data) == pytest.approx(timeline["duration"] * 20 * 4, abs=8)
+    assert len(client.get(f"/api/tracks/{track['id']}/meter").data) == pytest.approx(timeline["duration"] * 10 * 8, abs=16)
 
 
 @pytest.mark.parametrize(
@@ -118,7 +119,8 @@ def test_binary_answers(client: FlaskClient, uploaded: dict, voice_file: Path) -
     ],
 )
 def test_samples_are_asked_for_within_reason(client: FlaskClient, uploaded: dict, query: str, words: str) -> None:
-    answer = client.get(f"/api/recordings/{uploaded['tracks'][0]['recording']['id']}/samples?{query}")
+    track = uploaded["tracks"][0]
+    answer = client.get(f"/api/tracks/{track['id']}/samples?key={track['timeline']['key']}&{query}")
     assert answer.status_code == 422
     assert words in answer.json["detail"]
 

@@ -132,7 +132,7 @@ def test_curve_files_are_taken_and_given(client: FlaskClient, state: dict) -> No
         bad = client.post(address(state, f"ride/file?{query}"), data=data)
         assert bad.status_code == 422
         assert bad.json["detail"].endswith(".")
-    onsets = client.get(f"/api/recordings/{state['tracks'][0]['recording']['id']}/onsets")
+    onsets = client.get(f"/api/tracks/{state['tracks'][0]['id']}/onsets?key={state['tracks'][0]['timeline']['key']}")
     assert (np.diff(np.frombuffer(onsets.data, "<f8")) > 0).all()
-    assert client.get("/api/recordings/gone/onsets").status_code == 404
+    assert client.get("/api/tracks/gone/onsets?key=x").status_code == 404
     assert len(client.get(address(state, "ride")).json["ride"]) == 2

@@ -72,7 +72,7 @@ def test_no_path_comes_from_a_client(client: FlaskClient, path: str) -> None:
     assert answer.status_code in (404, 308) or b"<!doctype html>" in answer.data.lower()
     assert b"hatchling" not in answer.data
     assert b"root:" not in answer.data
-    for address in (f"/api/recordings/{path}/wave/0/0", f"/api/jobs/{path}/file"):
+    for address in (f"/api/tracks/{path}/wave/0/0?key={path}", f"/api/jobs/{path}/file"):
         assert client.get(address).status_code in (404, 308)
 
 

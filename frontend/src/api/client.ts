@@ -189,12 +189,14 @@ export const api = {
     bytes(`/api/tracks/${id}/gain?layers=${layers.join(",")}`).then((b) => new Float64Array(b)),
   meter: (id: string, layers: string[]) =>
     bytes(`/api/tracks/${id}/meter?layers=${layers.join(",")}`).then((b) => new Float32Array(b)),
-  onsets: (recording: string) => bytes(`/api/recordings/${recording}/onsets`).then((b) => new Float64Array(b)),
+  onsets: (id: string, key: string) => bytes(`/api/tracks/${id}/onsets?key=${key}`).then((b) => new Float64Array(b)),
   trace: (id: string) => bytes(`/api/tracks/${id}/trace`).then((b) => new Float32Array(b)),
-  waveTile: (recording: string, level: number, index: number) =>
-    bytes(`/api/recordings/${recording}/wave/${level}/${index}`).then((b) => new Float32Array(b)),
-  samples: (recording: string, start: number, count: number, signal?: AbortSignal) =>
-    bytes(`/api/recordings/${recording}/samples?start=${start}&count=${count}`, signal).then(
+  waveTile: ({ track, key, take }: { track: string; key: string; take?: number }, level: number, index: number) =>
+    bytes(`/api/tracks/${track}/wave/${level}/${index}?key=${key}${take === undefined ? "" : `&take=${take}`}`).then(
+      (b) => new Float32Array(b),
+    ),
+  samples: (id: string, key: string, start: number, count: number, signal?: AbortSignal) =>
+    bytes(`/api/tracks/${id}/samples?key=${key}&start=${start}&count=${count}`, signal).then(
       (b) => new Float32Array(b),
     ),
 

@@ -146,7 +146,7 @@ export function SessionPage() {
     if (!trackId) return;
     // another track, or the first one of a session: look at all of it
     const { window } = useView.getState();
-    if (window.end > (trackOf(useSession.getState(), trackId)?.recording.duration ?? 0)) fitAll();
+    if (window.end > (trackOf(useSession.getState(), trackId)?.timeline.duration ?? 0)) fitAll();
   }, [header, trackId]);
 
   if (error) {

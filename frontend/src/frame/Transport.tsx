@@ -154,7 +154,7 @@ function GainHere({ layer }: { layer: Layer }) {
   const seconds = usePlayhead();
   const { points, dips, curve, ride, trim } = useCurve();
   const layers = useView((s) => s.layers);
-  const rate = useSession((s) => trackOf(s, useView.getState().focus)?.recording.sample_rate ?? 48000);
+  const rate = useSession((s) => trackOf(s, useView.getState().focus)?.timeline.sample_rate ?? 48000);
   const at = seconds * rate;
   const others = {
     dips: gainAt(dips, at),

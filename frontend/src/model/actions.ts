@@ -9,7 +9,7 @@ import { fitWindow, type Layer, redraw, type Span, select, useView } from "./vie
 
 export const focused = () => trackOf(useSession.getState(), useView.getState().focus);
 export const focusedClips = (): Clip[] => useSession.getState().clips[focused()?.id ?? ""] ?? [];
-export const duration = () => focused()?.recording.duration ?? 0;
+export const duration = () => focused()?.timeline.duration ?? 0;
 export const selectedClips = () => focusedClips().filter((clip) => useView.getState().selection.has(clip.id));
 export const focusedMarks = (): Mark[] => useSession.getState().marks[focused()?.id ?? ""] ?? [];
 export const selectedMarks = () => focusedMarks().filter((mark) => useView.getState().marks.has(mark.id));

@@ -20,7 +20,7 @@ interface CurveState {
   trim: GainPoints;
   trace: Float32Array;
   meter: Float32Array;
-  /** Where sound sets in in the recording, seconds. */
+  /** Where sound sets in on the track, seconds. */
   onsets: Float64Array;
 }
 
@@ -69,11 +69,11 @@ export const gainSettled = () => drawn;
 async function refresh() {
   const track = focused();
   const header = useSession.getState().header;
-  if (!track || !header || track.recording.missing) return;
+  if (!track || !header || track.timeline.missing) return;
   const { layers } = useView.getState();
   const on = heardLayers({ before: false, layers });
   const key = `${track.id}@${header.revision}:${on.join()}`;
-  const traceKey = `${track.id}:${header.rule.unit}:${header.rule.mono_as_two}`;
+  const traceKey = `${track.id}:${header.rule.unit}:${header.rule.mono_as_two}:${track.timeline.key}`;
   if (key === loaded) return;
   loaded = key;
   if (useCurve.getState().track !== track.id) {
@@ -101,7 +101,7 @@ async function refresh() {
       traced = traceKey;
       const trace = await api.trace(track.id);
       if (traced === traceKey) useCurve.setState({ trace });
-      const onsets = await api.onsets(track.recording.id);
+      const onsets = await api.onsets(track.id, track.timeline.key);
       if (traced === traceKey) useCurve.setState({ onsets });
     }
     const meter = await api.meter(track.id, on);

@@ -73,7 +73,7 @@ export function keptLift(span: Span, by: number): number {
 
 /** What the lane in hand does at a moment without its offset, from its compiled gain. */
 function valueAt(seconds: number): number {
-  const rate = focused()?.recording.sample_rate ?? 48000;
+  const rate = focused()?.timeline.sample_rate ?? 48000;
   const line = useCurve.getState()[useView.getState().lane];
   return line.at.length ? gainAt(line, seconds * rate) - laneOffset() : 0;
 }

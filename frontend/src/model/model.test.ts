@@ -277,7 +277,7 @@ describe("the ride", () => {
   it("leaves the clips beside a moved point of a clip curve alone", () => {
     useSession.setState({
       header: {
-        tracks: [{ id: "t", range_low: -20, range_high: 6, recording: { duration: 4, missing: true } }],
+        tracks: [{ id: "t", range_low: -20, range_high: 6, timeline: { duration: 4, missing: true } }],
       } as never,
       clips: { t: [clip({ id: "a", start: 0, end: 2 }), clip({ id: "b", start: 2, end: 4 })] },
     });

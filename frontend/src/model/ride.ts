@@ -117,7 +117,7 @@ export function changeSpan(what: "delete" | "smooth" | "thin") {
   const track = focused();
   if (!track) return;
   if (!span && what === "delete") return tell("Select points, or a span: drag across it.");
-  const { start, end } = span ?? { start: 0, end: track.recording.duration };
+  const { start, end } = span ?? { start: 0, end: track.timeline.duration };
   void editRide((id, revision, lane) => api.changeRange(id, { revision, lane, start, end, what }));
 }
 

@@ -50,7 +50,7 @@ let loading: Promise<void> = Promise.resolve();
 export function refreshRide(): Promise<void> {
   const track = focused();
   const { header } = useSession.getState();
-  if (!track || !header || track.recording.missing || useView.getState().stage !== "ride") return loading;
+  if (!track || !header || track.timeline.missing || useView.getState().stage !== "ride") return loading;
   const key = `${track.id}@${header.revision}`;
   if (key === loaded) return loading;
   loaded = key;

@@ -53,7 +53,7 @@ export function tickStep(perPixel: number, room: number): number {
   return steps.find((step) => step / perPixel >= room) ?? 7200;
 }
 
-/** Index of the first clip that ends after a moment; clips tile the recording in order. */
+/** Index of the first clip that ends after a moment; clips follow each other in order. */
 export function clipIndexAt(clips: Clip[], seconds: number): number {
   return firstPlace(clips.length, (i) => clips[i]!.end > seconds);
 }

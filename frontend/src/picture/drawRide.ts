@@ -45,8 +45,8 @@ export function drawRide(ctx: Context, width: number, a: Axis, s: Scale, scene: 
     ctx.lineWidth = inHand ? 2 : 1.5;
     ctx.setLineDash(name === "trim" ? [5, 4] : []);
     if (inHand && hand.line.length) drawLineInHand(ctx, a, s);
-    if (inHand && hand.held.at.length) drawHeld(ctx, a, s, width, line, scene.track.recording.sample_rate);
-    else strokeLine(ctx, a, s, line, scene.track.recording.sample_rate);
+    if (inHand && hand.held.at.length) drawHeld(ctx, a, s, width, line, scene.track.timeline.sample_rate);
+    else strokeLine(ctx, a, s, line, scene.track.timeline.sample_rate);
     ctx.setLineDash([]);
   }
   if (working && scene.lanes.ride.at.length && scene.lanes.trim.at.length) drawRideWithTrim(ctx, a, s, width, scene);
@@ -68,7 +68,7 @@ function drawHeld(ctx: Context, a: Axis, s: Scale, width: number, line: GainPoin
 
 /** The ride as it is heard: with the trim over it, a fine line beside its own shape. */
 function drawRideWithTrim(ctx: Context, a: Axis, s: Scale, width: number, scene: Scene) {
-  const rate = scene.track.recording.sample_rate;
+  const rate = scene.track.timeline.sample_rate;
   const { ride, trim } = scene.lanes;
   ctx.strokeStyle = scene.palette.ride;
   ctx.lineWidth = 1;

@@ -30,7 +30,12 @@ export function drawWave(ctx: Context, width: number, height: number, scene: Sce
   const a = paper(ctx, width, height, scene);
   const middle = height / 2;
   const count = Math.max(0, Math.floor(width - GUTTER));
-  const values = columns(scene.track.recording.id, scene.window.start, a.perPixel, count);
+  const values = columns(
+    { track: scene.track.id, key: scene.track.timeline.key },
+    scene.window.start,
+    a.perPixel,
+    count,
+  );
   const size = (middle * 0.94) / loudest(clips);
   ctx.strokeStyle = palette.grid;
   ctx.beginPath();
@@ -67,7 +72,7 @@ function loudest(clips: Clip[]): number {
 function gainPerColumn(a: Axis, scene: Scene, count: number, gained: boolean): Float32Array | null {
   if (!gained) return null;
   const { clips, dips } = scene;
-  const rate = scene.track.recording.sample_rate;
+  const rate = scene.track.timeline.sample_rate;
   const held = scene.marks.filter((mark) => hand.dips.ids.has(mark.id));
   const factors = new Float32Array(count).fill(1);
   let i = clipIndexAt(clips, a.seconds(GUTTER));
@@ -207,7 +212,7 @@ function drawCurve(ctx: Context, a: Axis, s: Scale, scene: Scene) {
   ctx.strokeStyle = ctx.fillStyle = scene.palette.sum;
   ctx.lineWidth = 7;
   ctx.lineJoin = "round";
-  strokeLine(ctx, a, s, scene.points, scene.track.recording.sample_rate);
+  strokeLine(ctx, a, s, scene.points, scene.track.timeline.sample_rate);
 }
 
 export function drawOverview(
@@ -221,7 +226,7 @@ export function drawOverview(
   ctx.clearRect(0, 0, width, height);
   ctx.fillStyle = palette.panel;
   ctx.fillRect(GUTTER, 0, width - GUTTER, height);
-  const whole = { start: 0, end: track.recording.duration };
+  const whole = { start: 0, end: track.timeline.duration };
   const a = axis(whole, width);
   const s = scale(range.low, range.high, 5, height - 5);
   ctx.fillStyle = palette.band;

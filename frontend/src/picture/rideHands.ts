@@ -275,7 +275,7 @@ export function rideDouble(event: ReactMouse<HTMLElement>) {
   const s = dipScale(height);
   if (hitPoint(a, s, width, x, y)) return;
   const at = a.seconds(x);
-  const rate = trackOf(useSession.getState(), useView.getState().focus)?.recording.sample_rate ?? 48000;
+  const rate = trackOf(useSession.getState(), useView.getState().focus)?.timeline.sample_rate ?? 48000;
   const line = gainAt(useCurve.getState()[useView.getState().lane], at * rate);
   const value = s.high - (y - s.y(s.high)) * s.perPixel;
   const wanted = Math.abs(value - line) < 6 * s.perPixel ? line : Math.round(value * 10) / 10;

@@ -142,7 +142,7 @@ export function gainScale(
 
 /** What is drawn, with what the hand does to it, at a moment: dB. */
 export function drawnAt(scene: Scene, seconds: number): number {
-  const position = seconds * scene.track.recording.sample_rate;
+  const position = seconds * scene.track.timeline.sample_rate;
   let db = 0;
   for (const name of LANES)
     if (scene.on[name] && scene.lanes[name].at.length) db += gainAt(scene.lanes[name], position);

@@ -10,8 +10,11 @@ const MOST = 800;
 
 const kept = new Map<string, Float32Array | null>();
 
-export function tile(recording: string, level: number, index: number): Float32Array | null {
-  const key = `${recording}/${level}/${index}`;
+/** Whose waveform: what is heard of a track, or one of its takes. */
+export type Sound = { track: string; key: string; take?: number };
+
+export function tile(sound: Sound, level: number, index: number): Float32Array | null {
+  const key = `${sound.key}/${level}/${index}`;
   const found = kept.get(key);
   if (found !== undefined) return found;
   if (kept.size > MOST) {
@@ -19,7 +22,7 @@ export function tile(recording: string, level: number, index: number): Float32Ar
   }
   kept.set(key, null);
   api
-    .waveTile(recording, level, index)
+    .waveTile(sound, level, index)
     .then((data) => kept.set(key, data))
     .catch(() => kept.delete(key))
     .finally(redraw);
@@ -34,7 +37,7 @@ export function levelFor(secondsPerPixel: number): { level: number; rate: number
 }
 
 /** Lowest and highest sample of each pixel column, interleaved; NaN where the tile is not here yet. */
-export function columns(recording: string, start: number, secondsPerPixel: number, width: number): Float32Array {
+export function columns(sound: Sound, start: number, secondsPerPixel: number, width: number): Float32Array {
   const { level, rate } = levelFor(secondsPerPixel);
   const out = new Float32Array(width * 2).fill(Number.NaN);
   let held = -1;
@@ -48,7 +51,7 @@ export function columns(recording: string, start: number, secondsPerPixel: numbe
       const index = Math.floor(bin / TILE);
       if (index !== held) {
         held = index;
-        data = tile(recording, level, index);
+        data = tile(sound, level, index);
       }
       const at = (bin - index * TILE) * 2;
       if (data && at < data.length) {

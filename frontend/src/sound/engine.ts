@@ -36,9 +36,9 @@ class Engine {
   playing = false;
   onStop: () => void = () => {};
 
-  /** Position of what is heard now, in seconds of the recording. */
+  /** Position of what is heard now, in seconds of the track. */
   get seconds(): number {
-    const rate = this.track?.recording.sample_rate ?? 48000;
+    const rate = this.track?.timeline.sample_rate ?? 48000;
     if (!this.playing || !this.context) return this.last.position / rate;
     const passed = Math.max(0, this.context.currentTime - this.last.time - (this.context.outputLatency || 0));
     const now = this.last.position / rate + passed;
@@ -47,14 +47,23 @@ class Engine {
     return Math.min(now, this.to);
   }
 
-  /** Work on another track; the position is kept if it is the same recording. */
+  /** Work on another track; the position is kept if it is the same one. */
   setTrack(track: Track): void {
-    if (this.track?.recording.id !== track.recording.id) {
+    if (this.track?.id === track.id && this.track.timeline.key !== track.timeline.key) {
+      // its clips lie elsewhere now: it goes on playing, with the sound that is there
+      this.track = track;
+      this.forget();
+      this.sendFormat();
+      const { loop } = this;
+      if (loop) void this.play(loop.from, loop.to, true);
+      else if (this.playing) void this.play(this.seconds, track.timeline.duration);
+    }
+    if (this.track?.id !== track.id) {
       this.stop();
       this.forget();
       this.last = { position: 0, time: 0 };
       this.points = null;
-      if (this.context && this.context.sampleRate !== track.recording.sample_rate) {
+      if (this.context && this.context.sampleRate !== track.timeline.sample_rate) {
         void this.context.close();
         this.context = null;
         this.node = null;
@@ -73,7 +82,7 @@ class Engine {
 
   /** Hear what the hand does - seconds in rising order, and dB on top of all gain - until the next compiled gain arrives. */
   hold(line: Line): void {
-    const rate = this.track?.recording.sample_rate ?? 48000;
+    const rate = this.track?.timeline.sample_rate ?? 48000;
     const points = { at: new Float64Array(line.length), db: new Float64Array(line.length) };
     line.forEach(([at, db], i) => {
       points.at[i] = at * rate;
@@ -106,15 +115,15 @@ class Engine {
 
   /** Place the play line; goes on from there while playing. */
   seek(seconds: number): void {
-    const rate = this.track?.recording.sample_rate ?? 48000;
+    const rate = this.track?.timeline.sample_rate ?? 48000;
     this.last = { position: Math.max(0, Math.round(seconds * rate)), time: this.context?.currentTime ?? 0 };
-    if (this.playing) void this.play(seconds, this.track?.recording.duration ?? seconds);
+    if (this.playing) void this.play(seconds, this.track?.timeline.duration ?? seconds);
   }
 
   async play(from: number, to: number, loop = false): Promise<void> {
     const track = this.track;
     if (!track) return;
-    const rate = track.recording.sample_rate;
+    const rate = track.timeline.sample_rate;
     const turn = ++this.turn;
     this.starting = true;
     const node = await this.open().catch((error) => {
@@ -125,10 +134,10 @@ class Engine {
     if (turn !== this.turn) return;
     this.starting = false;
     // an edit brings a new object for the same track
-    if (!node || this.track?.recording.id !== track.recording.id) return this.onStop();
-    this.to = Math.min(to, track.recording.duration);
+    if (!node || this.track?.id !== track.id) return this.onStop();
+    this.to = Math.min(to, track.timeline.duration);
     this.loop = loop ? { from, to: this.to } : null;
-    const start = Math.min(Math.max(0, Math.round(from * rate)), track.recording.frames);
+    const start = Math.min(Math.max(0, Math.round(from * rate)), track.timeline.frames);
     this.playing = true;
     this.last = { position: start, time: this.context!.currentTime };
     this.feed(start);
@@ -137,7 +146,7 @@ class Engine {
 
   stop(): void {
     if (!this.playing && !this.starting) return;
-    const rate = this.track?.recording.sample_rate ?? 48000;
+    const rate = this.track?.timeline.sample_rate ?? 48000;
     this.last = { position: Math.round(this.seconds * rate), time: 0 };
     this.turn++;
     this.playing = this.starting = false;
@@ -152,8 +161,8 @@ class Engine {
 
   private async build(): Promise<AudioWorkletNode | null> {
     const track = this.track!;
-    // the context runs at the recording's own rate, so its samples reach the gain as they are
-    this.context = new AudioContext({ sampleRate: track.recording.sample_rate, latencyHint: "interactive" });
+    // the context runs at the track's own rate, so its samples reach the gain as they are
+    this.context = new AudioContext({ sampleRate: track.timeline.sample_rate, latencyHint: "interactive" });
     await this.context.audioWorklet.addModule(workletUrl);
     this.node = new AudioWorkletNode(this.context, "nivelus-player", { outputChannelCount: [2] });
     this.node.connect(this.context.destination);
@@ -182,13 +191,13 @@ class Engine {
   private feed(position: number): void {
     const track = this.track;
     if (!track) return;
-    const size = BLOCK_SECONDS * track.recording.sample_rate;
+    const size = BLOCK_SECONDS * track.timeline.sample_rate;
     const now = Math.floor(position / size);
-    const count = Math.ceil(track.recording.frames / size);
+    const count = Math.ceil(track.timeline.frames / size);
     const wanted: number[] = [];
     for (let i = now; i <= Math.min(now + AHEAD, count - 1); i++) wanted.push(i);
     if (this.loop) {
-      const first = Math.floor((this.loop.from * track.recording.sample_rate) / size);
+      const first = Math.floor((this.loop.from * track.timeline.sample_rate) / size);
       for (const i of [first, first + 1]) if (i < count && !wanted.includes(i)) wanted.push(i);
     }
     for (const index of wanted) {
@@ -204,9 +213,9 @@ class Engine {
     const abort = new AbortController();
     this.fetching.set(index, abort);
     api
-      .samples(track.recording.id, index * size, size, abort.signal)
+      .samples(track.id, track.timeline.key, index * size, size, abort.signal)
       .then((data) => {
-        if (abort.signal.aborted || this.track?.recording.id !== track.recording.id) return;
+        if (abort.signal.aborted || this.track?.timeline.key !== track.timeline.key) return;
         this.have.add(index);
         this.send({ type: "block", index, data }, [data.buffer]);
       })
@@ -228,15 +237,15 @@ class Engine {
   }
 
   private sendFormat(): void {
-    const recording = this.track?.recording;
-    if (!recording || !this.node || this.formatOf === recording.id) return;
-    this.formatOf = recording.id;
+    const timeline = this.track?.timeline;
+    if (!timeline || !this.node || this.formatOf === timeline.key) return;
+    this.formatOf = timeline.key;
     this.have.clear();
     this.send({
       type: "format",
-      channels: recording.channels,
-      frames: recording.frames,
-      blockFrames: BLOCK_SECONDS * recording.sample_rate,
+      channels: timeline.channels,
+      frames: timeline.frames,
+      blockFrames: BLOCK_SECONDS * timeline.sample_rate,
     });
   }
 

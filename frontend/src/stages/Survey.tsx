@@ -59,8 +59,8 @@ export function SurveyList() {
 function TrackCard({ track }: { track: Track }) {
   const focus = useView((s) => s.focus);
   const model = useSession();
-  const { data } = useFigures(track.recording.missing ? undefined : track.id);
-  const { recording } = track;
+  const { data } = useFigures(track.timeline.missing ? undefined : track.id);
+  const { timeline } = track;
   const rule = model.header!.rule;
   const clips = (model.clips[track.id] ?? []).filter(isJudged);
   const inFocus = trackOf(model, focus)?.id === track.id;
@@ -94,17 +94,17 @@ function TrackCard({ track }: { track: Track }) {
           </Menu.Dropdown>
         </Menu>
       </div>
-      {recording.missing ? (
+      {timeline.missing ? (
         <p className="note loud">Its sound file is missing. Bring it in again.</p>
       ) : (
         <dl className="facts">
-          <Fact name="length">{span(recording.duration)}</Fact>
+          <Fact name="length">{span(timeline.duration)}</Fact>
           <Fact name="phrases">{clips.length}</Fact>
           <Fact name="format">
-            {recording.format} {(recording.sample_rate / 1000).toFixed(recording.sample_rate % 1000 ? 1 : 0)} kHz{" "}
-            {recording.channels === 1 ? "mono" : "stereo"}
+            {timeline.formats.join(", ")} {(timeline.sample_rate / 1000).toFixed(timeline.sample_rate % 1000 ? 1 : 0)}{" "}
+            kHz {timeline.channels === 1 ? "mono" : "stereo"}
           </Fact>
-          <Fact name="room tone">{plain(recording.room_tone, 0)} dBFS</Fact>
+          <Fact name="room tone">{plain(timeline.room_tone, 0)} dBFS</Fact>
           {data && (
             <>
               <Fact name="integrated">

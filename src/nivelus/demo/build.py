@@ -63,7 +63,7 @@ def _write_words(bench: Workbench, track_id: str, words: list[Words]) -> None:
         for line in words:
             inside = [
                 clip
-                for clip in clips_of(db, track_id)
+                for clip in clips_of(db, track)
                 if clip.phrase_start is not None
                 and clip.phrase_end is not None
                 and line.start - 0.1 <= (clip.phrase_start + clip.phrase_end) / 2 / rate <= line.end + 0.1

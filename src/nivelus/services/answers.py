@@ -17,6 +17,7 @@ from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.chain.clips import BoolArray
+from nivelus.core.chain.placing import moved_name
 from nivelus.core.chain.state import Lane, TrackState
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import EMPTY, Curve, changed_span
@@ -25,14 +26,15 @@ from nivelus.services.levels import clip_values, levels_by_clip, view_clips
 from nivelus.services.marks import mark_values, view_marks
 from nivelus.services.state import core_rules, rules_by_kind, rules_of, state_of
 from nivelus.services.targets import limits_of
+from nivelus.services.timeline import Timeline, timeline_of, timelines_of
 from nivelus.services.views import (
     Changed,
     ClipValues,
     ClipView,
     MarkValues,
     MarkView,
-    RecordingView,
     RuleView,
+    TimelineView,
     TrackView,
 )
 from nivelus.services.workbench import Workbench
@@ -40,7 +42,7 @@ from nivelus.store import history
 from nivelus.store.history import Edit, require
 from nivelus.store.packing import unpack_curve
 from nivelus.store.reading import carry, clip_rows
-from nivelus.store.tables import Recording, Session, Track
+from nivelus.store.tables import Session, Track
 
 MANY = 200
 """Clips or marks from which an answer tells those that stay what they were by their values, column by column."""
@@ -51,7 +53,7 @@ RULE_FIELDS = tuple(RuleView.model_fields)
 
 def after_edit(bench: Workbench, edit: Edit) -> Changed:
     """The answer to a finished edit: what is small, and the clips and marks that it touched."""
-    carry(edit)
+    laid_anew = carry(edit)
     scopes: dict[str, Scope] = {}
 
     def scope(track: str) -> Scope:
@@ -66,6 +68,9 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
             scope(after["track_id"]).clips.add(row["id"])
         else:
             scope(after["track_id"]).new_clips.add(row["id"])
+    for track_id in laid_anew:
+        # where anything is heard elsewhere, every mark may have another name
+        scope(track_id).whole = True
     for row in edit.touched("mark_set"):
         if row["after"] is not None:
             scope(row["after"]["track_id"]).whole = True
@@ -77,8 +82,10 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
         session = require(db, Session, edit.session.id, "session")
         for row in edit.touched("detail"):
             side = row["after"] or row["before"]
+            if side["track_id"] in laid_anew:
+                continue
             removed_marks.add(side["track_id"], _removed_mark(row))
-            scope(side["track_id"]).new_marks.add(side["found"] or row["id"])
+            scope(side["track_id"]).new_marks.add(_name_of_mark(row["id"], side))
         for track_id, rows in edit.touched_by_track("detail").items():
             scope(track_id).clips.update(_clips_under(db, track_id, rows))
         for row in edit.touched("lane"):
@@ -89,7 +96,7 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
                 was, rules = row["before"]["dip_rules"], row["after"]["dip_rules"]
                 kinds = [kind for kind in KINDS if was.get(kind) != rules.get(kind)]
                 track = require(db, Track, row["id"], "track")
-                now = state_of(bench, db, session, track, require(db, Recording, track.recording_id, "recording"))
+                now = state_of(bench, db, session, track, timeline_of(db, track))
                 old = replace(now, rules=core_rules(rules_by_kind(was)))
                 _scope_of_rules(kinds, old, now, scope(row["id"]))
         if any(_moves_levels(row) for row in edit.touched("session")):
@@ -98,30 +105,27 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
         return answer(bench, db, session, scopes, removed, edit.label, edit.told, removed_marks)
 
 
-def view_recording(recording: Recording) -> RecordingView:
-    """A recording as the interface shows it."""
-    return RecordingView(
-        id=recording.id,
-        format=recording.format,
-        subtype=recording.subtype,
-        sample_rate=recording.sample_rate,
-        channels=recording.channels,
-        frames=recording.frames,
-        duration=recording.frames / recording.sample_rate,
-        room_tone=recording.room_tone,
-        missing=recording.missing,
+def view_timeline(timeline: Timeline) -> TimelineView:
+    """What is heard of a track as the interface shows it."""
+    rate = timeline.sample_rate
+    return TimelineView(
+        key=timeline.key,
+        formats=sorted({recorded.format for recorded in timeline.heard}),
+        sample_rate=rate,
+        channels=timeline.channels,
+        frames=timeline.frames,
+        duration=timeline.duration,
+        room_tone=timeline.room_tone,
+        missing=timeline.missing,
+        lengths={id or "": timeline.span_of(id) / rate for id, _ in timeline.recordings},
     )
 
 
-def tracks_of(db: DbSession, session_id: str) -> list[tuple[Track, Recording]]:
-    """The tracks of a session in order, each with its recording."""
-    query = (
-        select(Track, Recording)
-        .join(Recording, col(Track.recording_id) == col(Recording.id))
-        .where(col(Track.session_id) == session_id)
-        .order_by(col(Track.position), col(Track.id))
-    )
-    return [(track, recording) for track, recording in db.execute(query)]
+def tracks_of(db: DbSession, session_id: str) -> list[tuple[Track, Timeline]]:
+    """The tracks of a session in order, each with its timeline."""
+    query = select(Track).where(col(Track.session_id) == session_id).order_by(col(Track.position), col(Track.id))
+    tracks = list(db.scalars(query))
+    return list(zip(tracks, timelines_of(db, tracks), strict=True))
 
 
 @dataclass
@@ -183,8 +187,8 @@ def answer(
     """
     tracks: list[TrackView] = []
     content = Content()
-    for track, recording in tracks_of(db, session.id):
-        scope, state = scopes.get(track.id, Scope()), state_of(bench, db, session, track, recording)
+    for track, timeline in tracks_of(db, session.id):
+        scope, state = scopes.get(track.id, Scope()), state_of(bench, db, session, track, timeline)
         limits = limits_of(bench, db, session, state)
         tracks.append(
             TrackView(
@@ -195,11 +199,11 @@ def answer(
                 target=limits.target,
                 base=limits.base,
                 rules=rules_of(track),
-                shows_esses=recording.shows_esses,
+                shows_esses=timeline.shows_esses,
                 lanes=state.drawn_lanes,
                 range_low=track.range_low,
                 range_high=track.range_high,
-                recording=view_recording(recording),
+                timeline=view_timeline(timeline),
             )
         )
         if not scope.is_empty and len(state.clips):
@@ -305,7 +309,12 @@ def _removed_mark(row: dict[str, Any]) -> list[str]:
     if after is None:
         # what was found comes back as it was found; what the hand made is gone
         return [row["id"]] if before["found"] is None else []
-    return [after["found"] or row["id"]] if after["gone"] else []
+    return [_name_of_mark(row["id"], after)] if after["gone"] else []
+
+
+def _name_of_mark(id: str, side: dict[str, Any]) -> str:
+    """What the mark of a row is called on its track."""
+    return moved_name(side["found"], side["shift"]) if side["found"] else id
 
 
 def _clips_under(db: DbSession, track_id: str, rows: Sequence[dict[str, Any]]) -> list[str]:
@@ -313,7 +322,8 @@ def _clips_under(db: DbSession, track_id: str, rows: Sequence[dict[str, Any]]) -
     spans = []
     for row in rows:
         sides = [side for side in (row["before"], row["after"]) if side is not None]
-        edges = [side[name] for side in sides for name in ("start", "end", "dip_start", "dip_end") if side[name] is not None]
+        names = ("start", "end", "dip_start", "dip_end")
+        edges = [side[name] + side["shift"] for side in sides for name in names if side[name] is not None]
         spans.append((min(edges), max(edges)))
     clips = clip_rows(db, track_id).table
     marks = np.array(spans, np.float64)
@@ -327,7 +337,7 @@ def _clips_under_lane(db: DbSession, row: dict[str, Any]) -> list[str]:
     track = db.get(Track, sides[0]["track_id"])
     if track is None:
         return []
-    rate = require(db, Recording, track.recording_id, "recording").sample_rate
+    rate = clip_rows(db, track.id).rate
     before, after = (_lane_of(side) for side in (row["before"], row["after"]))
     span = changed_span(before, after)
     if span is None:

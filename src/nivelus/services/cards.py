@@ -12,12 +12,10 @@ from sqlmodel import col
 from nivelus.services.answers import tracks_of
 from nivelus.services.state import state_of
 from nivelus.services.targets import target_of
-from nivelus.services.views import (
-    CardPhrase,
-    CardView,
-)
+from nivelus.services.timeline import Timeline
+from nivelus.services.views import CardPhrase, CardView
 from nivelus.services.workbench import Workbench
-from nivelus.store.tables import Job, Recording, Session, Track
+from nivelus.store.tables import Job, Session, Track
 
 CARD_PHRASES = 160
 
@@ -32,7 +30,7 @@ def list_cards(bench: Workbench) -> list[CardView]:
 def _card(bench: Workbench, db: DbSession, session: Session) -> CardView:
     tracks = tracks_of(db, session.id)
     names = [track.name for track, _ in tracks]
-    duration = max((recording.frames / recording.sample_rate for _, recording in tracks), default=0.0)
+    duration = max((timeline.duration for _, timeline in tracks), default=0.0)
     spans, deviations = _phrases(bench, db, session, tracks)
     importing = db.scalar(
         select(func.count())
@@ -70,17 +68,17 @@ _KEPT = 100
 
 
 def _phrases(
-    bench: Workbench, db: DbSession, session: Session, tracks: list[tuple[Track, Recording]]
+    bench: Workbench, db: DbSession, session: Session, tracks: list[tuple[Track, Timeline]]
 ) -> tuple[Spans, list[float]]:
     """The phrases of a session that count: from when to when (seconds), and how far each is from the target as it sounds."""
-    key = session.id, session.revision, any(recording.missing for _, recording in tracks)
+    key = session.id, session.revision, any(timeline.missing for _, timeline in tracks)
     if key in _known:
         _known.move_to_end(key)
         return _known[key]
     spans: Spans = []
     deviations: list[float] = []
-    for track, recording in tracks:
-        state = state_of(bench, db, session, track, recording)
+    for track, timeline in tracks:
+        state = state_of(bench, db, session, track, timeline)
         judged = state.clips.judged
         target = target_of(bench, db, session, state)
         edges = np.stack([state.clips.spans.phrase_start, state.clips.spans.phrase_end], axis=1)[judged] / state.rate

@@ -6,23 +6,28 @@ A clip without a phrase (a piece of a pause) has a gain like any other. A locked
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 
+import numpy as np
+
+from nivelus.core.chain.placing import runs_of
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.marks.cells import measure_cell
 from nivelus.core.measure.grid import LevelGrid
-from nivelus.services.details import pin
+from nivelus.services.details import measurable, pin
 from nivelus.services.edits import run_edit
 from nivelus.services.levels import clips_of
 from nivelus.services.owners import joined_curves
 from nivelus.services.sessions import NAME_LENGTH
-from nivelus.services.state import grid_of, state_of
+from nivelus.services.state import state_of
+from nivelus.services.timeline import Timeline
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
 from nivelus.store.packing import pack_curve
 from nivelus.store.reading import ClipRow, clip_rows
-from nivelus.store.tables import Clip, Recording, Track
+from nivelus.store.tables import Clip, Track
 
 GAIN_RANGE = (-60.0, 24.0)
 FLAGS = {
@@ -43,7 +48,7 @@ def set_gain(
     if (by is None) == (to is None):
         raise Refused("Say either by how much, or to which gain.")
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         free = [clip for clip in _rows(edit, track, ids) if not clip.locked]
         if not free:
             raise Refused("What is selected is locked. Unlock it first (L).")
@@ -65,11 +70,11 @@ def set_gain(
 def set_flag(bench: Workbench, track_id: str, revision: int, ids: list[str], flag: str, on: bool) -> Changed:
     """Lock, leave out, or make a reference of clips; or the opposite."""
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         chosen = _rows(edit, track, ids)
         if flag == "locked":
             changing = [clip for clip in chosen if clip.locked != on]
-            pin(edit, track, state_of(bench, edit.db, edit.session, track, recording), changing, on)
+            pin(edit, track, timeline, state_of(bench, edit.db, edit.session, track, timeline), changing, on)
         edit.change_many(Clip, chosen, {clip.id: {flag: on} for clip in chosen})
         edit.label = f"{FLAGS[flag][0 if on else 1]} {_name(chosen)}"
 
@@ -80,7 +85,7 @@ def set_label(bench: Workbench, track_id: str, revision: int, clip_id: str, labe
     """Write down the words of a phrase; empty takes them away."""
     clean = "".join(c for c in label if c.isprintable()).strip()[: NAME_LENGTH * 4]
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         _chosen(edit, track, [clip_id])[0].label = clean
 
     return run_edit(bench, track_id, "Words of a phrase", revision, work)
@@ -89,20 +94,20 @@ def set_label(bench: Workbench, track_id: str, revision: int, clip_id: str, labe
 def cut(bench: Workbench, track_id: str, revision: int, at: float) -> Changed:
     """Cut the clip at ``at`` seconds in two; both keep its gain and its curve. A phrase that is cut becomes two phrases."""
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
-        grid = grid_of(bench, recording)
-        position = round(at * recording.sample_rate)
-        least = round(SHORTEST_CLIP_SECONDS * recording.sample_rate)
-        for clip in clips_of(edit.db, track.id):
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        measurable(timeline)
+        position = round(at * timeline.sample_rate)
+        least = round(SHORTEST_CLIP_SECONDS * timeline.sample_rate)
+        for clip in clips_of(edit.db, track):
             if clip.start + least <= position <= clip.end - least:
                 break
         else:
-            raise Refused("There is a border here already. Cut somewhere else.")
+            raise Refused("There is a border here already, or no clip. Cut somewhere else.")
         a, b = clip.phrase_start, clip.phrase_end
         right = Clip(**{**clip.model_dump(exclude={"id"}), "start": position})
         clip.end = position
-        take_phrase(clip, grid, recording, *_part(a, b, clip.start, position, least))
-        take_phrase(right, grid, recording, *_part(a, b, position, right.end, least))
+        take_phrase(bench, clip, timeline, *_part(a, b, clip.start, position, least))
+        take_phrase(bench, right, timeline, *_part(a, b, position, right.end, least))
         if clip.loudness is None:
             clip.label = ""
         elif clip.label and right.loudness is not None:
@@ -117,8 +122,8 @@ def cut(bench: Workbench, track_id: str, revision: int, at: float) -> Changed:
 def join(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Changed:
     """Join neighbouring clips to one with one phrase; it takes the gain of the one with the longest phrase."""
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
-        clips = clips_of(edit.db, track.id)
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        clips = clips_of(edit.db, track)
         chosen = sorted(_chosen(edit, track, ids), key=lambda clip: clip.start)
         if len(chosen) < 2:
             raise Refused("Select two or more neighbouring phrases to join them.")
@@ -127,11 +132,14 @@ def join(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Chan
             raise Refused("Only neighbours can be joined. Select the ones in between as well.")
         if any(clip.locked for clip in chosen):
             raise Refused("One of them is locked. Unlock it first (L).")
+        if len(runs_of([(clip.recording_id, clip.shift, clip.start, clip.end) for clip in chosen])) > 1:
+            raise Refused("What was moved or cut apart cannot be joined: it would not sound as it does now.")
+        measurable(timeline)
         longest = max(chosen, key=_phrase_length)
         starts = [clip.phrase_start for clip in chosen if clip.phrase_start is not None]
         ends = [clip.phrase_end for clip in chosen if clip.phrase_end is not None]
         kept = chosen[0]
-        kept.curve = _joined_curve(chosen, recording)
+        kept.curve = _joined_curve(chosen, timeline)
         kept.end, kept.gain = chosen[-1].end, longest.gain
         kept.by_hand, kept.drafted = longest.by_hand, longest.drafted
         kept.label = " ".join(clip.label for clip in chosen if clip.label)
@@ -140,7 +148,7 @@ def join(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Chan
         kept.reference = longest.reference
         for clip in chosen[1:]:
             edit.db.delete(clip)
-        take_phrase(kept, grid_of(bench, recording), recording, min(starts, default=None), max(ends, default=None))
+        take_phrase(bench, kept, timeline, min(starts, default=None), max(ends, default=None))
         edit.label = f"Join {len(chosen)} phrases"
 
     return run_edit(bench, track_id, "Join", revision, work)
@@ -152,19 +160,24 @@ def move_border(bench: Workbench, track_id: str, revision: int, clip_id: str, at
     A phrase that touches the border, or that the border runs into, ends there; both clips keep at least 20 ms.
     """
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
-        clips = clips_of(edit.db, track.id)
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        clips = clips_of(edit.db, track)
         index = next((i for i, clip in enumerate(clips) if clip.id == clip_id), -1)
         if index < 0:
             raise NotFound("This phrase is not there any more.", id=clip_id)
         if index + 1 >= len(clips):
             raise Refused("The end of the recording stays where it is.")
         left, right = clips[index], clips[index + 1]
+        if left.end < right.start:
+            raise Refused("There is silence behind this phrase. Move its end by itself.")
+        measurable(timeline)
         if left.locked or right.locked:
             raise Refused("A phrase beside this border is locked. Unlock it first (L).")
-        least = round(SHORTEST_CLIP_SECONDS * recording.sample_rate)
-        border = min(max(round(at * recording.sample_rate), left.start + least), right.end - least)
-        old, grid = left.end, grid_of(bench, recording)
+        least = round(SHORTEST_CLIP_SECONDS * timeline.sample_rate)
+        # neither of them reaches further than its recording does
+        earliest = max(left.start + least, right.shift)
+        latest = min(right.end - least, left.shift + timeline.span_of(left.recording_id))
+        border, old = min(max(round(at * timeline.sample_rate), earliest), latest), left.end
         left_end, right_start = left.phrase_end, right.phrase_start
         if left_end is not None and (left_end == old or left_end > border):
             left_end = border
@@ -174,8 +187,8 @@ def move_border(bench: Workbench, track_id: str, revision: int, clip_id: str, at
             if a is not None and b is not None and b - a < least:
                 raise Refused("The border cannot swallow a phrase. Join the two instead (Shift+C).")
         left.end = right.start = border
-        take_phrase(left, grid, recording, left.phrase_start, left_end)
-        take_phrase(right, grid, recording, right_start, right.phrase_end)
+        take_phrase(bench, left, timeline, left.phrase_start, left_end)
+        take_phrase(bench, right, timeline, right_start, right.phrase_end)
 
     return run_edit(bench, track_id, "Move a border", revision, work)
 
@@ -212,15 +225,22 @@ def _limited(gain: float) -> float:
     return round(min(max(gain, GAIN_RANGE[0]), GAIN_RANGE[1]), 2) + 0.0
 
 
-def _joined_curve(clips: list[Clip], recording: Recording) -> str:
+def _joined_curve(clips: list[Clip], timeline: Timeline) -> str:
     """The curve of clips that become one: each heard as before, within its old borders."""
     if len({clip.curve for clip in clips}) == 1:
         return clips[0].curve
-    return pack_curve(joined_curves(clips, recording.sample_rate))
+    joined = joined_curves(clips, timeline.sample_rate)
+    by = clips[0].shift / timeline.sample_rate
+    return pack_curve(replace(joined, at=np.round(joined.at - by, 9)) if by else joined)
 
 
 def _phrase_length(clip: Clip) -> int:
     return (clip.phrase_end or 0) - (clip.phrase_start or 0)
+
+
+def phrase_within(clip: Clip, rate: int) -> tuple[int | None, int | None]:
+    """What of a clip's phrase lies within it; none if that is shorter than a clip may be."""
+    return _part(clip.phrase_start, clip.phrase_end, clip.start, clip.end, round(SHORTEST_CLIP_SECONDS * rate))
 
 
 def _part(a: int | None, b: int | None, start: int, end: int, least: int) -> tuple[int | None, int | None]:
@@ -230,9 +250,18 @@ def _part(a: int | None, b: int | None, start: int, end: int, least: int) -> tup
     return max(a, start), min(b, end)
 
 
-def take_phrase(clip: Clip, grid: LevelGrid, recording: Recording, a: int | None, b: int | None) -> None:
-    """Give a clip its phrase and measure both."""
-    cell = measure_cell(grid, clip.start, clip.end, a, b, clip.confidence, recording.room_tone)
+def take_phrase(bench: Workbench, clip: Clip, timeline: Timeline, a: int | None, b: int | None) -> None:
+    """Give a clip its phrase, in samples of the track, and measure both in its recording."""
+    recorded = timeline.recorded(clip.recording_id)
+    measure_clip(clip, bench.vault.grid(recorded), recorded.room_tone, timeline.sample_rate, a, b)
+
+
+def measure_clip(clip: Clip, grid: LevelGrid, room_tone: float, rate: int, a: int | None, b: int | None) -> None:
+    """Give a clip of a track of some ``rate`` its phrase, and measure both in the grid of its recording."""
+    scale = grid.sample_rate / rate
+    start, end = (round((at - clip.shift) * scale) for at in (clip.start, clip.end))
+    first, last = (None if at is None else round((at - clip.shift) * scale) for at in (a, b))
+    cell = measure_cell(grid, start, end, first, last, clip.confidence, room_tone)
     levels = cell.levels
     clip.phrase_start, clip.phrase_end = a, b
     clip.true_peak, clip.room_tone = cell.true_peak, cell.room_tone

@@ -13,6 +13,7 @@ from sqlalchemy import select
 from sqlmodel import col
 
 from nivelus.core.chain.marks import Hand, TrackMarks
+from nivelus.core.chain.placing import Run, moved_hand, run_at
 from nivelus.core.chain.proposals import measured, touched
 from nivelus.core.chain.state import TrackState
 from nivelus.core.drafts.dips import ALL_KINDS, FREE, LEAST_DIP, RAMPS
@@ -22,13 +23,14 @@ from nivelus.core.marks.details import find_details
 from nivelus.core.marks.mark import Mark
 from nivelus.services.edits import run_edit
 from nivelus.services.levels import phrases_of
-from nivelus.services.state import MISSING, grid_of, owners_of_track, rules_of, state_of
+from nivelus.services.state import owners_of_track, rules_of, state_of
+from nivelus.services.timeline import MISSING, Timeline
 from nivelus.services.views import Changed, TrialView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
 from nivelus.store.packing import pack
-from nivelus.store.reading import ClipRow, clip_rows
-from nivelus.store.tables import Detail, MarkSet, Recording, Track
+from nivelus.store.reading import ClipRow
+from nivelus.store.tables import Detail, MarkSet, Track
 
 SHORTEST = 0.005
 """Seconds that a mark or the flat part of a dip made by hand lasts at least."""
@@ -37,13 +39,13 @@ NAMES = {"breath": "breath", "ess": "ess", "knock": "knock", "gap": "gap", FREE:
 PLURALS = {"breath": "breaths", "ess": "esses", "knock": "knocks", "gap": "gaps", FREE: "dips"}
 _AT_ONCE = 500
 
-Work = Callable[[Edit, Track, Recording, TrackState], None]
+Work = Callable[[Edit, Track, Timeline, TrackState], None]
 
 
 def set_rule(bench: Workbench, track_id: str, revision: int, kind: str, values: Mapping[str, Any]) -> Changed:
     """Change the rule of a kind: its switch, its slider, its limits. Moves every dip of that kind at once."""
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         rule = rules_of(track, {kind: values})[kind]
         if rule.deepest > rule.shallowest:
             raise Refused("The deepest that a dip may go is not above the shallowest.")
@@ -73,11 +75,11 @@ def set_depth(
     if (by is None) == (to is None):
         raise Refused("Say either by how much, or to which depth.")
 
-    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
         marks = state.marks
         places = _free(edit, state, ids)
         for place in places:
-            row = _row(edit, track, state, place)
+            row = _row(edit, track, timeline, state, place)
             now, is_on = float(marks.draft.dips.depth[place]), bool(marks.applied[place])
             row.keep = "in"
             if by is not None and by < 0 and not is_on and now < 0:
@@ -96,11 +98,11 @@ def set_depth(
 def set_keep(bench: Workbench, track_id: str, revision: int, ids: list[str], keep: str) -> Changed:
     """Keep marks out of their rule, in whatever its switch says, or let the rule decide again."""
 
-    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
         marks = state.marks
         places = _free(edit, state, ids)
         for place in places:
-            _row(edit, track, state, place).keep = keep
+            _row(edit, track, timeline, state, place).keep = keep
         verb = {"out": "Keep out", "in": "Take in", "rule": "By the rule:"}[keep]
         edit.label = f"{verb} {_names(marks, places)}"
 
@@ -110,11 +112,11 @@ def set_keep(bench: Workbench, track_id: str, revision: int, ids: list[str], kee
 def set_shape(bench: Workbench, track_id: str, revision: int, ids: list[str], notch: bool) -> Changed:
     """Make dips notches, deepest in the middle, or flat again."""
 
-    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
         marks = state.marks
         places = _free(edit, state, ids)
         for place in places:
-            _row(edit, track, state, place).notch = notch
+            _row(edit, track, timeline, state, place).notch = notch
         edit.label = f"{'Notch' if notch else 'Flat'}: {_names(marks, places)}"
 
     return _run(bench, track_id, revision, work)
@@ -132,15 +134,15 @@ def set_edges(
 ) -> Changed:
     """Move the edges of a dip (seconds, where it is at its depth) or set the length of its ramps (seconds)."""
 
-    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
         marks = state.marks
         (place,) = _free(edit, state, [id])
-        rate, dips = recording.sample_rate, marks.draft.dips
-        row = _row(edit, track, state, place)
+        rate, dips = timeline.sample_rate, marks.draft.dips
+        row = _row(edit, track, timeline, state, place)
         if start is not None or end is not None:
-            a, b = _within(recording, start, end, float(dips.start[place]) / rate, float(dips.end[place]) / rate)
-            row.dip_start = a if start is not None else row.dip_start
-            row.dip_end = b if end is not None else row.dip_end
+            a, b = _within(timeline, start, end, float(dips.start[place]) / rate, float(dips.end[place]) / rate)
+            row.dip_start = a - row.shift if start is not None else row.dip_start
+            row.dip_end = b - row.shift if end is not None else row.dip_end
         row.ramp_in = row.ramp_in if ramp_in is None else min(ramp_in, LONGEST_RAMP)
         row.ramp_out = row.ramp_out if ramp_out is None else min(ramp_out, LONGEST_RAMP)
         edit.label = f"Edges of {_names(marks, [place])}"
@@ -162,12 +164,12 @@ def correct(
     if (start is not None or end is not None) and len(ids) != 1:
         raise Refused("Edges are moved one mark at a time.")
 
-    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
         marks = state.marks
         places = _free(edit, state, ids)
-        what, rate = _names(marks, places), recording.sample_rate
+        what, rate = _names(marks, places), timeline.sample_rate
         for place in places:
-            row = _row(edit, track, state, place)
+            row = _row(edit, track, timeline, state, place)
             if gone:
                 if row.found is None:
                     edit.db.delete(row)
@@ -175,11 +177,13 @@ def correct(
                     row.gone = True
                 continue
             if start is not None or end is not None:
-                row.start, row.end = _within(recording, start, end, row.start / rate, row.end / rate)
+                now = (row.start + row.shift) / rate, (row.end + row.shift) / rate
+                a, b = _within(timeline, start, end, *now)
+                row.start, row.end = a - row.shift, b - row.shift
                 row.dip_start = row.dip_end = None
             row.kind = kind or row.kind
             row.moved = True
-            _measure(row, recording, state)
+            _measure(row, timeline, state)
         if gone:
             edit.label = f"Not a mark: {what}"
         else:
@@ -193,19 +197,21 @@ def make(
 ) -> Changed:
     """Make a mark, or a free dip, over a span of seconds by hand. A free dip goes down by 6 dB if nothing else is said."""
 
-    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
-        a, b = _within(recording, start, end, start, end)
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
+        a, b = _within(timeline, start, end, start, end)
+        run = _run_at(timeline, (a + b) / 2)
+        a, b = max(a, run.start), min(b, run.end)
         row = Detail(track_id=track.id, kind=kind, start=a, end=b, level=0.0, keep="in")
         if any(_are_locked(state, np.array([(a + b) / 2]))):
             raise Refused("This phrase is locked. Unlock it first (L).")
         if kind == FREE:
             row.offset = -6.0 if depth is None else depth
             # what was drawn is the whole of the dip: its ramps lie inside
-            ramp = min(RAMPS[FREE][0], (b - a) / recording.sample_rate / 3)
+            ramp = min(RAMPS[FREE][0], (b - a) / timeline.sample_rate / 3)
             row.ramp_in = row.ramp_out = ramp
-            row.dip_start, row.dip_end = a + round(ramp * recording.sample_rate), b - round(ramp * recording.sample_rate)
-        _measure(row, recording, state)
-        edit.db.add(row)
+            row.dip_start, row.dip_end = a + round(ramp * timeline.sample_rate), b - round(ramp * timeline.sample_rate)
+        hand = measured(state, Hand(*(getattr(row, name) for name in Hand._fields)), timeline.shows_esses)
+        _made(edit, track, timeline, hand)
         edit.label = f"Make a {NAMES[kind]}"
 
     return _run(bench, track_id, revision, work)
@@ -214,64 +220,74 @@ def make(
 def reset(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Changed:
     """Forget what the hand did to marks: those that were found are as they were, those made by hand go."""
 
-    def work(edit: Edit, track: Track, recording: Recording, state: TrackState) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
         marks = state.marks
         places = [place for place in _free(edit, state, ids) if marks.by_hand[place] is not None]
         if not places:
             raise Refused("Nothing was done by hand here.")
         for place in places:
-            edit.db.delete(_row(edit, track, state, place))
+            edit.db.delete(_row(edit, track, timeline, state, place))
         edit.label = f"Back to the rule: {_names(marks, places)}"
 
     return _run(bench, track_id, revision, work)
 
 
-def put_hands(edit: Edit, track: Track, state: TrackState, hands: Iterable[Hand]) -> None:
+def put_hands(edit: Edit, track: Track, timeline: Timeline, state: TrackState, hands: Iterable[Hand]) -> None:
     """Keep what a draft makes of marks, and marks that it makes."""
     for hand in hands:
         places = state.marks.at([hand.found or hand.id])
-        row = _row(edit, track, state, places[0]) if places else _made(edit, track, hand)
-        for name, value in _columns(hand).items():
+        row = _row(edit, track, timeline, state, places[0]) if places else _made(edit, track, timeline, hand)
+        for name, value in _columns(timeline, hand).items():
             setattr(row, name, value)
 
 
 def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
     """Find the details of a track anew, in and between its phrases as they are now. What the hand did stays."""
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
-        grid = grid_of(bench, recording)
-        put_found(edit, track, recording, find_details(grid, phrases_of(clip_rows(edit.db, track.id), recording)))
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        measurable(timeline)
+        for id in dict.fromkeys(run.recording for run in timeline.runs):
+            grid = bench.vault.grid(timeline.recorded(id))
+            phrases = phrases_of(edit.db, track, timeline.sample_rate, id)
+            put_found(edit, track, timeline, id, find_details(grid, phrases))
         edit.label = "Find the details again"
 
     return run_edit(bench, track_id, "Find the details again", revision, work)
 
 
-def put_found(edit: Edit, track: Track, recording: Recording, details: Iterable[Mark]) -> None:
-    """Keep the details that were found in place of those from before."""
-    data = pack(details, recording.sample_rate, recording.frames)
-    row = edit.db.scalars(select(MarkSet).where(col(MarkSet.track_id) == track.id)).first()
+def put_found(edit: Edit, track: Track, timeline: Timeline, id: str | None, details: Iterable[Mark]) -> None:
+    """Keep the details that were found in one of a track's recordings in place of those from before."""
+    data = pack(details, timeline.sample_rate, timeline.span_of(id))
+    of_recording = (col(MarkSet.track_id) == track.id, col(MarkSet.recording_id).is_(id))
+    row = edit.db.scalars(select(MarkSet).where(*of_recording)).first()
     if row is None:
-        edit.db.add(MarkSet(track_id=track.id, data=data))
+        edit.db.add(MarkSet(track_id=track.id, recording_id=id, data=data))
     else:
         row.data = data
 
 
-def pin(edit: Edit, track: Track, state: TrackState, locked: Iterable[ClipRow], on: bool) -> None:
+def measurable(timeline: Timeline) -> None:
+    """Raises Refused where something of a track is missing, so that nothing can be measured."""
+    if timeline.missing:
+        raise Refused(MISSING)
+
+
+def pin(edit: Edit, track: Track, timeline: Timeline, state: TrackState, locked: Iterable[ClipRow], on: bool) -> None:
     """Let the dips of clips that are being locked keep the depth they have; or follow the rule again."""
     marks = state.marks
     middle = (marks.arrays.start + marks.arrays.end) / 2
     for clip in locked:
         for place in np.flatnonzero((middle >= clip.start) & (middle < clip.end)).tolist():
             if on:
-                row = _row(edit, track, state, place)
+                row = _row(edit, track, timeline, state, place)
                 row.pinned = float(marks.draft.dips.depth[place]) if marks.applied[place] else 0.0
             elif marks.by_hand[place] is not None:
-                _row(edit, track, state, place).pinned = None
+                _row(edit, track, timeline, state, place).pinned = None
 
 
 def _run(bench: Workbench, track_id: str, revision: int, work: Work) -> Changed:
-    def run(edit: Edit, track: Track, recording: Recording) -> None:
-        work(edit, track, recording, state_of(bench, edit.db, edit.session, track, recording))
+    def run(edit: Edit, track: Track, timeline: Timeline) -> None:
+        work(edit, track, timeline, state_of(bench, edit.db, edit.session, track, timeline))
 
     return run_edit(bench, track_id, "Details", revision, run, settles=True)
 
@@ -298,42 +314,53 @@ def _are_locked(state: TrackState, at: FloatArray) -> list[bool]:
     return [bool(locked) for locked in state.clips.locked[state.clips.at(at)]]
 
 
-def _row(edit: Edit, track: Track, state: TrackState, place: int) -> Detail:
+def _row(edit: Edit, track: Track, timeline: Timeline, state: TrackState, place: int) -> Detail:
     """The row of a mark, made now if the hand never touched it."""
     known = state.marks.by_hand[place]
     if known is not None:
         row: Detail = require(edit.db, Detail, known.id, "mark")
         return row
-    return _made(edit, track, touched(state, place))
+    return _made(edit, track, timeline, touched(state, place))
 
 
-def _made(edit: Edit, track: Track, hand: Hand) -> Detail:
+def _made(edit: Edit, track: Track, timeline: Timeline, hand: Hand) -> Detail:
     """A new row for what the hand makes of a mark."""
-    row = Detail(track_id=track.id, **_columns(hand))
+    row = Detail(track_id=track.id, take=track.take, **_columns(timeline, hand))
     edit.db.add(row)
     return row
 
 
-def _columns(hand: Hand) -> dict[str, Any]:
-    return {name: value for name, value in hand._asdict().items() if name != "id"}
+def _columns(timeline: Timeline, hand: Hand) -> dict[str, Any]:
+    """A hand as its row keeps it: in positions of the recording that lies where the mark does."""
+    run = _run_at(timeline, (hand.start + hand.end) / 2)
+    own = moved_hand(hand, -run.shift)._replace(recording_id=run.recording, shift=run.shift)
+    return {name: value for name, value in own._asdict().items() if name != "id"}
 
 
-def _within(recording: Recording, start: float | None, end: float | None, a: float, b: float) -> tuple[int, int]:
+def _run_at(timeline: Timeline, position: float) -> Run:
+    run = run_at(timeline.runs, position)
+    if run is None:
+        raise Refused("There is silence here: nothing to be turned down.")
+    return run
+
+
+def _within(timeline: Timeline, start: float | None, end: float | None, a: float, b: float) -> tuple[int, int]:
     """Edges in samples: those given, else ``a`` and ``b`` seconds; within the recording and in order."""
-    rate = recording.sample_rate
+    rate = timeline.sample_rate
     first = round((a if start is None else start) * rate)
     last = round((b if end is None else end) * rate)
-    first, last = max(first, 0), min(last, recording.frames)
+    first, last = max(first, 0), min(last, timeline.frames)
     if last - first < round(SHORTEST * rate):
         raise Refused("The end has to come after the start. Drag it further, or take the mark away (X).")
     return first, last
 
 
-def _measure(row: Detail, recording: Recording, state: TrackState) -> None:
+def _measure(row: Detail, timeline: Timeline, state: TrackState) -> None:
     """Measure a mark that was moved or made."""
     if state.grid is None:
         raise Refused(MISSING)
-    hand = measured(state, Hand(row.id, row.found, row.found_end, row.kind, row.start, row.end), recording.shows_esses)
+    start, end = row.start + row.shift, row.end + row.shift
+    hand = measured(state, Hand(row.id, row.found, row.found_end, row.kind, start, end), timeline.shows_esses)
     row.level, row.excess = hand.level, hand.excess
 
 

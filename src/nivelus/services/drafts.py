@@ -21,11 +21,12 @@ from nivelus.services.details import put_hands
 from nivelus.services.edits import run_edit
 from nivelus.services.state import owners_of_track, state_of
 from nivelus.services.targets import limits_of
+from nivelus.services.timeline import Timeline
 from nivelus.services.views import Changed, DraftItem, DraftView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
 from nivelus.store.reading import clip_rows
-from nivelus.store.tables import Clip, Recording, Session, Track
+from nivelus.store.tables import Clip, Session, Track
 
 HELD = ("locked", "reference", "left out", "by hand")
 
@@ -43,12 +44,12 @@ def draft(
     phrases back.
     """
     with bench.database.reading() as db:
-        session, track, recording = owners_of_track(db, track_id)
+        session, track, timeline = owners_of_track(db, track_id)
         # what is only tried must not reach the database
         db.expunge(session)
         for name, value in (rule or {}).items():
             setattr(session, name, value)
-        state = state_of(bench, db, session, track, recording)
+        state = state_of(bench, db, session, track, timeline)
         judged, found = _propose(bench, db, session, state, ids, peaks)
     gain, reason, clips = found.draft.gain, found.draft.reason, state.clips
     after = found.levels + gain
@@ -79,8 +80,8 @@ def draft(
 def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] | None = None, peaks: bool = False) -> Changed:
     """Do what the draft proposes, as one step."""
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
-        state = state_of(bench, edit.db, edit.session, track, recording)
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        state = state_of(bench, edit.db, edit.session, track, timeline)
         clips = state.clips
         _, found = _propose(bench, edit.db, edit.session, state, ids, peaks)
         drafted = zip(found.places.tolist(), found.draft.gain.tolist(), found.draft.reason, strict=True)
@@ -95,7 +96,7 @@ def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] 
         edit.label = "Even out 1 phrase" if moved == 1 else f"Even out {moved} phrases"
         if peaks and found.freed:
             dips = [dip for phrase in found.freed.values() for dip in phrase.dips]
-            put_hands(edit, track, state, peak_hands(state, found, recording.shows_esses))
+            put_hands(edit, track, timeline, state, peak_hands(state, found, timeline.shows_esses))
             deepest = min(dip.depth for dip in dips)
             what = "1 short peak" if len(dips) == 1 else f"{len(dips)} short peaks"
             edit.label += f", {what} down by {-deepest:.1f} dB" + (" at most" if len(dips) > 1 else "")

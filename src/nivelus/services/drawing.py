@@ -46,19 +46,20 @@ from nivelus.services.owners import (
     gain_of,
     hand_range,
     lane_now,
+    lane_owner,
     lane_row,
-    length_of,
     own_part,
     owners_of,
     whole_lane,
     widen,
 )
-from nivelus.services.state import working_range
+from nivelus.services.state import owners_of_track, working_range
+from nivelus.services.timeline import Timeline
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
-from nivelus.store.history import Edit, require
+from nivelus.store.history import Edit
 from nivelus.store.packing import unpack_curve
-from nivelus.store.tables import Lane, Recording, Track
+from nivelus.store.tables import Lane, Track
 
 RAMP = 0.06
 """Seconds of the ramps of a lift."""
@@ -84,7 +85,7 @@ def lift_span(bench: Workbench, track_id: str, revision: int, lane: str, start: 
     It goes as far as the working range lets all of it go.
     """
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         within = hand_range(edit, track, lane)
 
         def raised(curve: Curve, a: float, b: float) -> Curve:
@@ -92,7 +93,7 @@ def lift_span(bench: Workbench, track_id: str, revision: int, lane: str, start: 
             amount = _kept(by, inside, within)
             return lift(curve, a, b, amount, RAMP, RAMP) if amount else curve
 
-        _draw(edit, track, recording, lane, raised, (start, end), by_hand=True)
+        _draw(edit, track, timeline, lane, raised, (start, end), by_hand=True)
 
     return run_edit(bench, track_id, f"Lift the {NAMES[lane]} by {by:+.1f} dB", revision, work)
 
@@ -166,10 +167,9 @@ def paste_range(
 ) -> Changed:
     """Put a range of a lane, maybe of another track (``source``: its track and lane), at a moment of this one."""
     with bench.database.reading() as db:
-        origin = require(db, Track, source[0], "track")
-        recording = require(db, Recording, origin.recording_id, "recording")
+        _, origin, timeline = owners_of_track(db, source[0])
         # the offset of a trim is that of its track and stays with it
-        piece = copy_range(whole_lane(db, origin, recording.sample_rate, source[1], with_offset=False), start, end)
+        piece = copy_range(whole_lane(db, origin, timeline.sample_rate, source[1], with_offset=False), start, end)
 
     def work(curve: Curve, a: float, b: float) -> Curve:
         if lane == "curve" and b - a < SHORTEST_PIECE:
@@ -218,15 +218,15 @@ def change_points(
             curve = set_points(
                 curve, chosen, None if to is None else gain_of(to), None if shape is None else Shape[shape.upper()]
             )
-        earliest, latest = max(owner.start, 0.0), min(owner.end, owner.length)
+        earliest, latest = max(owner.start, owner.within[0]), min(owner.end, owner.within[1])
         later = min(max(seconds, earliest - curve.at[chosen[0]]), latest - curve.at[chosen[-1]])
         return move_points(curve, chosen, later, _kept(by, curve.db[chosen], within) if by else 0.0)
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         wanted = set(points)
         first, found, moved = 0, 0, False
         within = hand_range(edit, track, lane)
-        for owner in owners_of(edit, track, recording, lane, EVERYWHERE):
+        for owner in owners_of(edit, track, timeline, lane, EVERYWHERE):
             curve = owner.curve()
             shown = np.flatnonzero(heard(curve, owner.start, owner.end))
             chosen = shown[[place - first for place in sorted(wanted) if first <= place < first + len(shown)]]
@@ -252,8 +252,8 @@ def change_points(
 def clear(bench: Workbench, track_id: str, revision: int, lane: str) -> Changed:
     """Take all points of a lane away, and the offset of a trim."""
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
-        if not _clear(edit, track, recording, lane):
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        if not _clear(edit, track, timeline, lane):
             raise Refused(f"There is no {NAMES[lane]} to take away.")
 
     return run_edit(bench, track_id, f"Take the {NAMES[lane]} away", revision, work)
@@ -262,7 +262,7 @@ def clear(bench: Workbench, track_id: str, revision: int, lane: str) -> Changed:
 def set_trim(bench: Workbench, track_id: str, revision: int, db: float | None = None, off: bool | None = None) -> Changed:
     """Trim the whole track by some dB, or switch the trim off or on; off, it keeps what it is."""
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         row = lane_row(edit, track, "trim")
         if db is not None:
             row.offset = round(db, 2) + 0.0
@@ -283,25 +283,25 @@ def hand_over(
     """
     label = "Fold the trim into the ride" if (lane, to) == ("trim", "ride") else f"Move the {NAMES[lane]} into the {NAMES[to]}"
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         if lane == to:
             raise Refused("Choose another lane to move this into.")
         if any(lane_row(edit, track, name).off for name in (lane, to) if name != "curve"):
             raise Refused("The trim is switched off. Switch it on first, so that what is heard stays.")
         for name in (lane, to):
-            _settle(edit, track, recording, name)
-        moved = limit(lane_now(edit, track, recording, lane), *working_range(track))
+            _settle(edit, track, timeline, name)
+        moved = limit(lane_now(edit, track, timeline, lane), *working_range(track))
         if span is not None and len(moved):
             moved = _alone(moved, min(span), max(span))
         if not len(moved) or not (span is None or finite(moved.db).any()):
             raise Refused(f"There is no {NAMES[lane]} here to move.")
         if span is None:
-            _clear(edit, track, recording, lane)
+            _clear(edit, track, timeline, lane)
         else:
-            _add(edit, track, recording, lane, replace(moved, db=-finite(moved.db)))
-            for owner in owners_of(edit, track, recording, lane, span):
+            _add(edit, track, timeline, lane, replace(moved, db=-finite(moved.db)))
+            for owner in owners_of(edit, track, timeline, lane, span):
                 owner.put(_without_rests(owner.curve()), track)
-        _add(edit, track, recording, to, moved)
+        _add(edit, track, timeline, to, moved)
 
     return run_edit(bench, track_id, label, revision, work)
 
@@ -312,7 +312,7 @@ def set_range(bench: Workbench, track_id: str, revision: int, low: float, high: 
     if not low < 0 < high:
         raise Refused("A working range lies around 0 dB.")
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         track.range_low, track.range_high = low, high
 
     name = "silence" if low <= SILENCE else f"{low:+.0f}"
@@ -322,8 +322,7 @@ def set_range(bench: Workbench, track_id: str, revision: int, low: float, high: 
 def bring_in(bench: Workbench, track_id: str, revision: int, lane: str, name: str, data: bytes) -> Changed:
     """Bring in a curve that was drawn elsewhere, in place of what is in a lane."""
     with bench.database.reading() as db:
-        track = require(db, Track, track_id, "track")
-        length = length_of(require(db, Recording, track.recording_id, "recording"))
+        length = owners_of_track(db, track_id)[2].duration
     # what lies beyond the end of the track would never be heard
     curve = inside_of(parse_curve(PurePath(name), data), 0.0, length)
     if len(curve) > MOST_POINTS:
@@ -331,9 +330,9 @@ def bring_in(bench: Workbench, track_id: str, revision: int, lane: str, name: st
     if len(curve) > MOST_POINTS:
         raise CurveFileError(f"“{PurePath(name).name}” holds more than {MOST_POINTS} points.")
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
-        _clear(edit, track, recording, lane)
-        _add(edit, track, recording, lane, curve)
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        _clear(edit, track, timeline, lane)
+        _add(edit, track, timeline, lane, curve)
 
     return run_edit(bench, track_id, f"Bring in a {NAMES[lane]}", revision, work)
 
@@ -344,9 +343,8 @@ def write_out(bench: Workbench, track_id: str, lane: str, ending: str) -> tuple[
     if known is None or lane not in LANES:
         raise Refused("A clip curve, ride or trim is written as csv or mid.")
     with bench.database.reading() as db:
-        track = require(db, Track, track_id, "track")
-        recording = require(db, Recording, track.recording_id, "recording")
-        curve = whole_lane(db, track, recording.sample_rate, lane)
+        _, track, timeline = owners_of_track(db, track_id)
+        curve = whole_lane(db, track, timeline.sample_rate, lane)
     if not len(curve):
         raise Refused(f"There is no {NAMES[lane]} to write out.")
     return f"{track.name} {NAMES[lane]}.{ending}", known.write(curve)
@@ -372,27 +370,27 @@ def _change(
         track_id,
         label,
         revision,
-        lambda edit, track, recording: _draw(edit, track, recording, lane, work, span, needs_points, by_hand),
+        lambda edit, track, timeline: _draw(edit, track, timeline, lane, work, span, needs_points, by_hand),
     )
 
 
 def _draw(
     edit: Edit,
     track: Track,
-    recording: Recording,
+    timeline: Timeline,
     lane: str,
     work: Drawing,
     span: tuple[float, float],
     needs_points: bool = False,
     by_hand: bool = False,
 ) -> None:
-    start, end, length = min(span), max(span), length_of(recording)
+    start, end, length = min(span), max(span), timeline.duration
     if start > length:
         raise Refused(f"This lies beyond the end of the track, which is {length:.1f} s long.")
     is_point, end = start == end, min(end, length)
     within = hand_range(edit, track, lane) if by_hand else None
     drawn, held = 0, True
-    for owner in owners_of(edit, track, recording, lane, (start, end)):
+    for owner in owners_of(edit, track, timeline, lane, (start, end)):
         curve = owner.curve()
         a, b = max(start, owner.start), min(end, owner.end)
         # of a clip that is only brushed there is nothing to draw on
@@ -425,28 +423,28 @@ def _alone(curve: Curve, start: float, end: float) -> Curve:
     )
 
 
-def _add(edit: Edit, track: Track, recording: Recording, lane: str, more: Curve) -> None:
+def _add(edit: Edit, track: Track, timeline: Timeline, lane: str, more: Curve) -> None:
     """Add a curve to a lane."""
-    for owner in owners_of(edit, track, recording, lane, EVERYWHERE):
+    for owner in owners_of(edit, track, timeline, lane, EVERYWHERE):
         own = own_part(more, owner.start, owner.end)
         if len(own):
             owner.put(add(owner.curve(), own), track)
 
 
-def _settle(edit: Edit, track: Track, recording: Recording, lane: str) -> None:
+def _settle(edit: Edit, track: Track, timeline: Timeline, lane: str) -> None:
     """Make what is heard of a lane what is drawn: what lies beyond the working range, at its ends."""
     within = hand_range(edit, track, lane)
-    for owner in owners_of(edit, track, recording, lane, EVERYWHERE):
+    for owner in owners_of(edit, track, timeline, lane, EVERYWHERE):
         curve = owner.curve()
         held = limit(curve, *within)
         if held is not curve:
             owner.put(held, track)
 
 
-def _clear(edit: Edit, track: Track, recording: Recording, lane: str) -> bool:
+def _clear(edit: Edit, track: Track, timeline: Timeline, lane: str) -> bool:
     """Take all of a lane away; whether there was anything."""
     found = False
-    for owner in owners_of(edit, track, recording, lane, EVERYWHERE):
+    for owner in owners_of(edit, track, timeline, lane, EVERYWHERE):
         if isinstance(owner.row, Lane):
             found |= owner.row.offset != 0.0
             owner.row.offset = 0.0
@@ -481,9 +479,9 @@ def _with_ramps(curve: Curve, start: float, end: float) -> tuple[float, float]:
     return min([start, *near[:1].tolist()]), max([end, *near[-1:].tolist()])
 
 
-def put_lane(edit: Edit, track: Track, recording: Recording, lane: str, curve: Curve) -> None:
+def put_lane(edit: Edit, track: Track, timeline: Timeline, lane: str, curve: Curve) -> None:
     """Make a curve the ride or the trim."""
-    Owner(lane_row(edit, track, lane), *EVERYWHERE, length_of(recording)).put(curve, track)
+    lane_owner(edit, track, timeline, lane).put(curve, track)
 
 
 def count_of(count: int, what: str) -> str:

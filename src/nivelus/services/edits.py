@@ -6,13 +6,12 @@ from collections.abc import Callable
 
 from nivelus.services.answers import after_edit
 from nivelus.services.settling import settling
-from nivelus.services.views import (
-    Changed,
-)
+from nivelus.services.timeline import Timeline, timeline_of
+from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import Edit, require
-from nivelus.store.tables import Recording, Track
+from nivelus.store.tables import Track
 
 
 def run_edit(
@@ -20,7 +19,7 @@ def run_edit(
     track_id: str,
     label: str,
     revision: int,
-    work: Callable[[Edit, Track, Recording], None],
+    work: Callable[[Edit, Track, Timeline], None],
     settles: bool = False,
 ) -> Changed:
     """Run an edit of a track as one step of its session's history.
@@ -31,9 +30,9 @@ def run_edit(
         session_id = require(db, Track, track_id, "track").session_id
     with history.edit(bench.database, session_id, label, revision) as edit:
         track = require(edit.db, Track, track_id, "track")
-        recording = require(edit.db, Recording, track.recording_id, "recording")
+        timeline = timeline_of(edit.db, track)
         if settles:
-            settling(bench, edit, track, recording, lambda: work(edit, track, recording))
+            settling(bench, edit, track, timeline, lambda: work(edit, track, timeline))
         else:
-            work(edit, track, recording)
+            work(edit, track, timeline)
     return after_edit(bench, edit)

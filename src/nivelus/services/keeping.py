@@ -16,17 +16,23 @@ from sqlmodel import col
 
 from nivelus.services.views import LooseView, LooseViews
 from nivelus.services.workbench import Workbench
-from nivelus.store.tables import Change, Job, Recording, Tombstone, Track
+from nivelus.store.tables import Change, Clip, Job, Recording, Tombstone, Track
 
 
 def recordings_used(db: DbSession, session_id: str | None = None) -> set[str]:
     """Ids of the recordings that tracks or steps of a history refer to, of one session or of all."""
     tracks = select(col(Track.recording_id)).distinct()
+    clips = select(col(Clip.recording_id)).where(col(Clip.recording_id).is_not(None)).distinct()
     steps = select(col(Change.recordings)).where(col(Change.recordings) != "").distinct()
     if session_id is not None:
         tracks = tracks.where(col(Track.session_id) == session_id)
+        clips = clips.join(Track, col(Clip.track_id) == col(Track.id)).where(col(Track.session_id) == session_id)
         steps = steps.where(col(Change.session_id) == session_id)
-    return set(db.scalars(tracks)) | {id for ids in db.scalars(steps) for id in ids.split()}
+    return (
+        set(db.scalars(tracks))
+        | {id for id in db.scalars(clips) if id}
+        | {id for ids in db.scalars(steps) for id in ids.split()}
+    )
 
 
 def bury(db: DbSession, recording: Recording) -> None:

@@ -11,18 +11,29 @@ from sqlmodel import col
 from nivelus.core.chain.state import Places, TrackState
 from nivelus.services.views import ClipValues, ClipView
 from nivelus.store.reading import ClipRow
-from nivelus.store.tables import Clip, Recording
+from nivelus.store.tables import Clip, Track
 
 
-def clips_of(db: DbSession, track_id: str) -> list[Clip]:
-    """The clips of a track in order of time, to be changed."""
-    return list(db.scalars(select(Clip).where(col(Clip.track_id) == track_id).order_by(col(Clip.start))))
+def clips_of(db: DbSession, track: Track, take: int | None = None) -> list[Clip]:
+    """The clips of a track's take, of the one that is heard if none is named, in order of time, to be changed."""
+    of_take = (col(Clip.track_id) == track.id, col(Clip.take) == (track.take if take is None else take))
+    return list(db.scalars(select(Clip).where(*of_take).order_by(col(Clip.start))))
 
 
-def phrases_of(clips: Iterable[Clip | ClipRow], recording: Recording) -> list[tuple[float, float]]:
-    """The phrases of clips, (start, end) in seconds."""
-    rate = recording.sample_rate
-    return [(c.phrase_start / rate, (c.phrase_end or 0) / rate) for c in clips if c.phrase_start is not None]
+def phrases_of(db: DbSession, track: Track, rate: int, recording: str | None) -> list[tuple[float, float]]:
+    """The phrases of one of a track's recordings in all of its takes, (start, end) in seconds of the recording.
+
+    ``recording`` is as clips have it, ``rate`` the track's. Of phrases that overlap, as those of copies do, the first counts.
+    """
+    columns = select(col(Clip.phrase_start), col(Clip.phrase_end), col(Clip.shift))
+    of_recording = (col(Clip.track_id) == track.id, col(Clip.recording_id).is_(recording), col(Clip.phrase_start).is_not(None))
+    rows = db.execute(columns.where(*of_recording))
+    spans = sorted(((start or 0) - shift, (end or 0) - shift) for start, end, shift in rows)
+    apart: list[tuple[int, int]] = []
+    for start, end in spans:
+        if not apart or start >= apart[-1][1]:
+            apart.append((start, end))
+    return [(start / rate, end / rate) for start, end in apart]
 
 
 def levels_by_clip(state: TrackState, places: Places) -> dict[str, float]:

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
-from sqlalchemy import select
+from sqlalchemy import and_, or_, select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
@@ -20,11 +20,11 @@ from nivelus.core.files import size_in_words
 from nivelus.core.marks.details import find_details
 from nivelus.core.marks.features import shows_highs
 from nivelus.core.measure.grid import measure_file
-from nivelus.services.clips import take_phrase
+from nivelus.services.clips import measure_clip
 from nivelus.services.imports import RECEIVING
 from nivelus.services.jobs import OPEN
 from nivelus.services.keeping import clear_buried, loose
-from nivelus.services.levels import clips_of, phrases_of
+from nivelus.services.levels import phrases_of
 from nivelus.services.workbench import Workbench
 from nivelus.store.packing import pack
 from nivelus.store.reading import forget
@@ -117,7 +117,7 @@ def _find_missing_marks(bench: Workbench, db: DbSession) -> list[str]:
     query = select(Track, Recording).join(Recording, col(Track.recording_id) == col(Recording.id))
     done = []
     for track, recording in db.execute(query.where(col(Track.id).not_in(has_marks), col(Recording.missing).is_(False))):
-        details = find_details(bench.vault.grid(recording), phrases_of(clips_of(db, track.id), recording))
+        details = find_details(bench.vault.grid(recording), phrases_of(db, track, recording.sample_rate, None))
         db.add(MarkSet(track_id=track.id, data=pack(details, recording.sample_rate, recording.frames)))
         done.append(f"The details of “{track.name}” were found.")
     return done
@@ -130,9 +130,15 @@ def _measure_by_the_new_rule(bench: Workbench, db: DbSession) -> list[str]:
     for recording in db.scalars(older):
         grid = bench.vault.grid(recording)
         recording.shows_esses, recording.measured = shows_highs(grid), MEASURED
-        clips = select(Clip).join(Track, col(Clip.track_id) == col(Track.id)).where(col(Track.recording_id) == recording.id)
-        for clip in db.scalars(clips.where(col(Clip.phrase_start).is_not(None))):
-            take_phrase(clip, grid, recording, clip.phrase_start, clip.phrase_end)
+        own = and_(col(Clip.recording_id).is_(None), col(Track.recording_id) == recording.id)
+        clips = (
+            select(Clip, col(Recording.sample_rate))
+            .join(Track, col(Clip.track_id) == col(Track.id))
+            .join(Recording, col(Track.recording_id) == col(Recording.id))
+            .where(or_(own, col(Clip.recording_id) == recording.id), col(Clip.phrase_start).is_not(None))
+        )
+        for clip, rate in db.execute(clips):
+            measure_clip(clip, grid, recording.room_tone, rate, clip.phrase_start, clip.phrase_end)
             count += 1
     phrases = "1 phrase" if count == 1 else f"{count} phrases"
     return [f"The level of {phrases} was measured again, as it is measured now."] if count else []

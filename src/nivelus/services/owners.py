@@ -18,12 +18,14 @@ from nivelus.core.gain.clip_curves import join_clip_curves, part
 from nivelus.core.gain.clips import clip_spans
 from nivelus.core.gain.compiled import SILENCE
 from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, finite, inside_of
+from nivelus.core.gain.edits import shift
 from nivelus.services.levels import clips_of
 from nivelus.services.state import working_range
+from nivelus.services.timeline import Timeline
 from nivelus.store.history import Edit
 from nivelus.store.packing import pack_curve, unpack_curve
 from nivelus.store.reading import clip_rows, lanes_of
-from nivelus.store.tables import Clip, Lane, Recording, Track
+from nivelus.store.tables import Clip, Lane, Track
 
 Range = tuple[float, float]
 
@@ -34,17 +36,18 @@ EVERYWHERE = (-np.inf, np.inf)
 class Owner:
     """A row that owns a curve, and from where to where it is heard, in seconds."""
 
-    def __init__(self, row: Lane | Clip, start: float, end: float, length: float) -> None:
-        """``length`` is that of the recording, seconds, within which all points lie."""
-        self.row, self.start, self.end, self.length = row, start, end, length
+    def __init__(self, row: Lane | Clip, start: float, end: float, within: tuple[float, float], shift: float = 0.0) -> None:
+        """``within`` are the seconds of the track between which all points lie, ``shift`` where the clip's own time begins."""
+        self.row, self.start, self.end, self.within, self.shift = row, start, end, within, shift
 
     def curve(self) -> Curve:
-        """The curve as it is kept."""
-        return unpack_curve(self.row.points if isinstance(self.row, Lane) else self.row.curve)
+        """The curve as it is kept, in seconds of the track."""
+        curve = unpack_curve(self.row.points if isinstance(self.row, Lane) else self.row.curve)
+        return shift(curve, self.shift) if self.shift else curve
 
     def put(self, curve: Curve, track: Track, within: Range | None = None) -> None:
         """Keep a curve: ``within`` a range what the hand drew, else the working range takes it in."""
-        curve = inside_of(curve, 0.0, self.length)
+        curve = inside_of(curve, *self.within)
         if within is not None:
             low, high = within
             silent = np.isneginf(curve.db) & (low <= SILENCE)
@@ -56,25 +59,31 @@ class Owner:
             return
         if self.row.locked:
             raise Refused("A phrase here is locked. Unlock it first (L).")
+        if self.shift:
+            # to and fro, the points stay what they are
+            curve = replace(curve, at=np.round(curve.at - self.shift, 9))
         self.row.curve = pack_curve(curve)
 
 
-def owners_of(edit: Edit, track: Track, recording: Recording, lane: str, span: tuple[float, float]) -> Iterator[Owner]:
+def owners_of(edit: Edit, track: Track, timeline: Timeline, lane: str, span: tuple[float, float]) -> Iterator[Owner]:
     """What is drawn on in a span of a lane, in order of time."""
     if lane != "curve":
-        yield Owner(lane_row(edit, track, lane), *EVERYWHERE, length_of(recording))
+        yield lane_owner(edit, track, timeline, lane)
         return
-    rate = recording.sample_rate
+    rate = timeline.sample_rate
     # only those in the span are loaded: an hour has a thousand clips
-    first, last = max(span[0], 0.0) * rate, min(span[1], length_of(recording)) * rate
-    within = (col(Clip.track_id) == track.id, col(Clip.start) <= last, col(Clip.end) > first)
+    first, last = max(span[0], 0.0) * rate, min(span[1], timeline.duration) * rate
+    within = (col(Clip.track_id) == track.id, col(Clip.take) == track.take, col(Clip.start) <= last, col(Clip.end) > first)
     for clip in edit.db.scalars(select(Clip).where(*within).order_by(col(Clip.start))).all():
-        yield Owner(clip, clip.start / rate, clip.end / rate, length_of(recording))
+        own = clip.shift / rate, (clip.shift + timeline.span_of(clip.recording_id)) / rate
+        yield Owner(clip, clip.start / rate, clip.end / rate, own, clip.shift / rate)
 
 
-def length_of(recording: Recording) -> float:
-    """The length of a recording, seconds."""
-    return recording.frames / recording.sample_rate
+def lane_owner(edit: Edit, track: Track, timeline: Timeline, lane: str) -> Owner:
+    """The ride or the trim; what lies beyond the end of the track, since clips were moved away from there, stays."""
+    row = lane_row(edit, track, lane)
+    last = float(unpack_curve(row.points).at[-1]) if row.points else 0.0
+    return Owner(row, *EVERYWHERE, (0.0, max(timeline.duration, last)))
 
 
 def lane_row(edit: Edit, track: Track, lane: str) -> Lane:
@@ -88,16 +97,16 @@ def lane_row(edit: Edit, track: Track, lane: str) -> Lane:
     return row
 
 
-def lane_now(edit: Edit, track: Track, recording: Recording, lane: str) -> Curve:
-    """A lane as one curve, as the edit has made it so far; that of the clips over the whole recording."""
+def lane_now(edit: Edit, track: Track, timeline: Timeline, lane: str) -> Curve:
+    """A lane as one curve, as the edit has made it so far; that of the clips over the whole timeline."""
     if lane == "curve":
-        return joined_curves(clips_of(edit.db, track.id), recording.sample_rate)
+        return joined_curves(clips_of(edit.db, track), timeline.sample_rate)
     row = lane_row(edit, track, lane)
     return LaneState(unpack_curve(row.points), row.offset, row.off).curve()
 
 
 def whole_lane(db: DbSession, track: Track, rate: int, lane: str, with_offset: bool = True) -> Curve:
-    """A lane as one curve, be it on or off, from what is in the database; that of the clips over the whole recording."""
+    """A lane as one curve, be it on or off, from what is in the database; that of the clips over the whole timeline."""
     if lane == "curve":
         table = clip_rows(db, track.id).table
         return join_clip_curves(table.spans, table.curves, rate) if table.has_curves else EMPTY
@@ -106,9 +115,9 @@ def whole_lane(db: DbSession, track: Track, rate: int, lane: str, with_offset: b
 
 
 def joined_curves(clips: Sequence[Clip], rate: int) -> Curve:
-    """The curves of clips that follow each other as one curve over the recording."""
+    """The curves of clips that follow each other as one curve over the timeline."""
     spans = clip_spans([(c.start, c.end, c.phrase_start, c.phrase_end) for c in clips])
-    return join_clip_curves(spans, [unpack_curve(c.curve) for c in clips], rate)
+    return join_clip_curves(spans, [shift(unpack_curve(c.curve), c.shift / rate) for c in clips], rate)
 
 
 def hand_range(edit: Edit, track: Track, lane: str) -> Range:

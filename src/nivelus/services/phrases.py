@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
-from nivelus.core.marks.cells import cut_into_cells
+from nivelus.core.chain.placing import Run
+from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import find_marks
-from nivelus.services.details import put_found
+from nivelus.core.measure.grid import LevelGrid
+from nivelus.services.clips import measure_clip, phrase_within
+from nivelus.services.details import measurable, put_found
 from nivelus.services.edits import run_edit
 from nivelus.services.imports import clip_of
 from nivelus.services.levels import clips_of
-from nivelus.services.state import grid_of
+from nivelus.services.timeline import Timeline
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
-from nivelus.store.tables import Clip, Recording, Track
+from nivelus.store.tables import Clip, Track
 
 KEPT = ("gain", "curve", "locked", "left_out", "by_hand", "drafted", "reference")
 """What a phrase takes over from the one that it was before."""
@@ -27,11 +30,17 @@ def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
     with, and the words of all that lie in it.
     """
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
-        grid = grid_of(bench, recording)
-        found = find_marks(grid, edit.session.longest)
-        old = clips_of(edit.db, track.id)
-        new = [Clip(**clip_of(track.id, cell)) for cell in cut_into_cells(grid, found.phrases)]
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        measurable(timeline)
+        grids = {id: bench.vault.grid(timeline.recorded(id)) for id in dict.fromkeys(run.recording for run in timeline.runs)}
+        found = {id: find_marks(grid, edit.session.longest) for id, grid in grids.items()}
+        cells = {id: cut_into_cells(grid, found[id].phrases) for id, grid in grids.items()}
+        old = clips_of(edit.db, track)
+        new = [
+            clip
+            for run in timeline.runs
+            for clip in _clips_in(run, cells[run.recording], track, timeline, grids[run.recording])
+        ]
         stays = {_place(clip) for clip in old} & {_place(clip) for clip in new}
         for clip in old:
             if _place(clip) not in stays:
@@ -40,15 +49,34 @@ def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
             if _place(clip) not in stays:
                 _take_over(clip, old)
                 edit.db.add(clip)
-        put_found(edit, track, recording, found.details)
+        for id, marks in found.items():
+            put_found(edit, track, timeline, id, marks.details)
         before, after = (sum(clip.phrase_start is not None for clip in clips) for clips in (old, new))
         edit.label = f"Find the phrases again: {after} instead of {before}"
 
     return run_edit(bench, track_id, "Find the phrases again", revision, work)
 
 
-def _place(clip: Clip) -> tuple[int, int, int | None, int | None]:
-    return clip.start, clip.end, clip.phrase_start, clip.phrase_end
+def _clips_in(run: Run, cells: Sequence[Cell], track: Track, timeline: Timeline, grid: LevelGrid) -> Iterator[Clip]:
+    """Clips for the cells of a recording, as far as a run lets them be heard."""
+    scale = timeline.sample_rate / grid.sample_rate
+    for cell in cells:
+        placed = {"take": track.take, "recording_id": run.recording, "shift": run.shift}
+        clip = Clip(**clip_of(track.id, cell) | placed)
+        clip.start, clip.end = (round(at * scale) + run.shift for at in (cell.start, cell.end))
+        if cell.phrase_start is not None and cell.phrase_end is not None:
+            clip.phrase_start, clip.phrase_end = (round(at * scale) + run.shift for at in (cell.phrase_start, cell.phrase_end))
+        if clip.start >= run.end or clip.end <= run.start:
+            continue
+        if clip.start < run.start or clip.end > run.end:
+            clip.start, clip.end = max(clip.start, run.start), min(clip.end, run.end)
+            room_tone = timeline.recorded(run.recording).room_tone
+            measure_clip(clip, grid, room_tone, timeline.sample_rate, *phrase_within(clip, timeline.sample_rate))
+        yield clip
+
+
+def _place(clip: Clip) -> tuple[int | str | None, ...]:
+    return clip.start, clip.end, clip.phrase_start, clip.phrase_end, clip.recording_id, clip.shift
 
 
 def _take_over(clip: Clip, old: Sequence[Clip]) -> None:

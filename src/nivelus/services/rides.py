@@ -17,18 +17,20 @@ from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import SILENT, Curve, Shape
+from nivelus.core.gain.edits import shift
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.services.drawing import RAMP, count_of, put_lane
 from nivelus.services.edits import run_edit
 from nivelus.services.settling import settle_phrases
-from nivelus.services.state import MISSING, owners_of_track, state_of, working_range
+from nivelus.services.state import owners_of_track, state_of, working_range
 from nivelus.services.targets import limits_of
+from nivelus.services.timeline import MISSING, Timeline
 from nivelus.services.views import Changed, InsideView, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
 from nivelus.services.workbench import Workbench
-from nivelus.store.history import Edit, require
+from nivelus.store.history import Edit
 from nivelus.store.packing import unpack_curve
 from nivelus.store.reading import ClipRow, clip_rows, lanes_of
-from nivelus.store.tables import Recording, Session, Track
+from nivelus.store.tables import Session, Track
 
 Span = tuple[float, float]
 
@@ -36,11 +38,10 @@ Span = tuple[float, float]
 def view(bench: Workbench, track_id: str) -> RideView:
     """The lanes as points."""
     with bench.database.reading() as db:
-        track = require(db, Track, track_id, "track")
-        recording = require(db, Recording, track.recording_id, "recording")
+        _, _, timeline = owners_of_track(db, track_id)
         lanes = lanes_of(db, track_id)
         return RideView(
-            curve=_clip_points(clip_rows(db, track_id), recording.sample_rate),
+            curve=_clip_points(clip_rows(db, track_id), timeline.sample_rate),
             ride=_points(lanes.ride.points),
             trim=_points(lanes.trim.points),
             offset=lanes.trim.offset,
@@ -52,8 +53,8 @@ def view(bench: Workbench, track_id: str) -> RideView:
 def inside(bench: Workbench, track_id: str) -> InsideView:
     """How much goes on inside each phrase without the ride and with it, and where. O(frames)."""
     with bench.database.reading() as db:
-        session, track, recording = owners_of_track(db, track_id)
-        state = state_of(bench, db, session, track, recording)
+        session, track, timeline = owners_of_track(db, track_id)
+        state = state_of(bench, db, session, track, timeline)
     grid = state.grid
     if grid is None:
         return InsideView(phrases=[], strays=[])
@@ -85,8 +86,8 @@ def draft(
 ) -> RideDraftView:
     """What a drafted ride would be and do, for all phrases, some of them, or within a span. Nothing is changed."""
     with bench.database.reading() as db:
-        session, track, recording = owners_of_track(db, track_id)
-        state = state_of(bench, db, session, track, recording)
+        session, track, timeline = owners_of_track(db, track_id)
+        state = state_of(bench, db, session, track, timeline)
         result, grid = _propose(bench, db, session, state, values or {}, ids, span)
         (now, vowels), (drafted, _) = (_powers(grid, some) for some in (state, with_ride(state, result.curve)))
         strays = _strays(session, state, now, vowels)
@@ -113,10 +114,10 @@ def accept(
 ) -> Changed:
     """Make the drafted ride the ride, as one step."""
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
-        state = state_of(bench, edit.db, edit.session, track, recording)
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        state = state_of(bench, edit.db, edit.session, track, timeline)
         result, _ = _propose(bench, edit.db, edit.session, state, values or {}, ids, span)
-        put_lane(edit, track, recording, "ride", result.curve)
+        put_lane(edit, track, timeline, "ride", result.curve)
         edit.label = "Draft a ride"
         if span is not None or ids is not None:
             edit.label += " for a span" if span is not None else f" for {count_of(len(ids or ()), 'phrase')}"
@@ -188,7 +189,7 @@ def _clip_points(clips: Iterable[ClipRow], rate: int) -> list[RidePoint]:
     points: list[RidePoint] = []
     for clip in clips:
         if clip.curve:
-            curve = unpack_curve(clip.curve)
+            curve = shift(unpack_curve(clip.curve), clip.shift / rate)
             points += _points(curve.keep(heard(curve, clip.start / rate, clip.end / rate)), clip.id)
     return points
 

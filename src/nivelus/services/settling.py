@@ -11,18 +11,19 @@ from nivelus.core.chain.proposals import propose_settling
 from nivelus.core.chain.state import TrackState
 from nivelus.services.state import state_of
 from nivelus.services.targets import limits_of
+from nivelus.services.timeline import Timeline
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
 from nivelus.store.reading import clip_rows
-from nivelus.store.tables import Clip, Recording, Track
+from nivelus.store.tables import Clip, Track
 
 
-def settling(bench: Workbench, edit: Edit, track: Track, recording: Recording, work: Callable[[], None]) -> None:
+def settling(bench: Workbench, edit: Edit, track: Track, timeline: Timeline, work: Callable[[], None]) -> None:
     """Run ``work``, an edit of dips, and let the phrases that it moves settle."""
-    before = state_of(bench, edit.db, edit.session, track, recording)
+    before = state_of(bench, edit.db, edit.session, track, timeline)
     work()
     if edit.session.settle and before.grid is not None and before.clips.free.any():
-        settle_phrases(bench, edit, track.id, before, state_of(bench, edit.db, edit.session, track, recording))
+        settle_phrases(bench, edit, track.id, before, state_of(bench, edit.db, edit.session, track, timeline))
 
 
 def settle_phrases(bench: Workbench, edit: Edit, track_id: str, before: TrackState, after: TrackState) -> None:

@@ -21,18 +21,18 @@ from nivelus.core.marks.onsets import find_onsets
 from nivelus.core.marks.phrases import room_tone
 from nivelus.core.measure.evenness import evenness
 from nivelus.core.measure.grid import LevelGrid
-from nivelus.core.measure.kernel import BINS_PER_FRAME
 from nivelus.core.measure.loudness import MOMENTARY, SHORT_TERM, figures, sliding_power, to_lufs
 from nivelus.core.measure.spans import LOWEST_DB
 from nivelus.core.measure.waveform import LEVELS, tile
-from nivelus.core.sound.reader import SoundReader
+from nivelus.core.sound.timeline import Composed, open_sound
 from nivelus.services.marks import view_marks
 from nivelus.services.state import loudness_offset, mono_offset, whole_state
 from nivelus.services.targets import target_of
+from nivelus.services.timeline import Timeline, sound_of, timeline_of, wave_of
 from nivelus.services.views import BeforeAfter, FiguresView, MarkView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
-from nivelus.store.tables import Recording, Session, Track
+from nivelus.store.tables import Session, Track
 
 TRACE_STEP = 5
 """Frames between two values of the trace inside phrases: 20 a second."""
@@ -41,29 +41,33 @@ METER_STEP = 10
 MOST_SAMPLES = 1 << 20
 
 
-def samples(bench: Workbench, recording_id: str, start: int, count: int) -> npt.NDArray[np.float32]:
-    """Samples of a recording, (n, channels) float32; fewer at its end."""
-    recording = _recording(bench, recording_id)
+def samples(bench: Workbench, track_id: str, key: str, start: int, count: int) -> npt.NDArray[np.float32]:
+    """Samples of a track before gain, (n, channels) float32; fewer at its end.
+
+    ``key`` is that of its timeline, here and below: NotFound says that it is another one by now.
+    """
+    timeline = _timeline(bench, track_id, key)
     if not 0 < count <= MOST_SAMPLES or start < 0:
         raise Refused(f"Ask for 1 to {MOST_SAMPLES} samples.")
-    with SoundReader(bench.vault.source(recording), "the recording") as reader:
+    with open_sound(sound_of(bench, timeline)) as reader:
         return np.asarray(reader.read(start, count), np.float32)
 
 
-def wave_tile(bench: Workbench, recording_id: str, level: int, index: int) -> npt.NDArray[np.float32]:
+def wave_tile(
+    bench: Workbench, track_id: str, key: str, level: int, index: int, take: int | None = None
+) -> npt.NDArray[np.float32]:
     """A tile of the waveform pyramid, (n, 2) float32; see ``core.measure.waveform.tile``."""
-    recording = _recording(bench, recording_id)
+    timeline = _timeline(bench, track_id, key, take)
     if not 0 <= level < LEVELS or index < 0:
         raise NotFound("There is no such part of the waveform.")
-    grid = bench.vault.grid(recording)
-    return tile(bench.vault.wave(recording), len(grid.data) * BINS_PER_FRAME, level, index)
+    return tile(*wave_of(bench, timeline), level, index)
 
 
-def onsets(bench: Workbench, recording_id: str) -> npt.NDArray[np.float64]:
-    """Where sound sets in in a recording, seconds, (n,) float64."""
-    recording = _recording(bench, recording_id)
-    bins = len(bench.vault.grid(recording).data) * BINS_PER_FRAME
-    return find_onsets(bench.vault.wave(recording)[:bins], recording.room_tone)
+def onsets(bench: Workbench, track_id: str, key: str) -> npt.NDArray[np.float64]:
+    """Where sound sets in on a track, seconds, (n,) float64."""
+    timeline = _timeline(bench, track_id, key)
+    wave, bins = wave_of(bench, timeline)
+    return find_onsets(wave[:bins], timeline.room_tone)
 
 
 def trace(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
@@ -72,7 +76,7 @@ def trace(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
     Momentary loudness for a target in LUFS, RMS of the same 400 ms for one in dBFS, true peak of 50 ms for one in dBTP.
     """
     with bench.database.reading() as db:
-        session, _, recording, _, grid = whole_state(bench, db, track_id)
+        session, _, timeline, _, grid = whole_state(bench, db, track_id)
         if session.unit == "peak":
             column = grid.column("true_peak").astype(np.float64)
             peaks = np.maximum.reduceat(column, np.arange(0, len(column), TRACE_STEP))
@@ -81,7 +85,7 @@ def trace(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
         half = MOMENTARY // 2
         around = sliding_power(np.pad(power, (half, half)), MOMENTARY)[TRACE_STEP // 2 : len(power) : TRACE_STEP]
         if session.unit == "loudness":
-            return _floored(to_lufs(around) + loudness_offset(session, recording))
+            return _floored(to_lufs(around) + loudness_offset(session, timeline))
         return _floored(10 * np.log10(np.maximum(around, 1e-12)))
 
 
@@ -92,12 +96,12 @@ def meter(bench: Workbench, track_id: str, layers: Collection[str] = LAYERS) -> 
     LUFS, the loudness is compared with the mean loudness of level phrases: target plus mean (loudness - level).
     """
     with bench.database.reading() as db:
-        session, _, recording, state, grid = whole_state(bench, db, track_id)
+        session, _, timeline, state, grid = whole_state(bench, db, track_id)
         target = target_of(bench, db, session, state) + _unit_shift(state)
         gain = state.gain_per_frame if set(LAYERS) <= set(layers) else state.per_frame(state.of_layers(layers))
         power = grid.column("k").astype(np.float64)
         out = [_short_term(p) - target for p in (power, power * gain[:, 0])]
-        return np.stack(out, axis=1).astype(np.float32) + np.float32(loudness_offset(session, recording))
+        return np.stack(out, axis=1).astype(np.float32) + np.float32(loudness_offset(session, timeline))
 
 
 def gain_points(bench: Workbench, track_id: str, layers: Collection[str] = LAYERS) -> npt.NDArray[np.float64]:
@@ -114,13 +118,13 @@ def gain_points(bench: Workbench, track_id: str, layers: Collection[str] = LAYER
 def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
     """Every figure of a track without gain and with it, from the level grid."""
     with bench.database.reading() as db:
-        session, _, recording, state, grid = whole_state(bench, db, track_id)
+        session, _, timeline, state, grid = whole_state(bench, db, track_id)
         target = target_of(bench, db, session, state)
     judged = state.clips.judged
     details = view_marks(state, track_id, np.arange(len(state.marks.ids)))
     plain, moved = state.clips.true_peak[judged], state.peaks_with(state.gain, judged)
     old, new = _details(details, "before"), _details(details, "after")
-    mono = mono_offset(session, recording)
+    mono = mono_offset(session, timeline)
     return BeforeAfter(
         before=_figures(grid, session, state, mono, state.levels_before[judged], target, None, plain, old),
         after=_figures(grid, session, state, mono, state.levels_after(judged), target, state.gain_per_frame, moved, new),
@@ -138,11 +142,11 @@ def _details(marks: list[MarkView], side: str) -> dict[str, Any]:
     }
 
 
-def render_source(bench: Workbench, track_id: str) -> tuple[Path, Track, TrackState, LevelGrid]:
-    """The sound file of a track, and its state, with the gain that it is rendered with."""
+def render_source(bench: Workbench, track_id: str) -> tuple[Path | Composed, Track, TrackState, LevelGrid]:
+    """The sound of a track, and its state, with the gain that it is rendered with."""
     with bench.database.reading() as db:
-        _, track, recording, state, grid = whole_state(bench, db, track_id)
-        return bench.vault.source(recording), track, state, grid
+        _, track, timeline, state, grid = whole_state(bench, db, track_id)
+        return sound_of(bench, timeline), track, state, grid
 
 
 def _figures(
@@ -193,12 +197,14 @@ def _short_term(power: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
     return np.asarray(np.maximum(to_lufs(mean), LOWEST_DB))
 
 
-def _recording(bench: Workbench, recording_id: str) -> Recording:
+def _timeline(bench: Workbench, track_id: str, key: str, take: int | None = None) -> Timeline:
     with bench.database.reading() as db:
-        recording: Recording = require(db, Recording, recording_id, "recording")
-    if recording.missing:
-        raise NotFound("This sound file is missing. Bring it in again.", id=recording_id)
-    return recording
+        timeline = timeline_of(db, require(db, Track, track_id, "track"), take)
+    if timeline.key != key:
+        raise NotFound("This track was changed. It is shown as it is now.", id=track_id)
+    if timeline.missing:
+        raise NotFound("This sound file is missing. Bring it in again.", id=track_id)
+    return timeline
 
 
 def _floored(levels: npt.NDArray[np.float64]) -> npt.NDArray[np.float32]:

@@ -7,26 +7,30 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Mapping
-from dataclasses import asdict
+from dataclasses import asdict, replace
+from functools import lru_cache
 from threading import Lock
 from typing import Any
 
+import numpy as np
 from sqlalchemy.orm import Session as DbSession
 
+from nivelus.core.chain.clips import ClipTable
 from nivelus.core.chain.marks import Rules, SwitchedRule
+from nivelus.core.chain.placing import place_found, place_hands
 from nivelus.core.chain.state import TrackState
 from nivelus.core.drafts.dips import DEFAULT_RULES, DipRule
-from nivelus.core.errors import NotFound, Refused
+from nivelus.core.errors import NotFound
 from nivelus.core.marks.mark import KINDS
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS
+from nivelus.services.timeline import Timeline, grid_of, stamp_of, timeline_of
 from nivelus.services.views import DipRuleView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
 from nivelus.store.reading import clip_rows, found_marks, hands_of, lanes_of
-from nivelus.store.tables import Recording, Session, Track
+from nivelus.store.tables import Session, Track
 
-MISSING = "The sound file of this track is missing. Bring it in again."
 _KEPT = 3
 _states: OrderedDict[tuple[Any, ...], TrackState] = OrderedDict()
 _lock = Lock()
@@ -37,31 +41,33 @@ def state_of(
     db: DbSession,
     session: Session,
     track: Track,
-    recording: Recording,
+    timeline: Timeline,
     trial: Mapping[str, Mapping[str, Any]] | None = None,
+    take: int | None = None,
 ) -> TrackState:
     """The state of a track. In an edit, with what it has made of details, rules and range so far.
 
-    ``trial`` holds values of rules to try instead of the track's own.
+    ``timeline`` is that of the ``take``, or of the one that is heard. ``trial`` holds values of rules to try instead of the
+    track's own.
     """
     try:
-        grid = None if recording.missing else bench.vault.grid(recording)
+        grid = None if timeline.missing else grid_of(bench, timeline)
     except NotFound:
         grid = None
+    table = clip_rows(db, track.id, take).table
     parts = (
-        recording.sample_rate,
-        recording.frames,
-        clip_rows(db, track.id).table,
-        found_marks(db, track.id),
-        hands_of(db, track.id),
+        timeline.sample_rate,
+        timeline.frames,
+        table if len({recorded.channels for recorded in timeline.heard}) < 2 else _at_equal_power(table, timeline),
+        place_found(found_marks(db, track.id), timeline.runs, timeline.own.frames),
+        place_hands(hands_of(db, track.id, take), timeline.runs),
         core_rules(rules_of(track, trial)),
         lanes_of(db, track.id),
         working_range(track),
         session.unit,
-        loudness_offset(session, recording),
+        loudness_offset(session, timeline),
     )
-    # a grid that was written anew is another one
-    key = bench.settings.data, recording.hash, None if grid is None else bench.vault.stamp(recording), *parts
+    key = timeline.key, None if grid is None else stamp_of(bench, timeline), *parts
     with _lock:
         state = _states.pop(key, None) or TrackState(grid, *parts)
         _states[key] = state
@@ -70,21 +76,13 @@ def state_of(
     return state
 
 
-def owners_of_track(db: DbSession, track_id: str) -> tuple[Session, Track, Recording]:
-    """A track with its session and its recording. Raises NotFound."""
+def owners_of_track(db: DbSession, track_id: str) -> tuple[Session, Track, Timeline]:
+    """A track with its session and its timeline. Raises NotFound."""
     track = require(db, Track, track_id, "track")
-    recording = require(db, Recording, track.recording_id, "recording")
-    return require(db, Session, track.session_id, "session"), track, recording
+    return require(db, Session, track.session_id, "session"), track, timeline_of(db, track)
 
 
-def grid_of(bench: Workbench, recording: Recording) -> LevelGrid:
-    """The grid of a recording for an edit that measures. Raises Refused where its sound is missing."""
-    if recording.missing:
-        raise Refused(MISSING)
-    return bench.vault.grid(recording)
-
-
-def whole_state(bench: Workbench, db: DbSession, track_id: str) -> tuple[Session, Track, Recording, TrackState, LevelGrid]:
+def whole_state(bench: Workbench, db: DbSession, track_id: str) -> tuple[Session, Track, Timeline, TrackState, LevelGrid]:
     """A track whose sound is there: its rows, its state and its grid.
 
     Raises
@@ -92,11 +90,11 @@ def whole_state(bench: Workbench, db: DbSession, track_id: str) -> tuple[Session
     NotFound
         If there is no such track, or its sound file is missing.
     """
-    session, track, recording = owners_of_track(db, track_id)
-    state = state_of(bench, db, session, track, recording)
+    session, track, timeline = owners_of_track(db, track_id)
+    state = state_of(bench, db, session, track, timeline)
     if state.grid is None:
         raise NotFound(f"The sound file of “{track.name}” is missing. Bring it in again.", id=track_id)
-    return session, track, recording, state, state.grid
+    return session, track, timeline, state, state.grid
 
 
 def rules_of(track: Track, trial: Mapping[str, Mapping[str, Any]] | None = None) -> dict[str, DipRuleView]:
@@ -115,14 +113,14 @@ def rules_by_kind(
     return rules
 
 
-def mono_offset(session: Session, recording: Recording) -> float:
+def mono_offset(session: Session, timeline: Timeline) -> float:
     """LU added to loudness where the session counts a mono voice as two loudspeakers."""
-    return float(AS_TWO_LOUDSPEAKERS) if session.mono_as_two and recording.channels == 1 else 0.0
+    return float(AS_TWO_LOUDSPEAKERS) if session.mono_as_two and timeline.channels == 1 else 0.0
 
 
-def loudness_offset(session: Session, recording: Recording) -> float:
+def loudness_offset(session: Session, timeline: Timeline) -> float:
     """``mono_offset`` if the session judges by loudness; RMS and peak know no loudspeakers."""
-    return mono_offset(session, recording) if session.unit == "loudness" else 0.0
+    return mono_offset(session, timeline) if session.unit == "loudness" else 0.0
 
 
 def working_range(track: Track) -> tuple[float, float]:
@@ -136,3 +134,13 @@ def core_rules(rules: Mapping[str, DipRuleView]) -> Rules:
         (kind, SwitchedRule(rule.on, DipRule(rule.depth, rule.shallowest, rule.deepest, rule.silent)))
         for kind, rule in rules.items()
     )
+
+
+@lru_cache(maxsize=4)
+def _at_equal_power(clips: ClipTable, timeline: Timeline) -> ClipTable:
+    """Clips of a track that is stereo, some of them of mono recordings: those are half as strong in each channel."""
+    starts = np.array([run.start for run in timeline.runs])
+    own = np.array([timeline.recorded(run.recording).channels for run in timeline.runs])
+    db = 10 * np.log10(own / timeline.channels)[np.searchsorted(starts, clips.spans.start, "right") - 1]
+    names = ("rms", "peak", "true_peak", "room_tone")
+    return replace(clips, **{name: getattr(clips, name) + db for name in names})

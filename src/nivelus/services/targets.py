@@ -13,8 +13,9 @@ from nivelus.core.chain.state import TrackState
 from nivelus.core.drafts.clip_gain import BaseKind, ClipGainRule, resolve_base, resolve_target
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.services.state import state_of
+from nivelus.services.timeline import timelines_of
 from nivelus.services.workbench import Workbench
-from nivelus.store.tables import Clip, Recording, Session, Track
+from nivelus.store.tables import Clip, Session, Track
 
 
 def target_of(bench: Workbench, db: DbSession, session: Session, state: TrackState) -> float:
@@ -52,15 +53,11 @@ def limits_of(bench: Workbench, db: DbSession, session: Session, state: TrackSta
 def _references(bench: Workbench, db: DbSession, session: Session) -> FloatArray:
     """The levels of the phrases of a session that are marked as references, as they sound now, (n,)."""
     marked = select(col(Clip.track_id)).where(col(Clip.reference).is_(True))
-    query = (
-        select(Track, Recording)
-        .join(Recording, col(Track.recording_id) == col(Recording.id))
-        .where(col(Track.session_id) == session.id, col(Track.id).in_(marked))
-        .order_by(col(Track.position))
-    )
+    query = select(Track).where(col(Track.session_id) == session.id, col(Track.id).in_(marked)).order_by(col(Track.position))
+    tracks = list(db.scalars(query))
     levels = [np.zeros(0)]
-    for track, recording in db.execute(query):
-        state = state_of(bench, db, session, track, recording)
+    for track, timeline in zip(tracks, timelines_of(db, tracks), strict=True):
+        state = state_of(bench, db, session, track, timeline)
         levels.append(state.levels_after(state.clips.judged[state.clips.reference[state.clips.judged]]))
     return np.concatenate(levels)
 

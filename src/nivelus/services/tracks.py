@@ -7,12 +7,12 @@ from sqlmodel import col
 
 from nivelus.core.errors import Refused
 from nivelus.services.edits import run_edit
-from nivelus.services.levels import clips_of
 from nivelus.services.sessions import clean_name
+from nivelus.services.timeline import Timeline
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
-from nivelus.store.tables import Detail, Lane, MarkSet, Recording, Track
+from nivelus.store.tables import Clip, Detail, Lane, MarkSet, Track
 
 FADER_RANGE = (-60.0, 12.0)
 
@@ -20,7 +20,7 @@ FADER_RANGE = (-60.0, 12.0)
 def rename(bench: Workbench, track_id: str, revision: int, name: str) -> Changed:
     """Give a track another name."""
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         track.name = clean_name(name)
 
     return run_edit(bench, track_id, "Rename the track", revision, work)
@@ -31,7 +31,7 @@ def set_fader(bench: Workbench, track_id: str, revision: int, fader: float) -> C
     if not FADER_RANGE[0] <= fader <= FADER_RANGE[1]:
         raise Refused(f"The fader goes from {FADER_RANGE[0]:.0f} to +{FADER_RANGE[1]:.0f} dB.")
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         track.fader = round(fader, 2)
         edit.label = f"Fader of {track.name} to {track.fader:+.1f} dB"
 
@@ -41,13 +41,11 @@ def set_fader(bench: Workbench, track_id: str, revision: int, fader: float) -> C
 def remove(bench: Workbench, track_id: str, revision: int) -> Changed:
     """Take a track out of the session; undo brings it back with everything on it."""
 
-    def work(edit: Edit, track: Track, recording: Recording) -> None:
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         edit.label = f"Take out {track.name}"
-        for table in (Detail, MarkSet, Lane):
+        for table in (Detail, MarkSet, Lane, Clip):
             for row in edit.db.scalars(select(table).where(col(table.track_id) == track.id)):
                 edit.db.delete(row)
-        for clip in clips_of(edit.db, track.id):
-            edit.db.delete(clip)
         edit.db.delete(track)
 
     return run_edit(bench, track_id, "Take out a track", revision, work)

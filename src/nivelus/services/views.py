@@ -136,18 +136,21 @@ class MarkValues(View):
     reasons: list[str]
 
 
-class RecordingView(View):
-    """What is known of a recording."""
+class TimelineView(View):
+    """What is heard of a track. ``key`` tells its sound from any other: what was fetched for a key never changes.
 
-    id: str
-    format: str
-    subtype: str
+    ``lengths`` are the seconds of the recordings that its clips are of, by their ids as clips have them.
+    """
+
+    key: str
+    formats: list[str]
     sample_rate: int
     channels: int
     frames: int
     duration: float
     room_tone: float
     missing: bool
+    lengths: dict[str, float]
 
 
 class TrackView(View):
@@ -170,7 +173,7 @@ class TrackView(View):
     lanes: list[str]
     range_low: float
     range_high: float
-    recording: RecordingView
+    timeline: TimelineView
 
 
 class RideDefaults(View):

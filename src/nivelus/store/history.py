@@ -62,10 +62,11 @@ class Edit:
         return [row for row in self.rows.values() if row["table"] == table and row["before"] != row["after"]]
 
     def touched_by_track(self, table: str) -> dict[str, list[dict[str, Any]]]:
-        """The same of a table whose rows belong to tracks, by track."""
+        """The same of a table whose rows belong to tracks, by track; a row that goes to another one is of both."""
         found: dict[str, list[dict[str, Any]]] = {}
         for row in self.touched(table):
-            found.setdefault((row["after"] or row["before"])["track_id"], []).append(row)
+            for track_id in {side["track_id"] for side in (row["before"], row["after"]) if side is not None}:
+                found.setdefault(track_id, []).append(row)
         return found
 
     def add_many(self, kind: type[Any], rows: Sequence[dict[str, Any]]) -> None:

@@ -21,16 +21,18 @@ from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.chain.clips import ClipTable
 from nivelus.core.chain.marks import FoundMarks, Hand, Hands
+from nivelus.core.chain.placing import Runs, runs_of
 from nivelus.core.chain.state import Lane, Lanes
 from nivelus.core.gain.clips import ClipSpans
 from nivelus.core.gain.drawn import EMPTY, Curve
+from nivelus.core.gain.edits import shift
 from nivelus.store.history import Edit
 from nivelus.store.packing import unpack, unpack_curve
-from nivelus.store.tables import Clip, Detail, MarkSet, Session, Track
+from nivelus.store.tables import Clip, Detail, MarkSet, Recording, Session, Track
 from nivelus.store.tables import Lane as LaneTable
 
 _CLIPS, _DETAILS, _LANES = (inspect(table).local_table for table in (Clip, Detail, LaneTable))
-_MARKS, _SESSIONS, _TRACKS = (inspect(table).local_table for table in (MarkSet, Session, Track))
+_MARKS, _SESSIONS, _TRACKS, _RECORDINGS = (inspect(table).local_table for table in (MarkSet, Session, Track, Recording))
 _KEPT = 6
 
 
@@ -57,13 +59,18 @@ class ClipRow(NamedTuple):
     drafted: bool
     reference: bool
     label: str
+    take: int
+    recording_id: str | None
+    shift: int
 
 
 class ClipRows(list[ClipRow]):
-    """Clips of a track in order of time, with what is worked out of all of them once."""
+    """Clips of one take in order of time, with what is worked out of all of them once."""
 
-    known: Mapping[str, Curve] = MappingProxyType({})
-    """Curves that were unpacked before, by their texts."""
+    known: Mapping[tuple[str, int], Curve] = MappingProxyType({})
+    """Curves on the track that were unpacked before, by their texts and shifts."""
+    rate = 0
+    """Samples a second of the track."""
 
     @cached_property
     def places(self) -> dict[str, int]:
@@ -71,11 +78,16 @@ class ClipRows(list[ClipRow]):
         return {clip.id: place for place, clip in enumerate(self)}
 
     @cached_property
+    def runs(self) -> Runs:
+        """Which recordings are heard where."""
+        return runs_of([(clip.recording_id, clip.shift, clip.start, clip.end) for clip in self])
+
+    @cached_property
     def table(self) -> ClipTable:
         """The clips as columns."""
         columns = dict(zip(ClipRow._fields, zip(*self, strict=True) if self else ((),) * len(ClipRow._fields), strict=True))
-        texts = set(columns["curve"]) - {""}
-        self.known = {text: self.known[text] if text in self.known else unpack_curve(text) for text in texts}
+        curves = {key for key in zip(columns["curve"], columns["shift"], strict=True) if key[0]}
+        self.known = {key: self.known[key] if key in self.known else self._curve(*key) for key in curves}
 
         def numbers(name: str) -> np.ndarray:
             # None is NaN
@@ -98,12 +110,22 @@ class ClipRows(list[ClipRow]):
             by_hand=switches("by_hand"),
             drafted=switches("drafted"),
             reference=switches("reference"),
-            curves=tuple(self.known[text] if text else EMPTY for text in columns["curve"]) if texts else (),
+            curves=tuple(self.known.get(key, EMPTY) for key in zip(columns["curve"], columns["shift"], strict=True))
+            if curves
+            else (),
         )
 
-    def exchanged(self, rows: Iterable[dict[str, Any]]) -> ClipRows:
-        """The same with the rows of an edit exchanged, added and taken away."""
+    def _curve(self, text: str, by: int) -> Curve:
+        curve = unpack_curve(text)
+        return shift(curve, by / self.rate) if by else curve
+
+    def exchanged(self, rows: Iterable[dict[str, Any]], track_id: str, take: int) -> ClipRows:
+        """The same with the rows of an edit exchanged, added and taken away; those of other takes and tracks are not there."""
         changed = {row["id"]: row["after"] for row in rows}
+        for id, after in changed.items():
+            if after is not None and (after["track_id"], after["take"]) != (track_id, take):
+                changed[id] = None
+        changed = {id: after for id, after in changed.items() if after is not None or id in self.places}
         if not changed:
             return self
         new = ClipRows(self)
@@ -114,88 +136,105 @@ class ClipRows(list[ClipRow]):
             new[:] = [clip for clip in self if clip.id not in changed]
             new += [ClipRow(**after) for after in changed.values() if after is not None]
         new.sort(key=lambda clip: clip.start)
-        new.known = self.known
+        new.known, new.rate = self.known, self.rate
         return new
 
 
 @dataclass
 class TrackRows:
-    """What is kept of a track."""
+    """What is kept of a track with one of its takes. ``rate`` is samples a second."""
 
+    rate: int
     clips: ClipRows | None = None
     hands: Hands | None = None
-    found: FoundMarks | None = None
+    found: Mapping[str | None, FoundMarks] | None = None
     lanes: Lanes | None = None
 
 
-Key = tuple[str, int, str]
-"""Session, its revision, and the track."""
+Key = tuple[str, int, str, int]
+"""Session, its revision, the track, and the take."""
 _kept: OrderedDict[Key, TrackRows] = OrderedDict()
 _lock = Lock()
 
 
-def clip_rows(db: DbSession, track_id: str) -> ClipRows:
-    """The clips of a track in order of time; in an edit, as they were before it."""
-    rows = _rows_of(db, track_id)
+def clip_rows(db: DbSession, track_id: str, take: int | None = None) -> ClipRows:
+    """The clips of a track's take, of the one that is heard if none is named, in order of time; in an edit, as before it."""
+    rows, take = _rows_of(db, track_id, take)
     if rows.clips is None:
         columns = [_CLIPS.c[name] for name in ClipRow._fields]
-        query = select(*columns).where(_CLIPS.c.track_id == track_id).order_by(_CLIPS.c.start)
+        query = select(*columns).where(_CLIPS.c.track_id == track_id, _CLIPS.c.take == take).order_by(_CLIPS.c.start)
         rows.clips = ClipRows(map(ClipRow._make, db.execute(query)))
+        rows.clips.rate = rows.rate
     return rows.clips
 
 
-def hands_of(db: DbSession, track_id: str) -> Hands:
-    """What the hand made of a track's marks; in an edit, as it will be when the edit is written."""
-    rows = _rows_of(db, track_id)
+def hands_of(db: DbSession, track_id: str, take: int | None = None) -> Hands:
+    """What the hand made of a take's marks, in positions of their recordings; in an edit, as it will be when it is written."""
+    rows, take = _rows_of(db, track_id, take)
     if rows.hands is None:
         columns = [_DETAILS.c[name] for name in Hand._fields]
-        query = select(*columns).where(_DETAILS.c.track_id == track_id)
+        query = select(*columns).where(_DETAILS.c.track_id == track_id, _DETAILS.c.take == take)
         rows.hands = Hands(tuple(map(Hand._make, db.execute(query))))
     pending = [row for row in (*db.new, *db.dirty, *db.deleted) if isinstance(row, Detail) and row.track_id == track_id]
     if not pending:
         return rows.hands
-    made = [Hand(*(getattr(row, name) for name in Hand._fields)) for row in pending if row not in db.deleted]
+    made = [
+        Hand(*(getattr(row, name) for name in Hand._fields)) for row in pending if row not in db.deleted and row.take == take
+    ]
     return _exchanged(rows.hands, {row.id for row in pending}, made)
 
 
-def found_marks(db: DbSession, track_id: str) -> FoundMarks:
-    """The found marks of a track."""
-    rows = _rows_of(db, track_id)
+def found_marks(db: DbSession, track_id: str) -> Mapping[str | None, FoundMarks]:
+    """The found marks of the recordings of a track, in their own positions; None stands for the track's own recording."""
+    rows, _ = _rows_of(db, track_id)
     if rows.found is None:
-        rows.found = _unpacked(db.scalar(select(_MARKS.c.data).where(_MARKS.c.track_id == track_id)) or "")
+        query = select(_MARKS.c.recording_id, _MARKS.c.data).where(_MARKS.c.track_id == track_id)
+        rows.found = {recording: _unpacked(data) for recording, data in db.execute(query)}
     return rows.found
 
 
 def lanes_of(db: DbSession, track_id: str) -> Lanes:
     """The lanes of a track; in an edit, as they were before it."""
-    rows = _rows_of(db, track_id)
+    rows, _ = _rows_of(db, track_id)
     if rows.lanes is None:
         query = select(*(_LANES.c[name] for name in ("name", "points", "offset", "off"))).where(_LANES.c.track_id == track_id)
         rows.lanes = Lanes(**{name: Lane(unpack_curve(text), offset, off) for name, text, offset, off in db.execute(query)})
     return rows.lanes
 
 
-def carry(edit: Edit) -> None:
-    """Carry what is kept over to the revision that an edit has made, with what it changed exchanged."""
+def carry(edit: Edit) -> set[str]:
+    """Carry what is kept over to the revision that an edit has made, with what it changed exchanged.
+
+    The answer is the tracks of which other recordings are heard than before, or elsewhere.
+    """
     if not edit.changes:
         # what changes nothing makes no revision
-        return
+        return set()
     session, now = edit.session.id, edit.session.revision
     clips, details, marks, lanes = (edit.touched_by_track(table) for table in ("clip", "detail", "mark_set", "lane"))
+    known: set[str] = set()
+    laid_anew = {row["id"] for row in edit.touched("track") if _take_of(row["before"]) != _take_of(row["after"])}
     with _lock:
         for key in [key for key in _kept if key[:2] == (session, now - 1)]:
-            old, track_id = _kept[key], key[2]
+            old, track_id, take = _kept[key], *key[2:]
             hand = details.get(track_id, [])
-            made = [_hand(row["after"]) for row in hand if row["after"] is not None]
-            _keep(
-                (session, now, track_id),
-                TrackRows(
-                    None if old.clips is None else old.clips.exchanged(clips.get(track_id, [])),
-                    None if old.hands is None else _exchanged(old.hands, {row["id"] for row in hand}, made),
-                    None if track_id in marks else old.found,
-                    None if track_id in lanes else old.lanes,
-                ),
+            made = [_hand(row["after"]) for row in hand if row["after"] is not None and row["after"]["take"] == take]
+            new = TrackRows(
+                old.rate,
+                None if old.clips is None else old.clips.exchanged(clips.get(track_id, []), track_id, take),
+                None if old.hands is None else _exchanged(old.hands, {row["id"] for row in hand}, made),
+                None if track_id in marks else old.found,
+                None if track_id in lanes else old.lanes,
             )
+            _keep((session, now, track_id, take), new)
+            if old.clips is not None and new.clips is not None:
+                known.add(track_id)
+                if old.clips is not new.clips and old.clips.runs != new.clips.runs:
+                    laid_anew.add(track_id)
+    for track_id, rows in clips.items():
+        if track_id not in known and any(_lies(row["before"]) != _lies(row["after"]) for row in rows):
+            laid_anew.add(track_id)
+    return laid_anew
 
 
 def forget() -> None:
@@ -204,22 +243,29 @@ def forget() -> None:
         _kept.clear()
 
 
-def _rows_of(db: DbSession, track_id: str) -> TrackRows:
+def _rows_of(db: DbSession, track_id: str, take: int | None = None) -> tuple[TrackRows, int]:
+    """What is kept of a track, and the number of the take."""
     # within a unit of work that only reads, a session stays at its revision
     revisions: dict[str, Any] = db.info.get("revisions", {})
     if track_id not in revisions:
-        owner = _TRACKS.c.session_id == _SESSIONS.c.id
-        query = select(_SESSIONS.c.id, _SESSIONS.c.revision).join(_TRACKS, owner).where(_TRACKS.c.id == track_id)
+        query = (
+            select(_SESSIONS.c.id, _SESSIONS.c.revision, _TRACKS.c.take, _RECORDINGS.c.sample_rate)
+            .join(_TRACKS, _TRACKS.c.session_id == _SESSIONS.c.id)
+            .join(_RECORDINGS, _TRACKS.c.recording_id == _RECORDINGS.c.id)
+            .where(_TRACKS.c.id == track_id)
+        )
         revisions[track_id] = db.execute(query).first()
     row = revisions[track_id]
     if row is None:
-        return TrackRows()
+        return TrackRows(1), take or 0
+    session, revision, heard, rate = row
+    take = heard if take is None else take
     with _lock:
-        key = row[0], row[1], track_id
+        key = session, revision, track_id, take
         if key not in _kept:
-            _keep(key, TrackRows())
+            _keep(key, TrackRows(rate))
         _kept.move_to_end(key)
-        return _kept[key]
+        return _kept[key], take
 
 
 def _keep(key: Key, rows: TrackRows) -> None:
@@ -228,9 +274,18 @@ def _keep(key: Key, rows: TrackRows) -> None:
         _kept.popitem(last=False)
 
 
-@lru_cache(maxsize=4)
+@lru_cache(maxsize=8)
 def _unpacked(data: str) -> FoundMarks:
     return FoundMarks(unpack(data))
+
+
+def _take_of(row: dict[str, Any] | None) -> int | None:
+    return None if row is None else row["take"]
+
+
+def _lies(row: dict[str, Any] | None) -> tuple[Any, ...] | None:
+    """Which recording a clip lets be heard where, but for its borders."""
+    return None if row is None else tuple(row[name] for name in ("track_id", "take", "recording_id", "shift"))
 
 
 def _hand(row: dict[str, Any]) -> Hand:

@@ -49,8 +49,8 @@ def values_to_put(row: dict[str, Any], side: str, present: dict[str, Any] | None
 
 def recordings_in(rows: list[dict[str, Any]]) -> set[str]:
     """The recordings that rows refer to."""
-    sides = [side for row in rows if row["table"] == "track" for side in (row["before"], row["after"]) if side]
-    return {side["recording_id"] for side in sides if "recording_id" in side}
+    sides = [side for row in rows for side in (row["before"], row["after"]) if side]
+    return {side["recording_id"] for side in sides if side.get("recording_id")}
 
 
 def _differing(row: dict[str, Any]) -> dict[str, Any]:

@@ -1,4 +1,9 @@
-"""The tables. Ids are short random strings; positions are samples of the recording, gains dB."""
+"""The tables. Ids are short random strings; positions are samples, gains dB.
+
+All positions of a track are in samples of one rate, that of its own recording. Those of clips are positions of the track;
+marks and what the hand made of them keep those of their recording, so that they go with it wherever it is moved. ``shift`` is
+what a position of a recording has to be moved by to be one of the track. ``recording_id`` is None for the track's own one.
+"""
 
 from __future__ import annotations
 
@@ -74,7 +79,11 @@ class Recording(SQLModel, table=True):
 
 
 class Track(SQLModel, table=True):
-    """A voice in a session: one recording, its clips, and a fader that nothing but the hand moves."""
+    """A voice in a session: takes made of clips, one of which is heard, and a fader that nothing but the hand moves.
+
+    ``recording_id`` is its own recording, with which it began: its rate is the track's. ``take`` is the number of the take
+    that is heard, and ``takes`` are the numbers and names of all of them, in order; empty for a single one, which is 0.
+    """
 
     id: str = Field(default_factory=new_id, primary_key=True)
     session_id: str = Field(foreign_key="session.id", index=True, ondelete="CASCADE")
@@ -87,20 +96,26 @@ class Track(SQLModel, table=True):
     """The working range, dB, that what is drawn stays within; a low of -144 lets it go down to silence."""
     dip_rules: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
     """By kind of mark: on, depth, shallowest, deepest, silent; what is absent is as it comes."""
+    take: int = 0
+    takes: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSON, nullable=False))
 
 
 class MarkSet(SQLModel, table=True):
-    """What was found in a track's recording, packed: see ``store.packing``. One row per track."""
+    """What was found in a recording of a track, packed: see ``store.packing``. One row per track and recording."""
 
     __tablename__ = "mark_set"
 
     id: str = Field(default_factory=new_id, primary_key=True)
-    track_id: str = Field(foreign_key="track.id", unique=True, ondelete="CASCADE")
+    track_id: str = Field(foreign_key="track.id", index=True, ondelete="CASCADE")
+    recording_id: str | None = None
     data: str
 
 
 class Detail(SQLModel, table=True):
-    """What the hand made of one mark, or a mark that was made by hand; the columns are those of ``core.chain.marks.Hand``."""
+    """What the hand made of one mark, or a mark that was made by hand; the columns are those of ``core.chain.marks.Hand``.
+
+    It belongs to where a recording lies in a take, and holds in every clip that lets the recording be heard there.
+    """
 
     id: str = Field(default_factory=new_id, primary_key=True)
     track_id: str = Field(foreign_key="track.id", index=True, ondelete="CASCADE")
@@ -121,6 +136,9 @@ class Detail(SQLModel, table=True):
     dip_end: int | None = None
     ramp_in: float | None = None
     ramp_out: float | None = None
+    take: int = 0
+    recording_id: str | None = None
+    shift: int = 0
 
 
 class Lane(SQLModel, table=True):
@@ -140,7 +158,7 @@ class Lane(SQLModel, table=True):
 
 
 class Clip(SQLModel, table=True):
-    """A span of a recording with its gain and at most one phrase.
+    """A span of a recording at a place of a track, with its gain and at most one phrase. Clips of a take never overlap.
 
     ``loudness``, ``rms`` and ``peak`` are the levels of the phrase before gain (LUFS, dBFS, dBTP), ``true_peak`` and
     ``room_tone`` those of the whole clip. ``curve`` is the clip curve, packed, in seconds of the recording. ``drafted`` says
@@ -167,6 +185,9 @@ class Clip(SQLModel, table=True):
     drafted: bool = False
     reference: bool = False
     label: str = ""
+    take: int = 0
+    recording_id: str | None = None
+    shift: int = 0
 
 
 class Job(SQLModel, table=True):

@@ -17,7 +17,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, Protocol
 
 import numpy as np
 import numpy.typing as npt
@@ -27,7 +27,6 @@ from nivelus.core.files import disk_full, is_full, whole_file
 from nivelus.core.measure.grid import COLUMNS, FRAMES_PER_SECOND, LevelGrid, frame_count, measure_file
 from nivelus.core.measure.kernel import BINS_PER_FRAME
 from nivelus.core.measure.waveform import pyramid
-from nivelus.store.tables import Recording
 
 SUFFIX = {
     "WAV": "wav",
@@ -43,6 +42,28 @@ SUFFIX = {
 
 _PART, _GONE = "part-", "gone-"
 _BLAKE3 = "b3"
+
+
+class Stored(Protocol):
+    """What the vault has to know of a recording; both its row and what was read of that are one."""
+
+    @property
+    def id(self) -> str: ...
+
+    @property
+    def hash(self) -> str: ...
+
+    @property
+    def suffix(self) -> str: ...
+
+    @property
+    def sample_rate(self) -> int: ...
+
+    @property
+    def channels(self) -> int: ...
+
+    @property
+    def frames(self) -> int: ...
 
 
 class Damaged(Exception):  # noqa: N818
@@ -78,7 +99,7 @@ class Vault:
         """Where the recording with this content lies."""
         return self.root / hash[:2] / hash
 
-    def source(self, recording: Recording) -> Path:
+    def source(self, recording: Stored) -> Path:
         """The sound file of a recording."""
         return self.folder(recording.hash) / f"source.{recording.suffix}"
 
@@ -152,34 +173,34 @@ class Vault:
         if self.folder(hash).exists():
             self.folder(hash).replace(self.root / f"{_GONE}{secrets.token_hex(4)}")
 
-    def set_aside(self, recording: Recording) -> None:
+    def set_aside(self, recording: Stored) -> None:
         """Give a sound file that is not what was brought in another name, so that the right one can take its place."""
         source = self.source(recording)
         source.replace(source.with_name(f"damaged-{source.name}"))
 
     # --- what was measured
 
-    def grid(self, recording: Recording) -> LevelGrid:
+    def grid(self, recording: Stored) -> LevelGrid:
         """The level grid of a recording, mapped from its file. Raises NotFound if it cannot be measured any more."""
         data = self._measured(recording, "grid.npy")
         return LevelGrid(data, recording.sample_rate, recording.frames, recording.channels)
 
-    def stamp(self, recording: Recording) -> tuple[int, int, int]:
+    def stamp(self, recording: Stored) -> tuple[int, int, int]:
         """What tells the stored grid of a recording from one that was written later."""
         told = (self.folder(recording.hash) / "grid.npy").stat()
         return told.st_ino, told.st_mtime_ns, told.st_size
 
-    def wave(self, recording: Recording) -> npt.NDArray[np.float16]:
+    def wave(self, recording: Stored) -> npt.NDArray[np.float16]:
         """The waveform pyramid of a recording, see ``core.measure.waveform``; mapped from its file."""
         data: npt.NDArray[np.float16] = self._measured(recording, "wave.npy")
         return data
 
-    def check_measured(self, recording: Recording) -> None:
+    def check_measured(self, recording: Stored) -> None:
         """Make sure that everything measured of a recording is there and whole. Raises Damaged, and Older where it is."""
         for name in _MEASURED:
             self._load(recording, name)
 
-    def measure_again(self, recording: Recording) -> None:
+    def measure_again(self, recording: Stored) -> None:
         """Measure a recording from its sound. Raises NotFound if that cannot be read."""
         source = self.source(recording)
         try:
@@ -188,14 +209,14 @@ class Vault:
             raise NotFound("This sound file is missing or damaged. Bring it in again.", id=recording.id) from error
         write_measured(source.parent, grid, wave)
 
-    def _measured(self, recording: Recording, name: str) -> Any:
+    def _measured(self, recording: Stored, name: str) -> Any:
         try:
             return self._load(recording, name)
         except Damaged:
             self.measure_again(recording)
             return self._load(recording, name)
 
-    def _load(self, recording: Recording, name: str) -> Any:
+    def _load(self, recording: Stored, name: str) -> Any:
         kind, width = _MEASURED[name]
         data = _array(self.folder(recording.hash) / name, kind, width)
         rows = frame_count(recording.frames, recording.sample_rate)

@@ -32,22 +32,23 @@ def upload(session_id: str) -> Response:
     return answer(job, 202)
 
 
-@bp.get("/recordings/<recording_id>/samples")
-def samples(recording_id: str) -> Response:
-    """float32, channels interleaved; ``start`` and ``count`` in samples. A recording never changes."""
-    return array(sound.samples(bench(), recording_id, _whole("start"), _whole("count")), lasting=True)
+@bp.get("/tracks/<track_id>/samples")
+def samples(track_id: str) -> Response:
+    """float32, channels interleaved; ``start`` and ``count`` in samples. What a ``key`` answers never changes."""
+    return array(sound.samples(bench(), track_id, _key(), _whole("start"), _whole("count")), lasting=True)
 
 
-@bp.get("/recordings/<recording_id>/wave/<int:level>/<int:index>")
-def wave(recording_id: str, level: int, index: int) -> Response:
-    """A tile of the waveform pyramid: float32 lowest and highest sample of each bin."""
-    return array(sound.wave_tile(bench(), recording_id, level, index), lasting=True)
+@bp.get("/tracks/<track_id>/wave/<int:level>/<int:index>")
+def wave(track_id: str, level: int, index: int) -> Response:
+    """A tile of the waveform pyramid of a ``take``: float32 lowest and highest sample of each bin."""
+    take = _whole("take") if "take" in request.args else None
+    return array(sound.wave_tile(bench(), track_id, _key(), level, index, take), lasting=True)
 
 
-@bp.get("/recordings/<recording_id>/onsets")
-def onsets(recording_id: str) -> Response:
+@bp.get("/tracks/<track_id>/onsets")
+def onsets(track_id: str) -> Response:
     """float64 seconds at which sound sets in."""
-    return array(sound.onsets(bench(), recording_id))
+    return array(sound.onsets(bench(), track_id, _key()), lasting=True)
 
 
 @bp.get("/tracks/<track_id>/trace")
@@ -89,6 +90,11 @@ def _layers() -> list[str]:
     if not set(chosen) <= set(LAYERS):
         raise Refused(f"The layers are {', '.join(LAYERS)}.")
     return chosen
+
+
+def _key() -> str:
+    """The key of the timeline that is asked for."""
+    return request.args.get("key", "")
 
 
 def _whole(name: str) -> int:

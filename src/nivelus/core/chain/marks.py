@@ -30,7 +30,8 @@ class Hand(NamedTuple):
     made by hand. ``kind``, ``start`` and ``end`` (samples) are what holds now; ``moved`` says that they were corrected.
     ``gone`` marks are none. ``keep`` is "rule", "in" (its dip holds whatever the rule's switch says) or "out". ``offset`` is
     dB on the rule's depth, ``pinned`` a depth that a locked phrase keeps. Ramps are seconds, edges of the dip samples; each
-    None where the rule holds.
+    None where the rule holds. ``recording_id`` and ``shift`` say to which recording it belongs, and where that lies; see
+    ``chain.placing``.
     """
 
     id: str
@@ -51,6 +52,8 @@ class Hand(NamedTuple):
     dip_end: int | None = None
     ramp_in: float | None = None
     ramp_out: float | None = None
+    recording_id: str | None = None
+    shift: int = 0
 
 
 @dataclass(frozen=True)
@@ -70,13 +73,19 @@ class Hands:
 
 @dataclass(frozen=True, eq=False)
 class FoundMarks:
-    """What was found, a row each as ``core.marks.mark.mark_table`` has it; a mark's name is its kind and first sample."""
+    """What was found, a row each as ``core.marks.mark.mark_table`` has it; a mark's name is its kind and first sample.
+
+    ``names`` are those of marks that end where what is heard of them does, and so begin elsewhere than they were found.
+    """
 
     table: FloatArray
+    names: tuple[str, ...] | None = None
 
     @cached_property
     def ids(self) -> list[str]:
         """The names of the marks."""
+        if self.names is not None:
+            return list(self.names)
         kinds, starts = self.table[:, _AT["kind"]].tolist(), self.table[:, _AT["start"]].tolist()
         return [f"{KINDS[int(kind)]}.{start:.0f}" for kind, start in zip(kinds, starts, strict=True)]
 

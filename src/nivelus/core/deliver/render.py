@@ -1,4 +1,4 @@
-"""Rendering: the recording with its pre-fader gain, block by block.
+"""Rendering: a track with its pre-fader gain, block by block.
 
 The result has the length, rate, channels and start stamp of the source. Where all gain is 0 dB the samples are passed
 on untouched, so a 24-bit source renders to the same bits and a float source to the same values.
@@ -12,14 +12,14 @@ from pathlib import Path
 
 from nivelus.core.gain.compiled import GainCurve, apply_gain
 from nivelus.core.measure.loudness import Figures
-from nivelus.core.sound.reader import SoundReader
+from nivelus.core.sound.timeline import Composed, open_sound
 from nivelus.core.sound.writer import SoundWriter
 
 BLOCK = 1 << 18
 
 
 def render(
-    source: Path,
+    source: Path | Composed,
     target: Path,
     curve: GainCurve,
     *,
@@ -34,7 +34,8 @@ def render(
 
     Parameters
     ----------
-    source, target : sound files; the target appears when it is whole, or not at all
+    source : a sound file, or a track of several recordings
+    target : a sound file; it appears when it is whole, or not at all
     curve : pre-fader gain, in samples of the source
     format, bits : see ``SoundWriter``
     fader : dB added throughout; 0 for a pre-fader render
@@ -43,7 +44,7 @@ def render(
     replace_file : whether ``target`` may take the place of a file that is there
     """
     total = GainCurve(curve.at, curve.db + fader)
-    with SoundReader(source) as reader:
+    with open_sound(source) as reader:
         info = reader.info
         bext = info.bext
         if bext is not None and figures is not None:

@@ -4,7 +4,7 @@ Conventions
 -----------
 A clip keeps its whole curve; what lies outside of its borders is not heard, but is there again when a border is moved back,
 and both halves of a clip that is cut sound as before. Where two neighbours do not meet in the same value, the way from one
-to the other is a ramp around their border, as wide as that of clip gains.
+to the other is a ramp around their border, as wide as that of clip gains; silence between them is way enough.
 """
 
 from __future__ import annotations
@@ -36,7 +36,7 @@ def part(curve: Curve, start: float, end: float) -> Curve:
 
 
 def join_clip_curves(clips: ClipSpans, curves: Sequence[Curve], rate: int) -> Curve:
-    """The curves of clips that tile a recording as one straight curve over it; O(clips + points).
+    """The curves of clips that follow each other as one straight curve over them; O(clips + points).
 
     Parameters
     ----------
@@ -53,9 +53,11 @@ def join_clip_curves(clips: ClipSpans, curves: Sequence[Curve], rate: int) -> Cu
     edges = np.zeros((len(clips), 2))
     for i, line in lines.items():
         edges[i] = np.interp(spans[i], line.at, finite(line.db))
+    apart = spans[1:, 0] > spans[:-1, 1]
     # where a neighbour takes over at the same value there is no ramp
-    half = np.where(np.abs(edges[:-1, 1] - edges[1:, 0]) > 1e-9, width / 2, 0.0)
+    half = np.where(apart | (np.abs(edges[:-1, 1] - edges[1:, 0]) <= 1e-9), 0.0, width / 2)
     before, after = np.insert(half, 0, 0.0), np.append(half, 0.0)
+    alone = np.concatenate([[False], apart, [False]])
     at: list[FloatArray] = []
     db: list[FloatArray] = []
     for i, line in lines.items():
@@ -64,12 +66,12 @@ def join_clip_curves(clips: ClipSpans, curves: Sequence[Curve], rate: int) -> Cu
         own = np.concatenate([[first], line.at[a:b], [last]])
         value = np.interp(own, line.at, finite(line.db))
         # a neighbour without a curve is at 0 dB
-        if before[i] and i - 1 not in lines:
-            own, value = np.insert(own, 0, spans[i, 0] - before[i]), np.insert(value, 0, 0.0)
-        if after[i] and i + 1 not in lines:
-            own, value = np.append(own, spans[i, 1] + after[i]), np.append(value, 0.0)
+        if (before[i] or alone[i]) and i - 1 not in lines:
+            own, value = np.insert(own, 0, min(spans[i, 0] - before[i], spans[i - 1, 1])), np.insert(value, 0, 0.0)
+        if (after[i] or alone[i + 1]) and i + 1 not in lines:
+            own, value = np.append(own, max(spans[i, 1] + after[i], spans[i + 1, 0])), np.append(value, 0.0)
         at.append(own)
         db.append(value)
     all_at, all_db = np.round(np.concatenate(at), 6), np.concatenate(db)
-    apart = np.concatenate([[True], np.diff(all_at) > CLOSEST / 2])
-    return plain(all_at[apart], all_db[apart])
+    kept = np.concatenate([[True], np.diff(all_at) > CLOSEST / 2])
+    return plain(all_at[kept], all_db[kept])

@@ -2,9 +2,10 @@
 
 Conventions
 -----------
-Clips tile the recording in rising order; positions are samples, gains dB. A step from one clip to the next is a ramp,
-linear in dB, centred on their border: as wide as the pause allows (up to 60 ms), and never shorter than the de-click
-slope of 5 ms, even where a border was set inside a phrase by hand. O(clips).
+Clips follow each other in rising order, with silence between them or none; positions are samples, gains dB. A step from one
+clip to the next is a ramp, linear in dB, centred on their border: as wide as the pause allows (up to 60 ms), and never shorter
+than the de-click slope of 5 ms, even where a border was set inside a phrase by hand. Across silence it lies in the middle of
+that. O(clips).
 """
 
 from __future__ import annotations
@@ -30,7 +31,7 @@ class ClipSpans:
     Raises
     ------
     GainError
-        If clips leave holes or overlap.
+        If clips overlap, or are none.
     """
 
     start: FloatArray
@@ -39,8 +40,8 @@ class ClipSpans:
     phrase_end: FloatArray
 
     def __post_init__(self) -> None:
-        if (self.end <= self.start).any() or (self.start[1:] != self.end[:-1]).any():
-            raise GainError("Clips must follow each other without holes.")
+        if (self.end <= self.start).any() or (self.start[1:] < self.end[:-1]).any():
+            raise GainError("Clips must follow each other.")
 
     def __len__(self) -> int:
         return len(self.start)
@@ -52,7 +53,7 @@ def clip_spans(rows: Sequence[tuple[float, float, float | None, float | None]]) 
 
 
 def compile_clip_gains(clips: ClipSpans, gain: FloatArray, rate: int) -> GainCurve:
-    """Compile clips that tile a recording, with a ``gain`` (n,) dB each, to its gain curve.
+    """Compile clips, with a ``gain`` (n,) dB each, to the gain curve of their track.
 
     Raises
     ------
@@ -70,8 +71,8 @@ def compile_clip_gains(clips: ClipSpans, gain: FloatArray, rate: int) -> GainCur
 
 
 def border_ramps(clips: ClipSpans, rate: int) -> tuple[FloatArray, FloatArray]:
-    """Where each clip but the last ends, and how wide the ramp to the next may be: two (n - 1,) of samples."""
-    border = clips.end[:-1]
+    """Where each clip but the last gives way to the next, and how wide the ramp there may be: two (n - 1,) of samples."""
+    border = (clips.end[:-1] + clips.start[1:]) / 2
     # where there is no phrase, the whole clip is pause
     phrase_start = np.where(np.isnan(clips.phrase_start), clips.end, clips.phrase_start)
     phrase_end = np.where(np.isnan(clips.phrase_end), clips.start, clips.phrase_end)

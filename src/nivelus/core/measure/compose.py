@@ -1,0 +1,141 @@
+"""A level grid and a waveform put together of several recordings, each lying somewhere on one axis of time.
+
+What is composed is what measuring the composed sound would give, without looking at a sample: powers are laid over each other
+by the share of each frame that they fill, so a recording may lie anywhere between two borders of frames; of peaks the highest
+holds. Between recordings there is silence. O(frames).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from nivelus.core.measure.grid import COLUMNS, FRAMES_PER_SECOND, LevelGrid, frame_count
+from nivelus.core.measure.kernel import BINS_PER_FRAME
+
+_PEAKS = [COLUMNS.index(name) for name in ("peak", "true_peak")]
+_POWERS = [COLUMNS.index(name) for name in COLUMNS if name not in ("peak", "true_peak")]
+_K = COLUMNS.index("k")
+_LEAST = 1e-6
+"""Share of a frame below which it is not covered at all: less than a sample at any rate."""
+
+
+class Part(NamedTuple):
+    """A span of a track, ``start`` ... ``end`` samples, in which one recording is heard.
+
+    ``shift`` says where: a position of the track is that of the recording, in samples of the track's rate, plus the shift.
+    """
+
+    start: int
+    end: int
+    shift: int
+
+
+def compose(parts: Sequence[Part], grids: Sequence[LevelGrid], rate: int, samples: int, channels: int) -> LevelGrid:
+    """The level grid of a track from those of the recordings that its parts are heard of.
+
+    Parameters
+    ----------
+    parts : n spans that do not overlap
+    grids : n grids, of any rate. One of a mono recording in a stereo track is that of its sound at equal power: half of it
+        in each channel, so that its loudness stays
+    rate, samples, channels : those of the track
+    """
+    data = np.zeros((frame_count(samples, rate), len(COLUMNS)), np.float32)
+    length = samples / rate * FRAMES_PER_SECOND
+    for part, grid in zip(parts, grids, strict=True):
+        _lay(data, length, part, grid.data, rate, _weights(grid.channels, channels))
+    return LevelGrid(data, rate, samples, channels)
+
+
+def compose_wave(
+    parts: Sequence[Part], waves: Sequence[npt.NDArray[np.float16]], rate: int, samples: int
+) -> npt.NDArray[np.float16]:
+    """The finest level of a track's waveform from those of its parts, see ``core.measure.waveform``; to the nearest bin."""
+    per_second = FRAMES_PER_SECOND * BINS_PER_FRAME
+    out = np.zeros((frame_count(samples, rate) * BINS_PER_FRAME, 2), np.float16)
+    for part, wave in zip(parts, waves, strict=True):
+        start, end, shift = (round(value * per_second / rate) for value in part)
+        start, end = max(start, shift, 0), min(end, shift + len(wave), len(out))
+        if start < end:
+            out[start:end] = wave[start - shift : end - shift]
+    return out
+
+
+def _weights(own: int, channels: int) -> npt.NDArray[np.float32] | None:
+    """What the columns of a recording are multiplied by in a track with more channels; None for nothing."""
+    if own >= channels:
+        return None
+    weights: npt.NDArray[np.float32] = np.full(len(COLUMNS), own / channels, np.float32)
+    weights[_K] = 1.0
+    weights[_PEAKS] = math.sqrt(own / channels)
+    return weights
+
+
+def _lay(
+    out: npt.NDArray[np.float32],
+    length: float,
+    part: Part,
+    source: npt.NDArray[np.float32],
+    rate: int,
+    weights: npt.NDArray[np.float32] | None,
+) -> None:
+    """Lay the frames of a recording over those of a track that is ``length`` frames long, where its part is."""
+    start, end, shift = (value / rate * FRAMES_PER_SECOND for value in part)
+    start, end = max(start, shift, 0.0), min(end, shift + len(source), length)
+    if end - start < _LEAST:
+        return
+    whole = math.floor(shift)
+    late = shift - whole
+    if late < _LEAST or late > 1 - _LEAST:
+        whole, late = round(shift), 0.0
+    # frames that are covered from border to border
+    first, last = math.ceil(start - _LEAST), math.floor(end + _LEAST)
+    if end > length - _LEAST:
+        # the last frame of a track may be shorter than others, and is covered all the same
+        last = min(len(out), last + (last < len(out) and end - last >= length - last - _LEAST))
+    for frame in {first - 1, last} if first <= last else {math.floor(start)}:
+        if 0 <= frame < len(out):
+            _lay_edge(out[frame], frame, length, (start, end), source, whole, late, weights)
+    if first >= last:
+        return
+    now = _shifted(source, first - whole, last - whole)
+    if late:
+        before = _shifted(source, first - whole - 1, last - whole - 1)
+        mixed = np.float32(late) * before + np.float32(1 - late) * now
+        mixed[:, _PEAKS] = np.maximum(before[:, _PEAKS], now[:, _PEAKS])
+        now = mixed
+    out[first:last] = now if weights is None else now * weights
+
+
+def _shifted(source: npt.NDArray[np.float32], first: int, last: int) -> npt.NDArray[np.float32]:
+    """Some frames of a recording; silence where they lie beyond its ends."""
+    if first >= 0 and last <= len(source):
+        return source[first:last]
+    inside = source[max(first, 0) : max(last, 0)]
+    return np.pad(inside, ((max(0, -first), last - max(first, 0) - len(inside)), (0, 0)))
+
+
+def _lay_edge(
+    row: npt.NDArray[np.float32],
+    frame: int,
+    length: float,
+    span: tuple[float, float],
+    source: npt.NDArray[np.float32],
+    whole: int,
+    late: float,
+    weights: npt.NDArray[np.float32] | None,
+) -> None:
+    """Add to one frame of a track what a recording fills of it."""
+    a, b = max(span[0], frame), min(span[1], frame + 1)
+    border = frame + late
+    for place, share in ((frame - whole - 1, min(b, border) - a), (frame - whole, b - max(a, border))):
+        if share < _LEAST or not 0 <= place < len(source):
+            continue
+        values = source[place] if weights is None else source[place] * weights
+        row[_POWERS] += values[_POWERS] * np.float32(share / min(1.0, length - frame))
+        row[_PEAKS] = np.maximum(row[_PEAKS], values[_PEAKS])

@@ -1,0 +1,242 @@
+"""Timelines: what of which recordings is heard of a track, read as if it were one recording.
+
+Where a track is one recording from its beginning to its end, its grid is the file that was measured and its sound the file
+that came. Any other one is composed when it is asked for, and kept by its key.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections import OrderedDict
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from threading import Lock
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+from sqlalchemy import inspect, select
+from sqlalchemy.orm import Session as DbSession
+
+from nivelus.core.chain.placing import Runs
+from nivelus.core.errors import NotFound, Refused
+from nivelus.core.measure.compose import Part, compose, compose_wave
+from nivelus.core.measure.grid import LevelGrid
+from nivelus.core.measure.kernel import BINS_PER_FRAME
+from nivelus.core.measure.waveform import pyramid
+from nivelus.core.sound.timeline import Composed, Piece
+from nivelus.services.workbench import Workbench
+from nivelus.store.reading import clip_rows
+from nivelus.store.tables import Recording, Track
+
+MISSING = "The sound file of this track is missing. Bring it in again."
+_KEPT = 3
+
+
+class Recorded(NamedTuple):
+    """A recording as the database has it, see ``store.tables.Recording``."""
+
+    id: str
+    hash: str
+    suffix: str
+    format: str
+    subtype: str
+    sample_rate: int
+    channels: int
+    frames: int
+    time_reference: int | None
+    room_tone: float
+    shows_esses: bool
+    missing: bool
+
+
+_TABLE = inspect(Recording).local_table
+_COLUMNS = [_TABLE.c[name] for name in Recorded._fields]
+
+
+@dataclass(frozen=True)
+class Timeline:
+    """What is heard of a track: ``runs`` of recordings, in order of time.
+
+    ``recordings`` are those that are heard, by the ids that the runs have, and the track's own one, which is ``own``.
+    """
+
+    own: Recorded
+    runs: Runs
+    recordings: tuple[tuple[str | None, Recorded], ...]
+
+    def recorded(self, id: str | None) -> Recorded:
+        """A recording by the id that clips have; None stands for the track's own."""
+        return self._by_id[id]
+
+    @property
+    def sample_rate(self) -> int:
+        """Samples a second of all positions."""
+        return self.own.sample_rate
+
+    @cached_property
+    def heard(self) -> tuple[Recorded, ...]:
+        """The recordings that are heard, each once."""
+        return tuple(dict.fromkeys(self.recorded(run.recording) for run in self.runs))
+
+    @cached_property
+    def frames(self) -> int:
+        """The length in samples: to the end of the last clip."""
+        return max((run.end for run in self.runs), default=self.own.frames)
+
+    @property
+    def duration(self) -> float:
+        """The length in seconds."""
+        return self.frames / self.sample_rate
+
+    @property
+    def channels(self) -> int:
+        """As many as any recording that is heard has."""
+        return max((recorded.channels for recorded in self.heard), default=self.own.channels)
+
+    @property
+    def missing(self) -> bool:
+        """Whether the sound of anything that is heard is missing."""
+        return any(recorded.missing for recorded in self.heard)
+
+    @property
+    def shows_esses(self) -> bool:
+        """Whether anything lies high enough in what is heard for esses to be seen."""
+        return any(recorded.shows_esses for recorded in self.heard)
+
+    @property
+    def room_tone(self) -> float:
+        """The room tone, dBFS: that of each recording by how much of it is heard."""
+        lengths = np.array([run.end - run.start for run in self.runs], np.float64)
+        return float(np.average([self.recorded(run.recording).room_tone for run in self.runs], weights=lengths))
+
+    @cached_property
+    def is_whole(self) -> bool:
+        """Whether it is one recording from beginning to end, and nothing else."""
+        return self.runs == ((None, 0, 0, self.own.frames),)
+
+    @cached_property
+    def key(self) -> str:
+        """What tells its sound from any other: the recording where it is whole, else what is heard where."""
+        if self.is_whole:
+            return self.own.id
+        told = repr([(self.recorded(run.recording).hash, *run[1:]) for run in self.runs])
+        return hashlib.blake2b(f"{self.sample_rate} {told}".encode(), digest_size=12).hexdigest()
+
+    def span_of(self, id: str | None) -> int:
+        """The length of a recording in samples of the track."""
+        recorded = self.recorded(id)
+        return -(-recorded.frames * self.sample_rate // recorded.sample_rate)
+
+    @cached_property
+    def _by_id(self) -> dict[str | None, Recorded]:
+        return dict(self.recordings)
+
+
+def timeline_of(db: DbSession, track: Track, take: int | None = None) -> Timeline:
+    """The timeline of a track's take, of the one that is heard if none is named; in an edit, as it was before it."""
+    return timelines_of(db, [track], take)[0]
+
+
+def timelines_of(db: DbSession, tracks: Sequence[Track], take: int | None = None) -> list[Timeline]:
+    """The timelines of some tracks."""
+    runs = [clip_rows(db, track.id, take).runs for track in tracks]
+    ids = {track.recording_id for track in tracks} | {run.recording for own in runs for run in own if run.recording}
+    known = recorded(db, ids)
+    timelines = []
+    for track, own in zip(tracks, runs, strict=True):
+        if track.recording_id not in known:
+            raise NotFound("This recording is not there any more.", id=track.recording_id)
+        used: dict[str | None, Recorded] = {None: known[track.recording_id]}
+        used |= {run.recording: known[run.recording] for run in own if run.recording}
+        timelines.append(Timeline(used[None], own, tuple(used.items())))
+    return timelines
+
+
+def recorded(db: DbSession, ids: set[str]) -> dict[str, Recorded]:
+    """Recordings by their ids, those that are there."""
+    rows = map(Recorded._make, db.execute(select(*_COLUMNS).where(_TABLE.c.id.in_(ids))))
+    return {row.id: row for row in rows}
+
+
+# --- what is measured and read of it
+
+_grids: OrderedDict[tuple[Any, ...], LevelGrid] = OrderedDict()
+_waves: OrderedDict[tuple[Any, ...], npt.NDArray[np.float16]] = OrderedDict()
+_lock = Lock()
+
+
+def grid_of(bench: Workbench, timeline: Timeline) -> LevelGrid:
+    """The level grid of a timeline. Raises NotFound where something of it cannot be measured any more."""
+    if timeline.is_whole:
+        return bench.vault.grid(timeline.own)
+
+    def composed() -> LevelGrid:
+        grids = {recorded: bench.vault.grid(recorded) for recorded in timeline.heard}
+        return compose(
+            _parts(timeline),
+            [grids[timeline.recorded(run.recording)] for run in timeline.runs],
+            timeline.sample_rate,
+            timeline.frames,
+            timeline.channels,
+        )
+
+    grid: LevelGrid = _kept(_grids, stamp_of(bench, timeline), composed)
+    return grid
+
+
+def grid_to_measure(bench: Workbench, timeline: Timeline) -> LevelGrid:
+    """The grid for an edit that measures. Raises Refused where sound is missing."""
+    if timeline.missing:
+        raise Refused(MISSING)
+    return grid_of(bench, timeline)
+
+
+def wave_of(bench: Workbench, timeline: Timeline) -> tuple[npt.NDArray[np.float16], int]:
+    """The waveform pyramid of a timeline, see ``core.measure.waveform``, and how many bins its finest level has."""
+    if timeline.is_whole:
+        return bench.vault.wave(timeline.own), len(bench.vault.grid(timeline.own).data) * BINS_PER_FRAME
+    bins = len(grid_of(bench, timeline).data) * BINS_PER_FRAME
+
+    def composed() -> npt.NDArray[np.float16]:
+        waves = {}
+        for recorded in timeline.heard:
+            own = len(bench.vault.grid(recorded).data) * BINS_PER_FRAME
+            waves[recorded] = bench.vault.wave(recorded)[:own]
+        heard = [waves[timeline.recorded(run.recording)] for run in timeline.runs]
+        return pyramid(compose_wave(_parts(timeline), heard, timeline.sample_rate, timeline.frames))
+
+    return _kept(_waves, stamp_of(bench, timeline), composed), bins
+
+
+def sound_of(bench: Workbench, timeline: Timeline) -> Path | Composed:
+    """What the sound of a timeline is read from."""
+    if timeline.is_whole:
+        return bench.vault.source(timeline.own)
+    pieces = (
+        Piece(bench.vault.source(timeline.recorded(run.recording)), run.start, run.end, run.shift) for run in timeline.runs
+    )
+    return Composed(tuple(pieces), timeline.sample_rate, timeline.channels, timeline.frames)
+
+
+def stamp_of(bench: Workbench, timeline: Timeline) -> tuple[Any, ...]:
+    """What tells its grid from any other; one that was written anew is another one."""
+    return bench.settings.data, timeline.key, *(bench.vault.stamp(recorded) for recorded in timeline.heard)
+
+
+def _parts(timeline: Timeline) -> list[Part]:
+    return [Part(run.start, run.end, run.shift) for run in timeline.runs]
+
+
+def _kept(known: OrderedDict[tuple[Any, ...], Any], key: tuple[Any, ...], make: Any) -> Any:
+    with _lock:
+        value = known.pop(key, None)
+    if value is None:
+        value = make()
+    with _lock:
+        known[key] = value
+        while len(known) > _KEPT:
+            known.popitem(last=False)
+    return value
