@@ -34,6 +34,7 @@ from nivelus.services.views import (
     MarkValues,
     MarkView,
     RuleView,
+    TakeName,
     TimelineView,
     TrackView,
 )
@@ -42,7 +43,7 @@ from nivelus.store import history
 from nivelus.store.history import Edit, require
 from nivelus.store.packing import unpack_curve
 from nivelus.store.reading import carry, clip_rows
-from nivelus.store.tables import Session, Track
+from nivelus.store.tables import Session, Track, takes_of
 
 MANY = 200
 """Clips or marks from which an answer tells those that stay what they were by their values, column by column."""
@@ -204,6 +205,8 @@ def answer(
                 range_low=track.range_low,
                 range_high=track.range_high,
                 timeline=view_timeline(timeline),
+                take=track.take,
+                takes=[TakeName(**item) for item in takes_of(track)],
             )
         )
         if not scope.is_empty and len(state.clips):

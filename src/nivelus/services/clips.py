@@ -49,7 +49,7 @@ def set_gain(
         raise Refused("Say either by how much, or to which gain.")
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        free = [clip for clip in _rows(edit, track, ids) if not clip.locked]
+        free = [clip for clip in chosen_rows(edit, track, ids) if not clip.locked]
         if not free:
             raise Refused("What is selected is locked. Unlock it first (L).")
         gains = {clip.id: _limited(clip.gain + by if by is not None else to or 0.0) for clip in free}
@@ -71,7 +71,7 @@ def set_flag(bench: Workbench, track_id: str, revision: int, ids: list[str], fla
     """Lock, leave out, or make a reference of clips; or the opposite."""
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        chosen = _rows(edit, track, ids)
+        chosen = chosen_rows(edit, track, ids)
         if flag == "locked":
             changing = [clip for clip in chosen if clip.locked != on]
             pin(edit, track, timeline, state_of(bench, edit.db, edit.session, track, timeline), changing, on)
@@ -205,8 +205,8 @@ def _chosen(edit: Edit, track: Track, ids: Iterable[str]) -> list[Clip]:
     return chosen
 
 
-def _rows(edit: Edit, track: Track, ids: Iterable[str]) -> list[ClipRow]:
-    """Some clips of a track as plain rows, which many at once are changed by."""
+def chosen_rows(edit: Edit, track: Track, ids: Iterable[str]) -> list[ClipRow]:
+    """Some clips of a track as plain rows, by which many at once are changed. Raises NotFound, and Refused for none."""
     clips = clip_rows(edit.db, track.id)
     wanted = list(dict.fromkeys(ids))
     gone = next((id for id in wanted if id not in clips.places), None)

@@ -32,6 +32,8 @@ from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Recording, Track
 
 MISSING = "The sound file of this track is missing. Bring it in again."
+DAY = 86_400
+"""Seconds."""
 _KEPT = 3
 
 
@@ -50,6 +52,11 @@ class Recorded(NamedTuple):
     room_tone: float
     shows_esses: bool
     missing: bool
+
+    @property
+    def stamp(self) -> float | None:
+        """When it begins, seconds since midnight; a stamp of 0 is none, as recorders without a clock write it."""
+        return (self.time_reference / self.sample_rate) % DAY if self.time_reference else None
 
 
 _TABLE = inspect(Recording).local_table

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from sqlalchemy import select
-from sqlmodel import col
-
 from nivelus.core.errors import Refused
 from nivelus.services.edits import run_edit
+from nivelus.services.moves import remove_track
 from nivelus.services.sessions import clean_name
 from nivelus.services.timeline import Timeline
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
-from nivelus.store.tables import Clip, Detail, Lane, MarkSet, Track
+from nivelus.store.tables import Track
 
 FADER_RANGE = (-60.0, 12.0)
 
@@ -43,9 +41,6 @@ def remove(bench: Workbench, track_id: str, revision: int) -> Changed:
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         edit.label = f"Take out {track.name}"
-        for table in (Detail, MarkSet, Lane, Clip):
-            for row in edit.db.scalars(select(table).where(col(table.track_id) == track.id)):
-                edit.db.delete(row)
-        edit.db.delete(track)
+        remove_track(edit, track)
 
     return run_edit(bench, track_id, "Take out a track", revision, work)

@@ -42,7 +42,10 @@ class RuleView(View):
 
 
 class ClipView(View):
-    """A clip; what belongs to its phrase is None where it has none. ``peak`` is the true peak of the clip before gain, dBTP."""
+    """A clip; what belongs to its phrase is None where it has none. ``peak`` is the true peak of the clip before gain, dBTP.
+
+    ``recording`` is the one that it is of, empty for the track's own, and ``shift`` the seconds by which that lies later.
+    """
 
     id: str
     track: str
@@ -55,6 +58,8 @@ class ClipView(View):
     after: float | None
     peak: float
     room_tone: float
+    recording: str
+    shift: float
     confidence: float
     locked: bool
     left_out: bool
@@ -153,13 +158,49 @@ class TimelineView(View):
     lengths: dict[str, float]
 
 
+class TakeName(View):
+    """A take of a track: its number, by which it is asked for, and what it is called."""
+
+    number: int
+    name: str
+
+
+class TakeView(TakeName):
+    """A take with its clips and figures: mean and spread of its phrase levels, room tone, and how many phrases count.
+
+    ``key`` tells its sound from any other, as that of a timeline does.
+    """
+
+    key: str
+    duration: float
+    missing: bool
+    level: float | None
+    spread: float | None
+    room_tone: float
+    count: int
+    clips: list[ClipView]
+
+
+class TakesView(View):
+    """The takes of a track, in order."""
+
+    items: list[TakeView]
+
+
+class ArrangementView(View):
+    """Which way of laying out some tracks is likely to be meant, and which of the ways there are."""
+
+    likely: str
+    ways: list[str]
+
+
 class TrackView(View):
     """A track without its clips and marks. ``target`` is the resolved target, in the session's unit, and ``base``
     (dB) how far the whole voice has to move.
 
     ``rules`` say for each kind of mark how it goes down; ``shows_esses`` is False where nothing high enough was recorded.
     ``lanes`` names the lanes in which something is drawn: curve (of the clips), ride, trim. ``range_low`` ... ``range_high``
-    is the working range, dB, that they stay within.
+    is the working range, dB, that they stay within. ``take`` is the number of the take that is heard.
     """
 
     id: str
@@ -174,6 +215,8 @@ class TrackView(View):
     range_low: float
     range_high: float
     timeline: TimelineView
+    take: int
+    takes: list[TakeName]
 
 
 class RideDefaults(View):

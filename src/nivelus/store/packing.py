@@ -23,7 +23,7 @@ _CURVE = 5
 
 def pack(marks: Iterable[Mark], rate: int, samples: int) -> str:
     """Pack marks, whose times are seconds, for a recording of so many ``samples`` at ``rate`` Hz."""
-    return _packed(mark_table(marks, rate, samples))
+    return pack_table(mark_table(marks, rate, samples))
 
 
 def unpack(data: str) -> npt.NDArray[np.float64]:
@@ -35,7 +35,7 @@ def pack_curve(curve: Curve) -> str:
     """Pack a curve; one without points is an empty text."""
     if not len(curve):
         return ""
-    return _packed(np.column_stack([curve.at, curve.db, curve.shape, curve.phase]))
+    return pack_table(np.column_stack([curve.at, curve.db, curve.shape, curve.phase]))
 
 
 @lru_cache(maxsize=24)
@@ -59,7 +59,7 @@ def difference(before: str, after: str) -> Splice:
     first = int(np.argmin(alike)) if not alike.all() else shorter
     alike = (a[len(a) - shorter + first :] == b[len(b) - shorter + first :]).all(axis=1)[::-1]
     last = int(np.argmin(alike)) if not alike.all() else len(alike)
-    return first, _packed(a[first : len(a) - last]), _packed(b[first : len(b) - last])
+    return first, pack_table(a[first : len(a) - last]), pack_table(b[first : len(b) - last])
 
 
 def splice(text: str, at: int, old: str, new: str) -> str:
@@ -67,10 +67,11 @@ def splice(text: str, at: int, old: str, new: str) -> str:
     table = _unpacked(text, _CURVE) if text else np.zeros((0, _CURVE))
     gone, put = _unpacked(old, _CURVE), _unpacked(new, _CURVE)
     out = np.concatenate([table[:at], put, table[at + len(gone) :]])
-    return _packed(out) if len(out) else ""
+    return pack_table(out) if len(out) else ""
 
 
-def _packed(table: npt.NDArray[np.float64]) -> str:
+def pack_table(table: npt.NDArray[np.float64]) -> str:
+    """Pack a table of numbers (n, columns)."""
     return base64.b64encode(zlib.compress(np.ascontiguousarray(table.T, "<f8").tobytes(), 1)).decode("ascii")
 
 

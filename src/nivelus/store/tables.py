@@ -56,6 +56,8 @@ class Session(SQLModel, table=True):
     mono_as_two: bool = False
     longest: float = LONGEST_PHRASE
     """Seconds from which a phrase is divided at its best pauses, when phrases are found."""
+    origin: float | None = None
+    """Seconds since midnight at which the session begins, where it is laid out by start stamps."""
 
 
 class Recording(SQLModel, table=True):
@@ -98,6 +100,11 @@ class Track(SQLModel, table=True):
     """By kind of mark: on, depth, shallowest, deepest, silent; what is absent is as it comes."""
     take: int = 0
     takes: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSON, nullable=False))
+
+
+def takes_of(track: Track) -> list[dict[str, Any]]:
+    """The takes of a track, number and name; a single one is called as the track."""
+    return track.takes or [{"number": track.take, "name": track.name}]
 
 
 class MarkSet(SQLModel, table=True):

@@ -10,6 +10,8 @@ Id = Annotated[str, Field(min_length=1, max_length=40)]
 Ids = Annotated[list[Id], Field(min_length=1, max_length=20_000)]
 Db = Annotated[float, Field(ge=-120, le=120, allow_inf_nan=False)]
 Seconds = Annotated[float, Field(ge=0, le=1_000_000, allow_inf_nan=False)]
+Offset = Annotated[float, Field(ge=-1_000_000, le=1_000_000, allow_inf_nan=False)]
+TakeNumber = Annotated[int, Field(ge=-1, le=1_000_000)]
 Name = Annotated[str, Field(min_length=1, max_length=400)]
 Depth = Annotated[float, Field(ge=-60, le=0, allow_inf_nan=False)]
 Ramp = Annotated[float, Field(ge=0, le=2, allow_inf_nan=False)]
@@ -211,6 +213,76 @@ class BorderMove(Revised):
 
     clip: Id
     at: Seconds
+
+
+class OneClip(Revised):
+    """One clip."""
+
+    clip: Id
+
+
+class ClipMove(Revised):
+    """Clips, how far they are moved, and maybe to which track or take; -1 is a take that is made for them."""
+
+    clips: Ids
+    by: Offset = 0.0
+    track: Id | None = None
+    take: TakeNumber | None = None
+
+
+class ClipCopy(Revised):
+    """Clips of the ``source`` track, of the same one if none is named, and where the copies begin."""
+
+    clips: Ids
+    at: Seconds
+    source: Id | None = None
+    take: TakeNumber | None = None
+
+
+class ClipTrim(Revised):
+    """Which end of a clip goes where."""
+
+    clip: Id
+    edge: Literal["start", "end"]
+    at: Seconds
+
+
+class TakeSwitch(Revised):
+    """Which take is heard."""
+
+    take: TakeNumber
+
+
+class TakeChoice(Revised):
+    """The phrase in hand, and the take that is chosen for it."""
+
+    clip: Id
+    take: TakeNumber
+
+
+class TakeRename(Revised):
+    """What a take is called."""
+
+    name: Name
+
+
+class TakePath(TrackPath):
+    """A take of a track."""
+
+    take: TakeNumber
+
+
+class Arrange(Revised):
+    """Which tracks are laid out, and how."""
+
+    tracks: Annotated[list[Id], Field(min_length=1, max_length=500)]
+    way: Literal["takes", "after", "stamps"]
+
+
+class ArrangeQuery(BaseModel):
+    """Ids of tracks, parted by commas."""
+
+    tracks: str
 
 
 class DraftRequest(Request):

@@ -14,6 +14,7 @@ _PLACED = ("clip", "detail")
 
 
 def upgrade() -> None:
+    op.add_column("session", sa.Column("origin", sa.Float(), nullable=True))
     op.add_column("track", sa.Column("take", sa.Integer(), nullable=False, server_default="0"))
     op.add_column("track", sa.Column("takes", sa.JSON(), nullable=False, server_default="[]"))
     for table in _PLACED:
@@ -44,3 +45,4 @@ def downgrade() -> None:
             op.drop_column(table, column)
     op.drop_column("track", "takes")
     op.drop_column("track", "take")
+    op.drop_column("session", "origin")

@@ -1,0 +1,264 @@
+"""Takes of a track: listed with their figures, switched, matched, and put together phrase by phrase.
+
+A phrase of another take that is chosen is copied into the one that is heard, in place of the phrase in hand, with what is its
+own. The joins come to lie in the pauses, where both recordings go on underneath.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import numpy as np
+from sqlmodel import col, select
+
+from nivelus.core.errors import NotFound, Refused
+from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
+from nivelus.services.clips import GAIN_RANGE
+from nivelus.services.edits import run_edit
+from nivelus.services.levels import levels_by_clip, view_clips
+from nivelus.services.moves import Row, arrival, carry, cut_phrase, drop_take, make_room
+from nivelus.services.sessions import clean_name
+from nivelus.services.state import owners_of_track, state_of
+from nivelus.services.timeline import Timeline, timeline_of
+from nivelus.services.views import Changed, TakesView, TakeView
+from nivelus.services.workbench import Workbench
+from nivelus.store.history import Edit, require
+from nivelus.store.reading import ClipRow, clip_rows
+from nivelus.store.tables import Clip, Detail, Track, new_id, takes_of
+
+LEAST_SHARED = 0.3
+"""Share of a phrase, or of the one in hand, that both have in common where one stands for the other."""
+
+
+def view(bench: Workbench, track_id: str) -> TakesView:
+    """The takes of a track, each with its clips and its figures."""
+    with bench.database.reading() as db:
+        session, track, _ = owners_of_track(db, track_id)
+        takes = []
+        for item in takes_of(track):
+            timeline = timeline_of(db, track, item["number"])
+            state = state_of(bench, db, session, track, timeline, take=item["number"])
+            clips = clip_rows(db, track.id, item["number"])
+            levels = state.levels_after(state.clips.judged)
+            takes.append(
+                TakeView(
+                    number=item["number"],
+                    name=item["name"],
+                    key=timeline.key,
+                    duration=timeline.duration,
+                    missing=timeline.missing,
+                    level=float(np.mean(levels)) if len(levels) else None,
+                    spread=float(np.std(levels)) if len(levels) else None,
+                    room_tone=timeline.room_tone,
+                    count=len(levels),
+                    clips=view_clips(state, clips, levels_by_clip(state, np.arange(len(clips)))),
+                )
+            )
+        return TakesView(items=takes)
+
+
+def switch(bench: Workbench, track_id: str, revision: int, number: int) -> Changed:
+    """Hear another take of a track."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        name = _name(track, number)
+        track.take = number
+        edit.label = f"Hear {name}"
+
+    return run_edit(bench, track_id, "Hear another take", revision, work)
+
+
+def rename(bench: Workbench, track_id: str, revision: int, number: int, name: str) -> Changed:
+    """Give a take another name."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        _name(track, number)
+        clean = clean_name(name)
+        track.takes = [item | ({"name": clean} if item["number"] == number else {}) for item in takes_of(track)]
+
+    return run_edit(bench, track_id, "Rename a take", revision, work)
+
+
+def remove(bench: Workbench, track_id: str, revision: int, number: int) -> Changed:
+    """Take a take out of a track; the last one stays."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        name = _name(track, number)
+        if len(takes_of(track)) == 1:
+            raise Refused("This is the only take. Take the track out instead.")
+        for table in (Detail, Clip):
+            of_take = (col(table.track_id) == track.id, col(table.take) == number)
+            for row in edit.db.scalars(select(table).where(*of_take)):
+                edit.db.delete(row)
+        drop_take(track, number)
+        edit.label = f"Take out {name}"
+
+    return run_edit(bench, track_id, "Take out a take", revision, work)
+
+
+def match(bench: Workbench, track_id: str, revision: int) -> Changed:
+    """Bring the mean phrase level of every other take to that of the one that is heard, by the gain of all of its clips."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        levels = {}
+        for item in takes_of(track):
+            number = item["number"]
+            state = state_of(bench, edit.db, edit.session, track, timeline_of(edit.db, track, number), take=number)
+            found = state.levels_after(state.clips.judged)
+            if len(found):
+                levels[number] = float(np.mean(found))
+        if track.take not in levels or len(levels) < 2:
+            raise Refused("There are no other takes with phrases to be matched.")
+        moved = 0
+        for number, level in levels.items():
+            by = round(levels[track.take] - level, 2)
+            if number == track.take or not by:
+                continue
+            rows = [clip for clip in clip_rows(edit.db, track.id, number) if not clip.locked]
+            low, high = GAIN_RANGE
+            gains = {clip.id: {"gain": round(min(max(clip.gain + by, low), high), 2)} for clip in rows}
+            edit.change_many(Clip, rows, gains)
+            moved += 1
+        edit.label = f"Match {moved} take{'' if moved == 1 else 's'} to {_name(track, track.take)}"
+
+    return run_edit(bench, track_id, "Match takes", revision, work)
+
+
+def choose(bench: Workbench, track_id: str, revision: int, clip_id: str, number: int) -> Changed:
+    """Put what another take has at the time of a phrase in its place; the joins lie in the pauses."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        here = Row(track, track.take, timeline)
+        rows = clip_rows(edit.db, track.id)
+        if clip_id not in rows.places:
+            raise NotFound("This phrase is not there any more.", id=clip_id)
+        place = rows.places[clip_id]
+        clip = rows[place]
+        if clip.locked:
+            raise Refused("This phrase is locked. Unlock it first (L).")
+        name = _name(track, number)
+        if number == track.take:
+            raise Refused("This is the take that is heard.")
+        there = Row(track, number, timeline_of(edit.db, track, number))
+        chosen = standing_for(clip, clip_rows(edit.db, track.id, number))
+        if not chosen:
+            raise Refused(f"{name} has no phrase at this time.")
+        _exchange(bench, edit, here, there, rows, place, chosen)
+        edit.label = f"Choose {name} for a phrase"
+
+    return run_edit(bench, track_id, "Choose a take", revision, work)
+
+
+def standing_for(clip: ClipRow, others: Sequence[ClipRow]) -> list[ClipRow]:
+    """The clips of another take whose phrases stand for that of a clip: most of one lies in the other."""
+    return [
+        other
+        for other in others
+        if other.phrase_start is not None
+        and clip.phrase_start is not None
+        and _shared(clip, other) >= LEAST_SHARED * max(min(_length(clip), _length(other)), 1)
+    ]
+
+
+# --- how it is done
+
+
+class _Way(NamedTuple):
+    """Between which samples a join may lie."""
+
+    earliest: int
+    latest: int
+
+    @property
+    def middle(self) -> int:
+        return (self.earliest + self.latest) // 2
+
+
+def _exchange(
+    bench: Workbench,
+    edit: Edit,
+    here: Row,
+    there: Row,
+    rows: Sequence[ClipRow],
+    place: int,
+    chosen: Sequence[ClipRow],
+) -> None:
+    """Copy clips of another take into one, in place of a clip and from border to border of the phrases beside it."""
+    clip = rows[place]
+    start, end = _joins(here, there, rows, place, chosen, clip_rows(edit.db, there.track.id, there.take))
+    arrivals = [arrival(there, here, other, 0) for other in chosen]
+    arrivals[0].values["start"], arrivals[-1].values["end"] = start, end
+    edit.db.delete(require(edit.db, Clip, clip.id, "phrase"))
+    for neighbour, name, at in ((place - 1, "end", start), (place + 1, "start", end)):
+        if not 0 <= neighbour < len(rows) or rows[neighbour].locked:
+            continue
+        other = rows[neighbour]
+        touches = other.end == clip.start if name == "end" else other.start == clip.end
+        overlaps = other.end > start if name == "end" else other.start < end
+        if (touches or overlaps) and getattr(other, name) != at:
+            # its recording goes on underneath, so the pause has no hole
+            stored = require(edit.db, Clip, other.id, "phrase")
+            begins, ends = other.shift, other.shift + here.timeline.span_of(other.recording_id)
+            setattr(stored, name, min(max(at, begins), ends))
+            if stored.end - stored.start < SHORTEST_CLIP_SECONDS * here.rate:
+                edit.db.delete(stored)
+            else:
+                cut_phrase(bench, stored, here.timeline)
+    beside = {rows[at].id for at in (place - 1, place, place + 1) if 0 <= at < len(rows)}
+    make_room(bench, edit, here, [(start, end)], beside)
+    for one in arrivals:
+        values = one.clip._asdict() | one.values | {"id": new_id(), "locked": False}
+        copied = Clip(**values)
+        if (copied.start, copied.end) != (one.clip.start, one.clip.end):
+            cut_phrase(bench, copied, there.timeline)
+        edit.db.add(copied)
+    carry(edit, there, here, arrivals, copy=True)
+
+
+def _joins(
+    here: Row, there: Row, rows: Sequence[ClipRow], place: int, chosen: Sequence[ClipRow], others: Sequence[ClipRow]
+) -> tuple[int, int]:
+    """Where what is chosen begins and ends: in the middle of the pause that both takes have there, as far as it is recorded."""
+    clip, first, last = rows[place], chosen[0], chosen[-1]
+    before = rows[place - 1] if place else None
+    after = rows[place + 1] if place + 1 < len(rows) else None
+    ids = [other.id for other in others]
+    before_there = others[ids.index(first.id) - 1] if ids.index(first.id) else None
+    after_there = others[ids.index(last.id) + 1] if ids.index(last.id) + 1 < len(others) else None
+    begins = first.shift
+    ends = last.shift + there.timeline.span_of(last.recording_id)
+    opening = _Way(
+        max([begins, 0, *(one.phrase_end for one in (before, before_there) if one is not None and one.phrase_end is not None)]),
+        min(first.phrase_start or first.start, clip.phrase_start or clip.start),
+    )
+    closing = _Way(
+        max(last.phrase_end or last.end, clip.phrase_end or clip.end),
+        min([ends, *(one.phrase_start for one in (after, after_there) if one is not None and one.phrase_start is not None)]),
+    )
+    start = opening.middle if before is not None else max(begins, 0)
+    end = closing.middle if after is not None else min(ends, max(clip.end, last.end))
+    # a locked neighbour keeps its border
+    if before is not None and before.locked:
+        start = max(start, before.end)
+    if after is not None and after.locked:
+        end = min(end, after.start)
+    # whatever overlaps, the phrases that are chosen are heard from their beginning to their end, or nearly so
+    start = min(max(start, begins), (first.phrase_end or first.end) - 1)
+    end = max(min(end, ends), (last.phrase_start or last.start) + 1)
+    return start, end
+
+
+def _name(track: Track, number: int) -> str:
+    for item in takes_of(track):
+        if item["number"] == number:
+            return str(item["name"])
+    raise NotFound("This take is not there any more.")
+
+
+def _length(clip: ClipRow) -> int:
+    return (clip.phrase_end or 0) - (clip.phrase_start or 0)
+
+
+def _shared(a: ClipRow, b: ClipRow) -> int:
+    return min(a.phrase_end or 0, b.phrase_end or 0) - max(a.phrase_start or 0, b.phrase_start or 0)
