@@ -34,7 +34,7 @@ def eventually(check: Callable[[], bool]) -> None:
 
 def open_stage(page: Page, program: Program, state: dict[str, Any], stage: str = "phrases") -> None:
     page.goto(f"{program.address}/s/{state['id']}/{stage}")
-    expect(page.get_by_test_id("chart")).to_be_visible()
+    expect(page.get_by_test_id("lanes" if stage == "survey" else "chart")).to_be_visible()
     expect(page.get_by_test_id("figures")).to_contain_text("spread")
 
 

@@ -289,7 +289,7 @@ def test_files_that_are_called_alike_are_takes(bench: Workbench, session: str, t
     answer = arranging.arrange(bench, session, before.revision, three, "takes")
     (track,) = answer.tracks
     assert track.name == "lead"
-    assert [take.name for take in track.takes] == [f"lead take {n}" for n in (1, 2, 3)]
+    assert [take.name for take in track.takes] == [f"take {n}" for n in (1, 2, 3)]
     listed = takes.view(bench, track.id).items
     assert [take.count for take in listed] == [3, 3, 3]
     assert [take.level for take in listed] == pytest.approx([-27, -23, -19], abs=2.5)

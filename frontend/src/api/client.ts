@@ -17,6 +17,9 @@ export type RideRule = Schemas["RideRuleIn"];
 export type LaneName = Schemas["Lift"]["lane"];
 export type Terms = Schemas["Terms"];
 export type Track = Schemas["TrackView"];
+export type Take = Schemas["TakeView"];
+export type Arrangement = Schemas["ArrangementView"];
+export type Way = Schemas["Arrange"]["way"];
 export type Rule = Schemas["RuleView"];
 export type RuleChange = Schemas["RuleIn"];
 export type Card = Schemas["CardView"];
@@ -62,6 +65,7 @@ async function bytes(address: string, signal?: AbortSignal): Promise<ArrayBuffer
 
 const session = (id: string) => ({ params: { path: { session_id: id } } });
 const track = (id: string) => ({ params: { path: { track_id: id } } });
+const ofTake = (take?: number) => (take === undefined ? "" : `&take=${take}`);
 const job = (id: string) => ({ params: { path: { job_id: id } } });
 
 function readJson(text: string): object {
@@ -100,6 +104,46 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/join", { ...track(id), body: { revision, clips } })),
   border: (id: string, revision: number, clip: string, at: number) =>
     take(client.POST("/api/tracks/{track_id}/border", { ...track(id), body: { revision, clip, at } })),
+  moveClips: (id: string, body: Pick<Schemas["ClipMove"], "revision" | "clips"> & Partial<Schemas["ClipMove"]>) =>
+    take(client.POST("/api/tracks/{track_id}/move", { ...track(id), body: { by: 0, ...body } })),
+  pasteClips: (id: string, body: Schemas["ClipCopy"]) =>
+    take(client.POST("/api/tracks/{track_id}/paste", { ...track(id), body })),
+  takeOut: (id: string, revision: number, clips: string[]) =>
+    take(client.POST("/api/tracks/{track_id}/take-out", { ...track(id), body: { revision, clips } })),
+  closeGap: (id: string, revision: number, clip: string) =>
+    take(client.POST("/api/tracks/{track_id}/close-gap", { ...track(id), body: { revision, clip } })),
+  bringHome: (id: string, revision: number, clips: string[]) =>
+    take(client.POST("/api/tracks/{track_id}/home", { ...track(id), body: { revision, clips } })),
+  trimEnd: (id: string, body: Schemas["ClipTrim"]) =>
+    take(client.POST("/api/tracks/{track_id}/trim-ends", { ...track(id), body })),
+  takes: (id: string) => take(client.GET("/api/tracks/{track_id}/takes", track(id))).then((answer) => answer.items),
+  hearTake: (id: string, revision: number, number: number) =>
+    take(client.POST("/api/tracks/{track_id}/takes/hear", { ...track(id), body: { revision, take: number } })),
+  matchTakes: (id: string, revision: number) =>
+    take(client.POST("/api/tracks/{track_id}/takes/match", { ...track(id), body: { revision } })),
+  chooseTake: (id: string, revision: number, clip: string, number: number) =>
+    take(client.POST("/api/tracks/{track_id}/takes/choose", { ...track(id), body: { revision, clip, take: number } })),
+  renameTake: (id: string, revision: number, number: number, name: string) =>
+    take(
+      client.PATCH("/api/tracks/{track_id}/takes/{take}", {
+        params: { path: { track_id: id, take: number } },
+        body: { revision, name },
+      }),
+    ),
+  removeTake: (id: string, revision: number, number: number) =>
+    take(
+      client.DELETE("/api/tracks/{track_id}/takes/{take}", {
+        params: { path: { track_id: id, take: number }, query: { revision } },
+      }),
+    ),
+  arrangement: (id: string, tracks: string[]) =>
+    take(
+      client.GET("/api/sessions/{session_id}/arrangement", {
+        params: { path: { session_id: id }, query: { tracks: tracks.join(",") } },
+      }),
+    ),
+  arrange: (id: string, body: Schemas["Arrange"]) =>
+    take(client.POST("/api/sessions/{session_id}/arrange", { ...session(id), body })),
   draft: (id: string, clips: string[] | undefined, rule?: RuleChange, peaks = false) =>
     take(client.POST("/api/tracks/{track_id}/draft", { ...track(id), body: { clips, rule, peaks } })),
   acceptDraft: (id: string, revision: number, clips: string[] | undefined, peaks = false) =>
@@ -185,18 +229,21 @@ export const api = {
   dismissJob: (id: string) => take(client.DELETE("/api/jobs/{job_id}", job(id))),
   renderedFile: (id: string) => `/api/jobs/${id}/file`,
 
-  gainPoints: (id: string, layers: string[]) =>
-    bytes(`/api/tracks/${id}/gain?layers=${layers.join(",")}`).then((b) => new Float64Array(b)),
+  gainPoints: (id: string, layers: string[], take?: number) =>
+    bytes(`/api/tracks/${id}/gain?layers=${layers.join(",")}${ofTake(take)}`).then((b) => new Float64Array(b)),
   meter: (id: string, layers: string[]) =>
     bytes(`/api/tracks/${id}/meter?layers=${layers.join(",")}`).then((b) => new Float32Array(b)),
   onsets: (id: string, key: string) => bytes(`/api/tracks/${id}/onsets?key=${key}`).then((b) => new Float64Array(b)),
   trace: (id: string) => bytes(`/api/tracks/${id}/trace`).then((b) => new Float32Array(b)),
   waveTile: ({ track, key, take }: { track: string; key: string; take?: number }, level: number, index: number) =>
-    bytes(`/api/tracks/${track}/wave/${level}/${index}?key=${key}${take === undefined ? "" : `&take=${take}`}`).then(
-      (b) => new Float32Array(b),
-    ),
-  samples: (id: string, key: string, start: number, count: number, signal?: AbortSignal) =>
-    bytes(`/api/tracks/${id}/samples?key=${key}&start=${start}&count=${count}`, signal).then(
+    bytes(`/api/tracks/${track}/wave/${level}/${index}?key=${key}${ofTake(take)}`).then((b) => new Float32Array(b)),
+  samples: (
+    { track, key, take }: { track: string; key: string; take?: number },
+    start: number,
+    count: number,
+    signal?: AbortSignal,
+  ) =>
+    bytes(`/api/tracks/${track}/samples?key=${key}&start=${start}&count=${count}${ofTake(take)}`, signal).then(
       (b) => new Float32Array(b),
     ),
 

@@ -22,6 +22,19 @@ export function useFigures(track: string | undefined) {
   });
 }
 
+/** The takes of a track with their clips and figures; anew with every revision, the old ones shown until then. */
+export function useTakes(track: string | undefined) {
+  const revision = useSession((s) => s.header?.revision ?? 0);
+  return useQuery({
+    queryKey: ["takes", track, revision],
+    queryFn: () => api.takes(track!),
+    enabled: track !== undefined,
+    // those of another track are none of this one's
+    placeholderData: (old, query) => (query?.queryKey[1] === track ? old : undefined),
+    retry: false,
+  });
+}
+
 const AT_WORK = 400;
 const AT_REST = 15000;
 

@@ -19,6 +19,10 @@ const HANDS = [
   ["Shift+drag in the gain strip", "draws freehand"],
   ["Double click in the ride", "makes a point"],
   ["Drag a mark's edge in the ribbon", "corrects it"],
+  ["Drag a clip along its lane", "moves it, with all that is its"],
+  ["Drag it up or down", "into another lane"],
+  ["Drag the foot of a clip's end", "trims it"],
+  ["Drop files on a lane", "there, on that track"],
 ] as const;
 
 export function Keys({ table }: { table: Command[] }) {

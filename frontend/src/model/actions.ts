@@ -9,7 +9,14 @@ import { fitWindow, type Layer, redraw, type Span, select, useView } from "./vie
 
 export const focused = () => trackOf(useSession.getState(), useView.getState().focus);
 export const focusedClips = (): Clip[] => useSession.getState().clips[focused()?.id ?? ""] ?? [];
-export const duration = () => focused()?.timeline.duration ?? 0;
+/** How long what is heard is, seconds. */
+export const trackLength = () => focused()?.timeline.duration ?? 0;
+/** How long the axis is: the track, or in the stage Survey all of them, with empty paper behind them to move clips to. */
+export const duration = () => {
+  if (useView.getState().stage !== "survey") return trackLength();
+  const tracks = useSession.getState().header?.tracks ?? [];
+  return Math.max(...tracks.map((track) => track.timeline.duration), 0) * 1.06 + 1;
+};
 export const selectedClips = () => focusedClips().filter((clip) => useView.getState().selection.has(clip.id));
 export const focusedMarks = (): Mark[] => useSession.getState().marks[focused()?.id ?? ""] ?? [];
 export const selectedMarks = () => focusedMarks().filter((mark) => useView.getState().marks.has(mark.id));
@@ -30,7 +37,7 @@ export function selectedSpan(): Span | null {
 
 // --- listening
 
-export function play(from: number, to = duration(), loop = false) {
+export function play(from: number, to = trackLength(), loop = false) {
   afterwards = null;
   useView.setState({ playing: true });
   void engine.play(from, to, loop);
@@ -69,7 +76,7 @@ export function playOrStop() {
   const span = selectedSpan();
   if (useView.getState().loop && span) return play(span.start, span.end, true);
   const at = engine.seconds;
-  play(at >= duration() - 0.01 ? 0 : at);
+  play(at >= trackLength() - 0.01 ? 0 : at);
 }
 
 /** The selection with a second around it; only the selection, again and again, while looping is on. */
@@ -78,7 +85,7 @@ export function playSelection() {
   if (!span) return playOrStop();
   if (useView.getState().loop) return play(span.start, span.end, true);
   const { stage, twice } = useView.getState();
-  const around = { start: Math.max(0, span.start - 1), end: Math.min(duration(), span.end + 1) };
+  const around = { start: Math.max(0, span.start - 1), end: Math.min(trackLength(), span.end + 1) };
   playSpan(around, twice && stage === "details");
 }
 

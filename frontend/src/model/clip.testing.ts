@@ -33,6 +33,8 @@ export function mark(values: Partial<Mark> & { id: string }): Mark {
 export function clip(values: Partial<Clip> & { id: string }): Clip {
   return {
     track: "t",
+    recording: "",
+    shift: 0,
     start: 0,
     end: 1,
     gain: 0,

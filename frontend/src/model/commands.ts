@@ -44,12 +44,24 @@ import {
 import { useRide } from "./rideState";
 import { redo, undo } from "./session";
 import { stepRide } from "./strays";
+import {
+  bringHome,
+  chooseOther,
+  closeGap,
+  copySelected,
+  duplicateSelected,
+  hearOther,
+  moveSelected,
+  pasteHeld,
+  takeOutSelected,
+  trimHere,
+} from "./timeline";
 import { STAGE_NAMES, STAGES, type Stage, useView } from "./view";
 
 export interface Command {
   id: string;
   name: string;
-  group: "Listen" | "Go" | "Gain" | "Phrase" | "Detail" | "Ride" | "Picture" | "Session";
+  group: "Listen" | "Go" | "Gain" | "Phrase" | "Detail" | "Ride" | "Lanes" | "Picture" | "Session";
   /** Keys as shown; the first is the main one. */
   keys: string[];
   run: () => void;
@@ -125,10 +137,89 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
       ["T"],
       inRide(() => changeSpan("thin")),
     ),
-    c("copy", "Ride", "Copy the selected span", ["Mod+C"], inRide(copySpan)),
-    c("paste", "Ride", "Paste at the play line", ["Mod+V"], inRide(pasteSpan)),
+    c(
+      "copy",
+      "Ride",
+      "Copy the selected span; in the lanes: the selection",
+      ["Mod+C"],
+      rideOrLanes(copySpan, () => copySelected(false)),
+    ),
+    c(
+      "paste",
+      "Ride",
+      "Paste at the play line",
+      ["Mod+V"],
+      rideOrLanes(pasteSpan, () => void pasteHeld()),
+    ),
     c("points", "Ride", "Select the points in the span, or all", ["P"], inRide(selectPointsInSpan)),
     c("lane", "Ride", "Clip curve / ride / trim in hand", ["A"], inRide(otherLane)),
+    c(
+      "later",
+      "Lanes",
+      "Move the selection later by 0.1 s",
+      ["Right"],
+      inLanes(() => moveSelected(0.1)),
+    ),
+    c(
+      "earlier",
+      "Lanes",
+      "Move it earlier by 0.1 s",
+      ["Left"],
+      inLanes(() => moveSelected(-0.1)),
+    ),
+    c(
+      "later-fine",
+      "Lanes",
+      "Later by 0.01 s",
+      ["Shift+Right"],
+      inLanes(() => moveSelected(0.01)),
+    ),
+    c(
+      "earlier-fine",
+      "Lanes",
+      "Earlier by 0.01 s",
+      ["Shift+Left"],
+      inLanes(() => moveSelected(-0.01)),
+    ),
+    c("home", "Lanes", "Back to where it was recorded", ["Home"], inLanes(bringHome)),
+    c(
+      "duplicate",
+      "Lanes",
+      "Duplicate the selection behind itself",
+      ["Shift+D"],
+      inLanes(() => void duplicateSelected()),
+    ),
+    c(
+      "cut-out",
+      "Lanes",
+      "Cut the selection, to be pasted",
+      ["Mod+X"],
+      inLanes(() => copySelected(true)),
+    ),
+    c(
+      "take-out",
+      "Lanes",
+      "Take the selection out: silence is left",
+      ["Delete"],
+      inLanes(() => void takeOutSelected()),
+    ),
+    c("close-gap", "Lanes", "Close the silence behind the selection", ["G"], inLanes(closeGap)),
+    c(
+      "trim-start",
+      "Lanes",
+      "Let the selection begin at the play line",
+      ["["],
+      inLanes(() => trimHere("start")),
+    ),
+    c(
+      "trim-end",
+      "Lanes",
+      "Let the selection end at the play line",
+      ["]"],
+      inLanes(() => trimHere("end")),
+    ),
+    c("other-take", "Phrase", "Hear the phrase in the next take", ["K"], () => void hearOther()),
+    c("choose-take", "Phrase", "Choose the take that was heard last", ["Shift+K"], () => void chooseOther()),
     c("fit", "Picture", "Fit the selection", ["F"], fitSelection),
     c("fit-all", "Picture", "Fit all", ["Shift+F"], fitAll),
     c("undo", "Session", "Undo", ["Mod+Z"], () => void undo()),
@@ -165,6 +256,19 @@ const inRide = (work: () => void) => () => {
   else tell("This works in the stage Ride.");
 };
 
+/** What the keys of lanes do, where the lanes are. */
+const inLanes = (work: () => void) => () => {
+  if (useView.getState().stage === "survey") work();
+  else tell("This works in the stage Survey.");
+};
+
+const rideOrLanes = (ride: () => void, lanes: () => void) => () => {
+  const { stage } = useView.getState();
+  if (stage === "ride") ride();
+  else if (stage === "survey") lanes();
+  else tell("This works in the stages Survey and Ride.");
+};
+
 function dropOrClear() {
   if (useRide.getState().draft) dropRideDraft();
   else if (useView.getState().draft) dropDraft();
@@ -181,7 +285,13 @@ export function keyName(
   event: Pick<KeyboardEvent, "key" | "code" | "shiftKey" | "altKey" | "ctrlKey" | "metaKey">,
 ): string {
   const mod = event.ctrlKey || event.metaKey;
-  const named: Record<string, string> = { " ": "Space", ArrowUp: "Up", ArrowDown: "Down" };
+  const named: Record<string, string> = {
+    " ": "Space",
+    ArrowUp: "Up",
+    ArrowDown: "Down",
+    ArrowLeft: "Left",
+    ArrowRight: "Right",
+  };
   // a shifted full stop is another character on most keyboards: the key itself is meant
   const byCode: Record<string, string> = { Period: ".", Comma: "," };
   let key = named[event.key] ?? byCode[event.code] ?? event.key;

@@ -112,6 +112,12 @@ async function refresh() {
   }
 }
 
+/** Hear the track in focus again, after something else was. */
+export function hearAgain() {
+  loaded = "";
+  void refresh();
+}
+
 async function loadGain(track: Track, on: Layer[], key: string) {
   const points = toPoints(await api.gainPoints(track.id, on));
   if (loaded !== key) return;

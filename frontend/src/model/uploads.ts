@@ -14,6 +14,23 @@ export interface Upload {
 
 export const useUploads = create<{ items: Upload[] }>(() => ({ items: [] }));
 
+/** Files that were dropped together: their imports, and the lane that they go to, if they were dropped onto one. */
+export interface Batch {
+  session: string;
+  waits: number;
+  jobs: string[];
+  onto: Lane | null;
+}
+
+/** A place in a lane: of which track, maybe of which take, and at how many seconds. */
+export interface Lane {
+  track: string;
+  take?: number;
+  at: number;
+}
+
+export const useBatches = create<{ items: Batch[] }>(() => ({ items: [] }));
+
 const AT_ONCE = 2;
 let next = 1;
 let running = 0;
@@ -25,11 +42,23 @@ const patch = (key: number, change: Partial<Upload>) =>
 export const dismissUpload = (key: number) =>
   useUploads.setState(({ items }) => ({ items: items.filter((u) => u.key !== key) }));
 
-export function upload(session: string, files: File[]): void {
-  for (const file of files) {
+export const upload = (session: string, files: File[]) => bring(session, files, null);
+
+/** Bring files in, one after the other onto a lane from where they were dropped. */
+export const dropOnto = (session: string, files: File[], onto: Lane) => bring(session, files, onto);
+
+function bring(session: string, files: File[], onto: Lane | null): void {
+  const batch: Batch = { session, waits: files.length, jobs: [], onto };
+  if (onto || files.length > 1) useBatches.setState(({ items }) => ({ items: [...items, batch] }));
+  for (const [place, file] of files.entries()) {
     const item: Upload = { key: next++, session, name: file.name, share: 0, error: null, abort: new AbortController() };
     useUploads.setState(({ items }) => ({ items: [...items, item] }));
-    waiting.push(() => send(item, file));
+    waiting.push(async () => {
+      const job = await send(item, file);
+      if (job) batch.jobs[place] = job;
+      batch.waits--;
+      useBatches.setState(({ items }) => ({ items: [...items] }));
+    });
   }
   pump();
 }
@@ -45,15 +74,18 @@ function pump() {
   }
 }
 
-async function send(item: Upload, file: File) {
-  if (item.abort.signal.aborted) return;
+/** Send a file; the id of its import, or null if there is none. */
+async function send(item: Upload, file: File): Promise<string | null> {
+  if (item.abort.signal.aborted) return null;
   try {
-    await api.upload(item.session, file, (share) => patch(item.key, { share }), item.abort.signal);
+    const job = await api.upload(item.session, file, (share) => patch(item.key, { share }), item.abort.signal);
     dismissUpload(item.key);
     await queries.invalidateQueries({ queryKey: ["jobs", item.session] });
+    return job.id;
   } catch (error) {
     if (item.abort.signal.aborted) dismissUpload(item.key);
     else patch(item.key, { error: error instanceof Problem ? error.message : `“${file.name}” could not be sent.` });
+    return null;
   }
 }
 

@@ -112,6 +112,10 @@ export const hand = {
   /** A line that is being drawn: seconds and dB. */
   line: [] as [number, number][],
   border: null as null | { clip: string; at: number },
+  /** Clips that are being moved along their lane: by how many seconds; and into which lane, if another. */
+  move: null as null | { ids: Set<string>; seconds: number; lane: string | null },
+  /** The end of a clip that is being trimmed. */
+  end: null as null | { clip: string; edge: "start" | "end"; at: number },
   lasso: null as null | { x0: number; y0: number; x1: number; y1: number },
   hover: null as string | null,
 };
@@ -134,7 +138,7 @@ export function onRedraw(listener: () => void): () => void {
   return () => listeners.delete(listener);
 }
 
-/** A window of the same length or another, kept within the recording. */
+/** A window of the same length or another, kept within the axis. */
 export function fitWindow(start: number, end: number, duration: number): Span {
   const most = Math.max(duration, SHORTEST_WINDOW);
   const length = Math.min(Math.max(end - start, SHORTEST_WINDOW), most);

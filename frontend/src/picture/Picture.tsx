@@ -21,6 +21,7 @@ import { ExactValue } from "./ExactValue";
 import { gainDouble, gainDown, gainHover } from "./gainHands";
 import { HandLabel } from "./HandLabel";
 import { startDrag } from "./hands";
+import { Lanes } from "./Lanes";
 import { ribbonDown, ribbonHover } from "./markHands";
 import { PlayLine } from "./PlayLine";
 import { SnapLine } from "./SnapLine";
@@ -103,10 +104,14 @@ export function Picture({ stage }: { stage: Stage }) {
 
   return (
     <div className="picture" ref={box}>
-      <div className="strip strip-chart">
-        <Chart scene={scene} />
-      </div>
-      {stage === "deliver" ? (
+      {stage === "survey" ? (
+        <Lanes />
+      ) : (
+        <div className="strip strip-chart">
+          <Chart scene={scene} />
+        </div>
+      )}
+      {stage === "survey" ? null : stage === "deliver" ? (
         <>
           {!folded.wave && wave("before", "before")}
           {wave("after", "after")}

@@ -58,6 +58,9 @@ export function clipIndexAt(clips: Clip[], seconds: number): number {
   return firstPlace(clips.length, (i) => clips[i]!.end > seconds);
 }
 
+/** Whether a clip follows another without silence between them. */
+export const meets = (clip: Clip, next: Clip) => next.start - clip.end < 1e-4;
+
 /** The clips that a window shows. */
 export function visible(clips: Clip[], window: Span): Clip[] {
   const out: Clip[] = [];

@@ -17,7 +17,7 @@ import {
   stateColour,
 } from "./scene";
 
-function ruler(ctx: Context, a: Axis, scene: Scene, height: number) {
+export function ruler(ctx: Context, a: Axis, scene: Pick<Scene, "window" | "palette">, height: number) {
   const step = tickStep(a.perPixel, 84);
   const first = Math.ceil(scene.window.start / step) * step;
   ctx.strokeStyle = scene.palette.grid;

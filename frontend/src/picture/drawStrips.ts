@@ -1,11 +1,12 @@
 /** Drawing the strips below the chart: wave with its ghost, gain with the sum, overview. Nothing here changes anything. */
 import type { Clip } from "../api/client";
 import type { Palette } from "../frame/theme";
+import { duration } from "../model/actions";
 import { gainAt } from "../model/curve";
 import { deviation, heldGain } from "../model/session";
 import { hand } from "../model/view";
 import { signed } from "../parts/format";
-import { type Axis, axis, clipIndexAt, GUTTER, type Scale, scale, visible } from "./axis";
+import { type Axis, axis, clipIndexAt, GUTTER, meets, type Scale, scale, visible } from "./axis";
 import { strokeLine } from "./drawLine";
 import { drawDips } from "./drawMarks";
 import { drawRide } from "./drawRide";
@@ -21,7 +22,7 @@ import {
   type Scene,
   stateColour,
 } from "./scene";
-import { columns } from "./tiles";
+import { columns, soundOf } from "./tiles";
 
 export type WaveMode = "overlay" | "before" | "after";
 
@@ -30,12 +31,7 @@ export function drawWave(ctx: Context, width: number, height: number, scene: Sce
   const a = paper(ctx, width, height, scene);
   const middle = height / 2;
   const count = Math.max(0, Math.floor(width - GUTTER));
-  const values = columns(
-    { track: scene.track.id, key: scene.track.timeline.key },
-    scene.window.start,
-    a.perPixel,
-    count,
-  );
+  const values = columns(soundOf(scene.track), scene.window.start, a.perPixel, count);
   const size = (middle * 0.94) / loudest(clips);
   ctx.strokeStyle = palette.grid;
   ctx.beginPath();
@@ -56,14 +52,16 @@ export function drawWave(ctx: Context, width: number, height: number, scene: Sce
     ctx.lineWidth = 1;
     const shown = visible(clips, scene.window);
     if (shown.length < count / 16) {
-      for (const clip of shown.slice(0, -1)) drawBorder(ctx, a, clip, height, palette);
-      if (shown.length && shown.at(-1)!.end < scene.window.end) drawBorder(ctx, a, shown.at(-1)!, height, palette);
+      for (const [i, clip] of shown.entries()) {
+        if (shown[i + 1] ? meets(clip, shown[i + 1]!) : clip.end < scene.window.end)
+          drawBorder(ctx, a, clip, height, palette);
+      }
     }
   });
 }
 
 /** The highest amplitude of a track, before or after: the strip is filled by it, so a quiet voice can be seen too. */
-function loudest(clips: Clip[]): number {
+export function loudest(clips: Clip[]): number {
   let peak = -40;
   for (const clip of clips) peak = Math.max(peak, clip.peak, clip.peak + clip.gain);
   return Math.max(10 ** (peak / 20), 0.01);
@@ -91,7 +89,7 @@ function gainPerColumn(a: Axis, scene: Scene, count: number, gained: boolean): F
   return factors;
 }
 
-function fillColumns(
+export function fillColumns(
   ctx: Context,
   values: Float32Array,
   count: number,
@@ -226,7 +224,7 @@ export function drawOverview(
   ctx.clearRect(0, 0, width, height);
   ctx.fillStyle = palette.panel;
   ctx.fillRect(GUTTER, 0, width - GUTTER, height);
-  const whole = { start: 0, end: track.timeline.duration };
+  const whole = { start: 0, end: duration() };
   const a = axis(whole, width);
   const s = scale(range.low, range.high, 5, height - 5);
   ctx.fillStyle = palette.band;

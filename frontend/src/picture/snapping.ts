@@ -11,12 +11,13 @@ import { isFree } from "./hands";
 /** Pixels around a place in which it holds; as far again it pulls. */
 export const SNAP = 7;
 
-export type PlaceKind = "phrase" | "onset" | "point";
+export type PlaceKind = "phrase" | "onset" | "point" | "clip";
 
 export const AT_PLACE: Record<PlaceKind, string> = {
   phrase: "at a phrase",
   onset: "at an onset",
   point: "at a point",
+  clip: "at a clip",
 };
 
 export interface Pulled {
@@ -82,6 +83,10 @@ function showPull(a: Axis, pulled: Pulled) {
   element.className = `snap-line${pulled.holds ? " snap-holds" : ""}`;
   element.dataset.kind = pulled.kind ?? "";
 }
+
+/** Show the place that holds or pulls, if any. */
+export const showPlace = (a: Axis, place: number | null) =>
+  showPull(a, { at: place ?? 0, place, kind: "clip", holds: true });
 
 export const hidePull = () => {
   if (element) element.hidden = true;

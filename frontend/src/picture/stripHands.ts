@@ -6,7 +6,7 @@ import { useSession } from "../model/session";
 import { fitWindow, hand, redraw, useView } from "../model/view";
 import { time } from "../parts/format";
 import { engine } from "../sound/engine";
-import { type Axis, axis, clipIndexAt } from "./axis";
+import { type Axis, axis, clipIndexAt, meets } from "./axis";
 import { place, takeHold } from "./chartHands";
 import { dragSpan } from "./groundHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
@@ -17,8 +17,9 @@ import { AT_PLACE, hidePull, snapper } from "./snapping";
 function borderNear(a: Axis, x: number): Clip | null {
   const clips = focusedClips();
   const i = clipIndexAt(clips, a.seconds(x));
-  for (const clip of [clips[i - 1], clips[i]]) {
-    if (clip && clip !== clips.at(-1) && Math.abs(a.x(clip.end) - x) <= 6) return clip;
+  for (const place of [i - 1, i]) {
+    const [clip, next] = [clips[place], clips[place + 1]];
+    if (clip && next && meets(clip, next) && Math.abs(a.x(clip.end) - x) <= 6) return clip;
   }
   return null;
 }

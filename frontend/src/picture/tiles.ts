@@ -1,5 +1,5 @@
 /** Waveform tiles, fetched when first looked at and kept; a picture that misses one is drawn again when it comes. */
-import { api } from "../api/client";
+import { api, type Take, type Track } from "../api/client";
 import { redraw } from "../model/view";
 
 export const TILE = 1024;
@@ -12,6 +12,9 @@ const kept = new Map<string, Float32Array | null>();
 
 /** Whose waveform: what is heard of a track, or one of its takes. */
 export type Sound = { track: string; key: string; take?: number };
+
+export const soundOf = (track: Track, take?: Take): Sound =>
+  take ? { track: track.id, key: take.key, take: take.number } : { track: track.id, key: track.timeline.key };
 
 export function tile(sound: Sound, level: number, index: number): Float32Array | null {
   const key = `${sound.key}/${level}/${index}`;

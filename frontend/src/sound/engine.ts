@@ -75,6 +75,11 @@ class Engine {
     this.setFader(track.fader);
   }
 
+  /** Whether what it works on is not what is heard of a track: another one of its takes. */
+  isElsewhere(track: Track | undefined): boolean {
+    return this.track !== null && this.track.id === track?.id && this.track.timeline.key !== track.timeline.key;
+  }
+
   setGain(points: GainPoints): void {
     this.points = points;
     this.send({ type: "gain", points });
@@ -213,7 +218,7 @@ class Engine {
     const abort = new AbortController();
     this.fetching.set(index, abort);
     api
-      .samples(track.id, track.timeline.key, index * size, size, abort.signal)
+      .samples({ track: track.id, key: track.timeline.key, take: track.take }, index * size, size, abort.signal)
       .then((data) => {
         if (abort.signal.aborted || this.track?.timeline.key !== track.timeline.key) return;
         this.have.add(index);

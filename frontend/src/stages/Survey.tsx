@@ -1,11 +1,12 @@
 /** Stage Survey: bring recordings in, see what came, choose the target. */
-import { ActionIcon, Menu, Text } from "@mantine/core";
+import { ActionIcon, Button, Menu, Radio, Text } from "@mantine/core";
 import { IconDots, IconFileMusic } from "@tabler/icons-react";
 import { useState } from "react";
-import { api, type Track } from "../api/client";
-import { useFigures } from "../api/queries";
+import { api, type Take, type Track } from "../api/client";
+import { useFigures, useTakes } from "../api/queries";
 import { worst } from "../frame/TrackBar";
 import { edit, isJudged, trackOf, useSession } from "../model/session";
+import { hearTake, layOut, matchTakes, useTimeline } from "../model/timeline";
 import { upload } from "../model/uploads";
 import { useView } from "../model/view";
 import { DropArea } from "../parts/DropArea";
@@ -31,10 +32,45 @@ export function SurveyRule() {
         </Text>
       </DropArea>
       <JobList kind="import" />
+      <Offer />
       <div className="panel-head">
         <h2>Target</h2>
       </div>
       <TargetFields />
+    </section>
+  );
+}
+
+const WAYS: Record<string, [string, string]> = {
+  own: ["Each on its own track", "as they are now"],
+  takes: ["As takes of one track", "one is heard; choose phrase by phrase"],
+  after: ["One after the other", "on one track"],
+  stamps: ["Where their start stamps say", "the earliest lies at the beginning"],
+};
+
+/** Files that came in together: how they are laid out is asked once, the likely way first in hand. */
+function Offer() {
+  const offer = useTimeline((s) => s.offer);
+  const [way, setWay] = useState("");
+  if (!offer) return null;
+  const chosen = offer.ways.includes(way) ? way : offer.likely;
+  return (
+    <section className="offer" aria-label="Lay them out">
+      <strong>{offer.tracks.length} files came in together. Lay them out:</strong>
+      <Radio.Group aria-label="How to lay them out" value={chosen} onChange={setWay}>
+        {offer.ways.map((one) => (
+          <Radio
+            key={one}
+            size="xs"
+            value={one}
+            label={WAYS[one]![0]}
+            description={one === offer.likely ? `${WAYS[one]![1]}; likely` : WAYS[one]![1]}
+          />
+        ))}
+      </Radio.Group>
+      <Button size="compact-sm" onClick={() => void layOut(chosen)}>
+        {chosen === "own" ? "Leave them so" : "Lay them out"}
+      </Button>
     </section>
   );
 }
@@ -121,6 +157,7 @@ function TrackCard({ track }: { track: Track }) {
           )}
         </dl>
       )}
+      {inFocus && track.takes.length > 1 && <Takes track={track} unit={distanceUnit(rule.unit)} />}
       <NameDialog
         title="Rename the track"
         action="Rename"
@@ -129,6 +166,73 @@ function TrackCard({ track }: { track: Track }) {
         onName={(name) => void edit((revision) => api.changeTrack(track.id, revision, { name }))}
       />
     </article>
+  );
+}
+
+/** The takes of a track with their figures; the one that is heard is chosen here. */
+function Takes({ track, unit }: { track: Track; unit: string }) {
+  const { data } = useTakes(track.id);
+  const [renaming, setRenaming] = useState<Take | null>(null);
+  if (!data) return null;
+  return (
+    <section className="takes" aria-label={`Takes of ${track.name}`}>
+      <table>
+        <thead>
+          <tr>
+            <th scope="col">take</th>
+            <th scope="col">level</th>
+            <th scope="col">spread</th>
+            <th scope="col">room</th>
+            <th scope="col">phrases</th>
+            <th aria-label="More" />
+          </tr>
+        </thead>
+        <tbody className="mono">
+          {data.map((take) => (
+            <tr key={take.number}>
+              <td>
+                <Radio
+                  size="xs"
+                  name={`take of ${track.id}`}
+                  label={take.name}
+                  checked={take.number === track.take}
+                  onChange={() => void hearTake(track.id, take.number)}
+                />
+              </td>
+              <td>{take.level === null ? "none" : plain(take.level)}</td>
+              <td title={unit}>{take.spread === null ? "none" : take.spread.toFixed(1)}</td>
+              <td>{plain(take.room_tone, 0)}</td>
+              <td>{take.count}</td>
+              <td>
+                <Menu position="bottom-end">
+                  <Menu.Target>
+                    <ActionIcon size="xs" variant="subtle" aria-label={`More for ${take.name}`}>
+                      <IconDots size={12} />
+                    </ActionIcon>
+                  </Menu.Target>
+                  <Menu.Dropdown>
+                    <Menu.Item onClick={() => setRenaming(take)}>Rename</Menu.Item>
+                    <Menu.Item onClick={() => void edit((revision) => api.removeTake(track.id, revision, take.number))}>
+                      Take out
+                    </Menu.Item>
+                  </Menu.Dropdown>
+                </Menu>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <Button size="compact-xs" variant="default" onClick={() => void matchTakes(track.id)}>
+        Match their levels to the one heard
+      </Button>
+      <NameDialog
+        title="Rename the take"
+        action="Rename"
+        name={renaming?.name ?? null}
+        onClose={() => setRenaming(null)}
+        onName={(name) => void edit((revision) => api.renameTake(track.id, revision, renaming!.number, name))}
+      />
+    </section>
   );
 }
 

@@ -85,5 +85,25 @@ FEATURE_TURNS: tuple[Line, ...] = (
     Line("d10", +3.5),
 )
 
-SONG_LIFTS = (-11.0, -8.0, +5.5, +7.5)
-"""The song's four lines: two of the verse, quiet; two of the refrain, loud."""
+
+@dataclass(frozen=True, slots=True)
+class Sung:
+    """A take of the song: dB on its four lines, the level of its room in dBFS, seconds that it begins late, and a seed."""
+
+    name: str
+    lifts: tuple[float, float, float, float]
+    room: float = -66.0
+    late: float = 0.0
+    seed: int = 5
+
+
+SONG_TAKES: tuple[Sung, ...] = (
+    # two lines of the verse, quiet; two of the refrain, loud
+    Sung("Singer take 1", (-11.0, -8.0, +5.5, +7.5)),
+    Sung("Singer take 2", (-3.0, -12.0, +1.0, +4.0), -63.0, 0.14, 6),
+    Sung("Singer take 3", (-7.0, -1.5, +8.0, -2.0), -68.0, 0.06, 7),
+)
+
+FEATURE_BEGINS = 9 * 3600 + 12 * 60.0
+"""When the recorder of the feature's narrator was started, seconds since midnight; the mill keeper's was started later."""
+KEEPER_LATE = 3.2

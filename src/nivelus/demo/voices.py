@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.sound.reader import SoundReader
-from nivelus.demo.scenario import SONG_LIFTS, Line, Scene
+from nivelus.demo.scenario import SONG_TAKES, Line, Scene, Sung
 
 FOLDER = Path(__file__).parent / "voices"
 RATE = 48_000
@@ -60,20 +60,22 @@ def speak_turns(
     return tracks, words
 
 
-def sing() -> tuple[Sound, list[Words]]:
-    """The song: a quiet verse and a loud refrain, with its breaths."""
+def sing(take: Sung = SONG_TAKES[0]) -> tuple[Sound, list[Words]]:
+    """A take of the song: a verse and a refrain that lie far apart, with its breaths."""
     sung, notes = _load("sung_pellowmere.flac"), _json("sung_pellowmere.json")
-    random = np.random.default_rng(5)
+    random = np.random.default_rng(take.seed)
     # one gain for each line, changing in the middle of the pause between two
     middles = [(left["end"] + right["start"]) / 2 for left, right in zip(notes["phrases"], notes["phrases"][1:], strict=False)]
     at = np.repeat(middles, 2) + np.tile([-0.02, 0.02], len(middles))
-    gain = np.interp(np.arange(len(sung)) / RATE, at, np.repeat(SONG_LIFTS, 2)[1:-1])
-    out = sung * 10 ** ((gain - 9.0) / 20) + _room(len(sung), -66.0, random)
+    gain = np.interp(np.arange(len(sung)) / RATE, at, np.repeat(take.lifts, 2)[1:-1])
+    out = sung * 10 ** ((gain - 9.0) / 20) + _room(len(sung), take.room, random)
     for span in notes["breaths"]:
         breath = _breath(span["end"] - span["start"], random) * _amplitude(-45.0)
         first = round(span["start"] * RATE)
         out[first : first + len(breath)] += breath
-    return out, [Words(p["start"], p["end"], p["text"]) for p in notes["phrases"]]
+    lead = _room(round(take.late * RATE), take.room, random) if take.late else np.zeros(0)
+    words = [Words(p["start"] + take.late, p["end"] + take.late, p["text"]) for p in notes["phrases"]]
+    return np.concatenate([lead, out]), words
 
 
 def _treated(voice: Sound, line: Line) -> Sound:

@@ -50,7 +50,7 @@ def likely(bench: Workbench, session_id: str, ids: Sequence[str]) -> Arrangement
 
 
 def arrange(bench: Workbench, session_id: str, revision: int, ids: Sequence[str], way: str) -> Changed:
-    """Lay out tracks in one of WAYS, but for "own", which they are already; as one step."""
+    """Lay out tracks, in the order given, in one of WAYS but for "own", which they are already; as one step."""
     with history.edit(bench.database, session_id, "Lay out", revision) as edit:
         tracks = _tracks(edit.db, session_id, ids)
         if len(tracks) < 2 and way != "stamps":
@@ -66,15 +66,16 @@ def arrange(bench: Workbench, session_id: str, revision: int, ids: Sequence[str]
 
 def _as_takes(bench: Workbench, edit: Edit, tracks: Sequence[Track]) -> None:
     target = tracks[0]
-    target.takes = takes_of(target)
+    name = _common_name([track.name for track in tracks])
+    target.takes = [item | {"name": _without(item["name"], name)} for item in takes_of(target)]
     edit.label = f"{len(tracks)} tracks as takes of one"
     for track in tracks[1:]:
         for item in takes_of(track):
             origin = Row(track, item["number"], timeline_of(edit.db, track, item["number"]))
-            number = add_take(target, item["name"])
+            number = add_take(target, _without(item["name"], name))
             clips = clip_rows(edit.db, track.id, item["number"])
             lay(bench, edit, origin, Row(target, number, timeline_of(edit.db, target)), clips, 0.0, copy=False)
-    target.name = _common_name([track.name for track in tracks]) or target.name
+    target.name = name or target.name
 
 
 def _one_after_the_other(bench: Workbench, edit: Edit, tracks: Sequence[Track]) -> None:
@@ -127,7 +128,7 @@ def _tracks(db: DbSession, session_id: str, ids: Sequence[str]) -> list[Track]:
     tracks: list[Track] = [require(db, Track, id, "track") for id in dict.fromkeys(ids)]
     if any(track.session_id != session_id for track in tracks):
         raise Refused("A track belongs to another session.")
-    return sorted(tracks, key=lambda track: (track.position, track.id))
+    return tracks
 
 
 def _stem(name: str) -> str:
@@ -140,3 +141,9 @@ def _common_name(names: Sequence[str]) -> str:
     alike = takewhile(lambda letters: len(set(letters)) == 1, zip(*names, strict=False))
     common = "".join(letters[0] for letters in alike)
     return re.sub(r"[\s_.#-]*(take|tk)?[\s_.#-]*\d*$", "", common, flags=re.IGNORECASE) if len(_stem(common)) > 2 else ""
+
+
+def _without(name: str, common: str) -> str:
+    """What is left of a take's name beside that of its track; a bare number is that of a take."""
+    rest = name.removeprefix(common).strip(" _.-#")
+    return f"take {rest}" if rest.isdigit() else rest or name

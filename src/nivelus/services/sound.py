@@ -41,12 +41,15 @@ METER_STEP = 10
 MOST_SAMPLES = 1 << 20
 
 
-def samples(bench: Workbench, track_id: str, key: str, start: int, count: int) -> npt.NDArray[np.float32]:
+def samples(
+    bench: Workbench, track_id: str, key: str, start: int, count: int, take: int | None = None
+) -> npt.NDArray[np.float32]:
     """Samples of a track before gain, (n, channels) float32; fewer at its end.
 
-    ``key`` is that of its timeline, here and below: NotFound says that it is another one by now.
+    ``key`` is that of its timeline, here and below: NotFound says that it is another one by now. ``take`` is the one that is
+    heard if none is named.
     """
-    timeline = _timeline(bench, track_id, key)
+    timeline = _timeline(bench, track_id, key, take)
     if not 0 < count <= MOST_SAMPLES or start < 0:
         raise Refused(f"Ask for 1 to {MOST_SAMPLES} samples.")
     with open_sound(sound_of(bench, timeline)) as reader:
@@ -104,13 +107,15 @@ def meter(bench: Workbench, track_id: str, layers: Collection[str] = LAYERS) -> 
         return np.stack(out, axis=1).astype(np.float32) + np.float32(loudness_offset(session, timeline))
 
 
-def gain_points(bench: Workbench, track_id: str, layers: Collection[str] = LAYERS) -> npt.NDArray[np.float64]:
+def gain_points(
+    bench: Workbench, track_id: str, layers: Collection[str] = LAYERS, take: int | None = None
+) -> npt.NDArray[np.float64]:
     """The compiled pre-fader gain as points, (n, 2) float64 of samples and dB; linear in dB between them.
 
     ``layers`` are those of LAYERS that are on.
     """
     with bench.database.reading() as db:
-        *_, state, _ = whole_state(bench, db, track_id)
+        *_, state, _ = whole_state(bench, db, track_id, take)
     curve = state.of_layers(layers)
     return np.stack([curve.at, curve.db], axis=1)
 

@@ -76,13 +76,15 @@ def state_of(
     return state
 
 
-def owners_of_track(db: DbSession, track_id: str) -> tuple[Session, Track, Timeline]:
-    """A track with its session and its timeline. Raises NotFound."""
+def owners_of_track(db: DbSession, track_id: str, take: int | None = None) -> tuple[Session, Track, Timeline]:
+    """A track with its session and its timeline, of the take that is heard if none is named. Raises NotFound."""
     track = require(db, Track, track_id, "track")
-    return require(db, Session, track.session_id, "session"), track, timeline_of(db, track)
+    return require(db, Session, track.session_id, "session"), track, timeline_of(db, track, take)
 
 
-def whole_state(bench: Workbench, db: DbSession, track_id: str) -> tuple[Session, Track, Timeline, TrackState, LevelGrid]:
+def whole_state(
+    bench: Workbench, db: DbSession, track_id: str, take: int | None = None
+) -> tuple[Session, Track, Timeline, TrackState, LevelGrid]:
     """A track whose sound is there: its rows, its state and its grid.
 
     Raises
@@ -90,8 +92,8 @@ def whole_state(bench: Workbench, db: DbSession, track_id: str) -> tuple[Session
     NotFound
         If there is no such track, or its sound file is missing.
     """
-    session, track, timeline = owners_of_track(db, track_id)
-    state = state_of(bench, db, session, track, timeline)
+    session, track, timeline = owners_of_track(db, track_id, take)
+    state = state_of(bench, db, session, track, timeline, take=take)
     if state.grid is None:
         raise NotFound(f"The sound file of “{track.name}” is missing. Bring it in again.", id=track_id)
     return session, track, timeline, state, state.grid

@@ -29,7 +29,7 @@ from nivelus.core.measure.waveform import pyramid
 from nivelus.core.sound.timeline import Composed, Piece
 from nivelus.services.workbench import Workbench
 from nivelus.store.reading import clip_rows
-from nivelus.store.tables import Recording, Track
+from nivelus.store.tables import Recording, Track, takes_of
 
 MISSING = "The sound file of this track is missing. Bring it in again."
 DAY = 86_400
@@ -143,7 +143,12 @@ class Timeline:
 
 
 def timeline_of(db: DbSession, track: Track, take: int | None = None) -> Timeline:
-    """The timeline of a track's take, of the one that is heard if none is named; in an edit, as it was before it."""
+    """The timeline of a track's take, of the one that is heard if none is named; in an edit, as it was before it.
+
+    Raises NotFound where there is no such take.
+    """
+    if take is not None and take not in {item["number"] for item in takes_of(track)}:
+        raise NotFound("This take is not there any more.")
     return timelines_of(db, [track], take)[0]
 
 

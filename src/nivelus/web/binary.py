@@ -35,14 +35,13 @@ def upload(session_id: str) -> Response:
 @bp.get("/tracks/<track_id>/samples")
 def samples(track_id: str) -> Response:
     """float32, channels interleaved; ``start`` and ``count`` in samples. What a ``key`` answers never changes."""
-    return array(sound.samples(bench(), track_id, _key(), _whole("start"), _whole("count")), lasting=True)
+    return array(sound.samples(bench(), track_id, _key(), _whole("start"), _whole("count"), _take()), lasting=True)
 
 
 @bp.get("/tracks/<track_id>/wave/<int:level>/<int:index>")
 def wave(track_id: str, level: int, index: int) -> Response:
     """A tile of the waveform pyramid of a ``take``: float32 lowest and highest sample of each bin."""
-    take = _whole("take") if "take" in request.args else None
-    return array(sound.wave_tile(bench(), track_id, _key(), level, index, take), lasting=True)
+    return array(sound.wave_tile(bench(), track_id, _key(), level, index, _take()), lasting=True)
 
 
 @bp.get("/tracks/<track_id>/onsets")
@@ -66,7 +65,7 @@ def meter(track_id: str) -> Response:
 @bp.get("/tracks/<track_id>/gain")
 def gain(track_id: str) -> Response:
     """float64 pairs of samples and dB: the compiled gain, linear in dB between points; of ``layers`` only, if given."""
-    return array(sound.gain_points(bench(), track_id, _layers()))
+    return array(sound.gain_points(bench(), track_id, _layers(), _take()))
 
 
 @bp.get("/tracks/<track_id>/ride/<lane>.<ending>")
@@ -95,6 +94,11 @@ def _layers() -> list[str]:
 def _key() -> str:
     """The key of the timeline that is asked for."""
     return request.args.get("key", "")
+
+
+def _take() -> int | None:
+    """The take that is asked for; the one that is heard if none is named."""
+    return _whole("take") if "take" in request.args else None
 
 
 def _whole(name: str) -> int:

@@ -1,0 +1,235 @@
+/** Clips along the axis, and the takes of a track: what the hand and the keys do in the stage Survey. */
+import { create } from "zustand";
+import { queries } from "../api/cache";
+import { api, type Clip, type Take, type Track, type Way } from "../api/client";
+import { complain, tell } from "../parts/messages";
+import { engine } from "../sound/engine";
+import { focused, focusedClips, phraseSpan, play, selectedClips, stop } from "./actions";
+import { hearAgain, toPoints } from "./curve";
+import { edit, useSession } from "./session";
+import { heardLayers, type Span, select, useView } from "./view";
+
+interface TimelineState {
+  /** Clips that were copied or cut: of which track, and whether they leave it when they are pasted. */
+  held: { track: string; clips: string[]; cut: boolean } | null;
+  /** The phrase in hand, and which other take of it was heard last. */
+  other: { clip: string; take: number } | null;
+  /** Tracks that came together and wait to be laid out; what is likely is chosen beforehand. */
+  offer: { tracks: string[]; likely: string; ways: string[] } | null;
+}
+
+export const useTimeline = create<TimelineState>(() => ({ held: null, other: null, offer: null }));
+
+const need = (): { track: Track; clips: Clip[] } | null => {
+  const track = focused();
+  const clips = selectedClips();
+  if (track && clips.length > 0) return { track, clips };
+  tell("Select a phrase first: click it in its lane.");
+  return null;
+};
+
+const ids = (clips: Clip[]) => clips.map((clip) => clip.id);
+const earliest = (clips: Clip[]) => Math.min(...clips.map((clip) => clip.start));
+const latest = (clips: Clip[]) => Math.max(...clips.map((clip) => clip.end));
+
+/** Where clips are moved to: by how much, and to which lane if another. */
+export interface Move {
+  by: number;
+  track?: string;
+  take?: number;
+}
+
+export function moveClips(track: string, clips: string[], move: Move): Promise<boolean> {
+  return edit((revision) => api.moveClips(track, { revision, clips, ...move }));
+}
+
+export function moveSelected(by: number) {
+  const chosen = need();
+  if (chosen) void moveClips(chosen.track.id, ids(chosen.clips), { by });
+}
+
+export function copySelected(cut: boolean) {
+  const chosen = need();
+  if (!chosen) return;
+  useTimeline.setState({ held: { track: chosen.track.id, clips: ids(chosen.clips), cut } });
+  const many = chosen.clips.length === 1 ? "1 phrase" : `${chosen.clips.length} phrases`;
+  tell(`${many} ${cut ? "cut" : "copied"}. Paste at the play line, on this or another track.`);
+}
+
+export async function pasteHeld() {
+  const track = focused();
+  const { held } = useTimeline.getState();
+  if (!track) return;
+  if (!held) return tell("Nothing was copied yet.");
+  const at = engine.seconds;
+  if (held.cut) {
+    const own = (useSession.getState().clips[held.track] ?? []).filter((clip) => held.clips.includes(clip.id));
+    if (own.length === 0) return tell("What was cut is not there any more.");
+    const to = track.id === held.track ? {} : { track: track.id };
+    if (await moveClips(held.track, ids(own), { by: at - earliest(own), ...to })) {
+      useTimeline.setState({ held: null });
+      select(held.clips);
+    }
+    return;
+  }
+  await copyTo(track.id, held.track, held.clips, at);
+}
+
+export async function duplicateSelected() {
+  const chosen = need();
+  if (chosen) await copyTo(chosen.track.id, chosen.track.id, ids(chosen.clips), latest(chosen.clips));
+}
+
+async function copyTo(track: string, source: string, clips: string[], at: number) {
+  const known = new Set(focusedClips().map((clip) => clip.id));
+  if (!(await edit((revision) => api.pasteClips(track, { revision, clips, source, at })))) return;
+  // the copies are in hand: what is done next is done to them
+  select(ids(focusedClips().filter((clip) => !known.has(clip.id) && clip.start >= at - 1e-3)));
+}
+
+export async function takeOutSelected() {
+  const chosen = need();
+  if (!chosen) return;
+  const first = earliest(chosen.clips);
+  const before = focusedClips().filter((clip) => clip.end <= first + 1e-4);
+  // what lies before the silence is in hand, so that the gap can be closed at once
+  select(ids(before.slice(-1)));
+  if (!(await edit((revision) => api.takeOut(chosen.track.id, revision, ids(chosen.clips))))) select(ids(chosen.clips));
+}
+
+export function closeGap() {
+  const chosen = need();
+  if (!chosen) return;
+  const last = chosen.clips.reduce((a, b) => (b.end > a.end ? b : a));
+  void edit((revision) => api.closeGap(chosen.track.id, revision, last.id));
+}
+
+export function bringHome() {
+  const chosen = need();
+  if (chosen) void edit((revision) => api.bringHome(chosen.track.id, revision, ids(chosen.clips)));
+}
+
+export function trimEnd(track: string, clip: string, edge: "start" | "end", at: number): Promise<boolean> {
+  return edit((revision) => api.trimEnd(track, { revision, clip, edge, at }));
+}
+
+export function trimHere(edge: "start" | "end") {
+  const chosen = need();
+  if (!chosen) return;
+  const clip = chosen.clips[edge === "start" ? 0 : chosen.clips.length - 1]!;
+  void trimEnd(chosen.track.id, clip.id, edge, engine.seconds);
+}
+
+// --- takes
+
+const takesOf = (track: Track): Promise<Take[]> =>
+  queries.fetchQuery({
+    queryKey: ["takes", track.id, useSession.getState().header?.revision],
+    queryFn: () => api.takes(track.id),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+export const hearTake = (track: string, number: number) => edit((revision) => api.hearTake(track, revision, number));
+export const matchTakes = (track: string) => edit((revision) => api.matchTakes(track, revision));
+
+const shared = (a: Span, b: Span) => Math.min(a.end, b.end) - Math.max(a.start, b.start);
+
+/** What another take has at the time of a phrase. */
+export function standingFor(clip: Clip, take: Take): Clip[] {
+  const span = phraseSpan(clip);
+  return take.clips.filter((other) => {
+    if (other.phrase_start === null) return false;
+    const its = phraseSpan(other);
+    return shared(span, its) >= 0.3 * Math.min(span.end - span.start, its.end - its.start);
+  });
+}
+
+/** Counts how often another take was asked for: what was overtaken is not heard. */
+let asked = 0;
+
+/** Hear the phrase in hand in the next of the other takes, as loud as it is in this one. */
+export async function hearOther() {
+  const track = focused();
+  const clip = selectedClips().find((one) => one.after !== null);
+  if (!track || !clip) return tell("Select a phrase first; then hear it in the other takes.");
+  const numbers = track.takes.map((take) => take.number).filter((number) => number !== track.take);
+  if (numbers.length === 0) return tell("This track has a single take.");
+  const { other } = useTimeline.getState();
+  const last = other?.clip === clip.id ? numbers.indexOf(other.take) : -1;
+  const turn = ++asked;
+  // whoever presses again at once means the one after this
+  useTimeline.setState({ other: { clip: clip.id, take: numbers[(last + 1) % numbers.length]! } });
+  try {
+    const takes = await takesOf(track);
+    for (let step = 1; step <= numbers.length; step++) {
+      const number = numbers[(last + step) % numbers.length]!;
+      const take = takes.find((one) => one.number === number);
+      const stands = take ? standingFor(clip, take) : [];
+      if (!take || stands.length === 0) continue;
+      const levels = stands.flatMap((one) => (one.after === null ? [] : [one.after]));
+      const level = levels.reduce((sum, one) => sum + one, 0) / Math.max(levels.length, 1);
+      const points = toPoints(await api.gainPoints(track.id, heardLayers(useView.getState()), number));
+      if (turn !== asked) return;
+      const louder = clip.after! - level;
+      stop();
+      engine.setTrack({
+        ...track,
+        take: number,
+        timeline: { ...track.timeline, key: take.key, frames: framesOf(track, take) },
+      });
+      engine.setGain({ at: points.at, db: points.db.map((db) => db + louder) });
+      useTimeline.setState({ other: { clip: clip.id, take: number } });
+      const spans = stands.map(phraseSpan);
+      play(Math.max(0, Math.min(...spans.map((s) => s.start)) - 0.15), Math.max(...spans.map((s) => s.end)) + 0.15);
+      return tell(`${take.name}, as loud as the phrase in hand. Shift+K chooses it.`);
+    }
+    tell("No other take has a phrase at this time.");
+  } catch (error) {
+    hearAgain();
+    complain(error);
+  }
+}
+
+const framesOf = (track: Track, take: Take) => Math.round(take.duration * track.timeline.sample_rate);
+
+// what is heard is the track's own take again, as soon as the other one has ended
+useView.subscribe((now, old) => {
+  if (old.playing && !now.playing && engine.isElsewhere(focused())) hearAgain();
+});
+
+/** Put the take that was heard last in the place of the phrase in hand. */
+export async function chooseOther() {
+  const track = focused();
+  const { other } = useTimeline.getState();
+  const clip = selectedClips()[0];
+  if (!track || !clip) return tell("Select a phrase first.");
+  if (other?.clip !== clip.id) return tell("Hear it in another take first (K).");
+  stop();
+  const span = phraseSpan(clip);
+  if (!(await edit((revision) => api.chooseTake(track.id, revision, clip.id, other.take)))) return;
+  const now = focusedClips().find((one) => one.phrase_start !== null && shared(phraseSpan(one), span) > 0);
+  if (now) select([now.id]);
+}
+
+// --- laying out what came together
+
+export async function offerLayout(session: string, tracks: string[]) {
+  if (tracks.length < 2) return;
+  try {
+    const { likely, ways } = await api.arrangement(session, tracks);
+    useTimeline.setState({ offer: { tracks, likely, ways } });
+  } catch (error) {
+    complain(error);
+  }
+}
+
+export async function layOut(way: string) {
+  const { offer } = useTimeline.getState();
+  if (!offer) return;
+  if (
+    way === "own" ||
+    (await edit((revision, id) => api.arrange(id, { revision, tracks: offer.tracks, way: way as Way })))
+  ) {
+    useTimeline.setState({ offer: null });
+  }
+}

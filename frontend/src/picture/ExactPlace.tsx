@@ -1,0 +1,68 @@
+/** The exact time of a clip, typed at the clip itself. Opened by a double click or a key, as the exact gain is elsewhere. */
+import { NumberInput } from "@mantine/core";
+import { useEffect, useState } from "react";
+import { focused, focusedClips, reveal } from "../model/actions";
+import { moveClips } from "../model/timeline";
+import { useView } from "../model/view";
+import { axis } from "./axis";
+
+const WIDTH = 150;
+
+export function ExactPlace({ width, height }: { width: number; height: number }) {
+  const id = useView((s) => s.exact);
+  const window = useView((s) => s.window);
+  const clip = focusedClips().find((one) => one.id === id);
+  const [start, setStart] = useState<string | number>(0);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the field is filled when it opens, not while typing
+  useEffect(() => {
+    if (!clip) return;
+    setStart(Math.round(clip.start * 1e4) / 1e4);
+    reveal(clip);
+  }, [id]);
+  const track = focused();
+  if (!clip || !track || width === 0) return null;
+  const a = axis(window, width);
+  const close = () => useView.setState({ exact: null });
+  const apply = () => {
+    close();
+    const by = Number(start) - clip.start;
+    if (start !== "" && Number.isFinite(by) && Math.abs(by) > 1e-4) void moveClips(track.id, [clip.id], { by });
+  };
+  return (
+    <div
+      className="exact"
+      role="group"
+      aria-label="Exact time"
+      style={{
+        left: Math.min(Math.max(a.x(clip.start), 48), Math.max(width - WIDTH - 4, 48)),
+        top: Math.max(Math.min(22, height - 40), 0),
+        width: WIDTH,
+      }}
+      onPointerDown={(event) => event.stopPropagation()}
+      onDoubleClick={(event) => event.stopPropagation()}
+      onKeyDown={(event) => {
+        event.stopPropagation();
+        if (event.key === "Enter") apply();
+        if (event.key === "Escape") close();
+      }}
+      onBlur={apply}
+    >
+      <NumberInput
+        size="xs"
+        aria-label="Begins at"
+        autoFocus
+        onFocus={(event) => event.currentTarget.select()}
+        value={start}
+        onChange={setStart}
+        prefix="begins "
+        suffix=" s"
+        decimalScale={4}
+        step={0.1}
+        min={0}
+        max={21600}
+        disabled={clip.locked}
+        title={clip.locked ? "This phrase is locked" : "Enter: move it there, Escape: leave it"}
+      />
+    </div>
+  );
+}

@@ -1,0 +1,187 @@
+/** The lanes of a session: every track a row with its clips on one axis; the track in focus opens its takes below it. */
+import { useComputedColorScheme } from "@mantine/core";
+import { useElementSize } from "@mantine/hooks";
+import { type DragEvent, Fragment } from "react";
+import type { Clip, Take, Track } from "../api/client";
+import { useTakes } from "../api/queries";
+import { PALETTES } from "../frame/theme";
+import { trackOf, useSession } from "../model/session";
+import { hearTake } from "../model/timeline";
+import { dropOnto } from "../model/uploads";
+import { useView } from "../model/view";
+import { soundFiles } from "../parts/DropArea";
+import { db, time } from "../parts/format";
+import { axis, GUTTER, RULER, visible } from "./axis";
+import { Canvas } from "./Canvas";
+import { place } from "./chartHands";
+import { ruler } from "./drawChart";
+import { drawLane, type LaneScene } from "./drawLane";
+import { ExactPlace } from "./ExactPlace";
+import { laneDown, laneHover, laneName } from "./laneHands";
+import { soundOf } from "./tiles";
+
+const MOST_HANDLES = 250;
+
+export function Lanes() {
+  const header = useSession((s) => s.header);
+  const focus = useView((s) => s.focus);
+  const inFocus = useSession((s) => trackOf(s, focus));
+  const { data } = useTakes(inFocus && inFocus.takes.length > 1 ? inFocus.id : undefined);
+  const scheme = useComputedColorScheme("light");
+  const palette = PALETTES[scheme];
+  if (!header) return null;
+  return (
+    <div className="strip strip-chart lanes" data-testid="lanes">
+      <div className="lane-ruler" style={{ height: RULER }}>
+        <Canvas
+          draw={(ctx, width, height) => {
+            const { window } = useView.getState();
+            ctx.clearRect(0, 0, width, height);
+            ruler(ctx, axis(window, width), { window, palette }, height);
+          }}
+        />
+      </div>
+      <div className="lane-rows">
+        {header.tracks.map((track) => (
+          <Fragment key={track.id}>
+            <Lane track={track} scheme={scheme} focus={track.id === inFocus?.id} />
+            {track.id === inFocus?.id &&
+              data
+                ?.filter((take) => take.number !== track.take && track.takes.some((t) => t.number === take.number))
+                .map((take) => <Lane key={take.number} track={track} take={take} scheme={scheme} focus />)}
+          </Fragment>
+        ))}
+      </div>
+    </div>
+  );
+}
+
+interface LaneProps {
+  track: Track;
+  /** A take that is not heard; without one, what is heard. */
+  take?: Take;
+  focus: boolean;
+  scheme: "light" | "dark";
+}
+
+const NONE: Clip[] = [];
+
+function Lane({ track, take, focus, scheme }: LaneProps) {
+  const heard = take === undefined;
+  const clips = useSession((s) => (take ? take.clips : (s.clips[track.id] ?? NONE)));
+  const tolerance = useSession((s) => s.header!.rule.tolerance);
+  const { ref, width, height } = useElementSize();
+  const lane = laneName(track.id, take?.number);
+  const name = take?.name ?? track.takes.find((t) => t.number === track.take)?.name ?? track.name;
+  const title = track.takes.length > 1 ? `${track.name}: ${name}` : track.name;
+  const scene = (): LaneScene => {
+    const view = useView.getState();
+    return {
+      lane,
+      sound: soundOf(track, take),
+      clips,
+      target: track.target,
+      tolerance,
+      window: view.window,
+      span: view.span,
+      selection: view.selection,
+      heard,
+      focus,
+      palette: PALETTES[scheme],
+    };
+  };
+  const drop = (event: DragEvent<HTMLElement>) => {
+    const files = [...event.dataTransfer.files];
+    if (files.length === 0) return;
+    event.preventDefault();
+    event.currentTarget.classList.remove("lane-target");
+    const at = place(event.currentTarget, event.clientX, event.clientY);
+    const seconds = Math.max(0, axis(useView.getState().window, at.width).seconds(at.x));
+    const sounds = soundFiles(files);
+    dropOnto(useSession.getState().id, sounds.length ? sounds : files, {
+      track: track.id,
+      take: take?.number,
+      at: seconds,
+    });
+  };
+  return (
+    <section
+      className="lane"
+      data-lane={lane}
+      data-testid={`lane-${lane}`}
+      data-focus={focus || undefined}
+      data-take={heard ? undefined : true}
+      aria-label={title}
+      onPointerDown={(event) => laneDown(event, track, clips, heard)}
+      onPointerMove={(event) => heard && laneHover(event, clips)}
+      onDoubleClick={(event) => {
+        const clip = (event.target as Element).closest<HTMLElement>("[data-clip]")?.dataset.clip;
+        if (heard && clip) useView.setState({ exact: clip, selection: new Set([clip]) });
+      }}
+      onDragOver={(event) => {
+        event.preventDefault();
+        event.currentTarget.classList.add("lane-target");
+      }}
+      onDragLeave={(event) => event.currentTarget.classList.remove("lane-target")}
+      onDrop={drop}
+      ref={ref}
+    >
+      <Canvas draw={(ctx, w, h) => drawLane(ctx, w, h, scene())} />
+      <span className="lane-name">
+        {take ? (
+          <button
+            type="button"
+            className="lane-hear"
+            onPointerDown={(event) => event.stopPropagation()}
+            onClick={() => void hearTake(track.id, take.number)}
+          >
+            hear
+          </button>
+        ) : null}
+        {title}
+        {heard && track.timeline.missing && " (its sound file is missing)"}
+      </span>
+      {heard && <ClipButtons track={track} clips={clips} width={width} />}
+      {heard && focus && <ExactPlace width={width} height={height} />}
+    </section>
+  );
+}
+
+/** Every clip in sight as a button for keyboard and screen reader; it lies where the clip lies. */
+function ClipButtons({ track, clips, width }: { track: Track; clips: Clip[]; width: number }) {
+  const window = useView((s) => s.window);
+  const selection = useView((s) => s.selection);
+  if (width === 0) return null;
+  const shown = visible(clips, window);
+  if (shown.length > MOST_HANDLES) return null;
+  const a = axis(window, width);
+  return shown.map((clip) => {
+    const left = Math.max(a.x(clip.start), GUTTER);
+    return (
+      <button
+        type="button"
+        key={clip.id}
+        className="lane-clip"
+        data-clip={clip.id}
+        aria-pressed={selection.has(clip.id)}
+        aria-label={describeClip(clip, clips.indexOf(clip) + 1)}
+        style={{ left, width: Math.max(a.x(clip.end) - left, 3) }}
+        onFocus={(event) => {
+          if (event.currentTarget.matches(":focus-visible"))
+            useView.setState({ focus: track.id, selection: new Set([clip.id]), span: null });
+        }}
+      />
+    );
+  });
+}
+
+/** A clip in words, as in "Clip 12, 0:31.200 to 0:34.900, gain +2.0 dB, moved by 3.250 s". */
+export function describeClip(clip: Clip, number: number): string {
+  const parts = [`Clip ${number}`, `${time(clip.start)} to ${time(clip.end)}`, `gain ${db(clip.gain)}`];
+  if (clip.phrase_start === null) parts.push("no phrase");
+  if (clip.label) parts.push(`“${clip.label}”`);
+  if (Math.abs(clip.shift) > 1e-6)
+    parts.push(`${Math.abs(clip.shift).toFixed(3)} s ${clip.shift > 0 ? "later" : "earlier"} than recorded`);
+  if (clip.locked) parts.push("locked");
+  return parts.join(", ");
+}

@@ -1,0 +1,282 @@
+"""The lanes of Survey: clips are moved with all that is theirs, takes are chosen phrase by phrase, files land where they are
+dropped; by mouse and by keyboard, and heard in what is rendered."""
+
+from __future__ import annotations
+
+import io
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+import soundfile
+from playwright.sync_api import Locator, Page, expect
+
+from nivelus.core.measure.grid import measure_samples
+from nivelus.core.measure.spans import span_levels
+from tests.browser.hands import clip_of, drag, eventually, fresh, middle, open_stage
+from tests.conftest import RATE, uneven_voice, write_sound
+from tests.helpers.program import Program
+
+SONG = "Corvane shore, sung"
+FEATURE = "Sallow Mill feature"
+LEVELS = ((-30.0, -20.0, -26.0), (-24.0, -34.0, -29.0), (-27.0, -25.0, -18.0))
+
+
+def lane(page: Page, track: str) -> Locator:
+    return page.get_by_test_id(f"lane-{track}")
+
+
+def lane_clip(page: Page, clip: dict[str, Any]) -> Locator:
+    return page.locator(f".lane-clip[data-clip='{clip['id']}']")
+
+
+def phrases(state: dict[str, Any], track: str | None = None) -> list[dict[str, Any]]:
+    own = track or state["tracks"][0]["id"]
+    return [clip for clip in state["clips"] if clip["track"] == own and clip["phrase_start"] is not None]
+
+
+def only(program: Program) -> dict[str, Any]:
+    (card,) = program.get("/api/sessions")["items"]
+    return program.get(f"/api/sessions/{card['id']}")
+
+
+def press(page: Page, target: Locator, *keys: str) -> None:
+    """Select a clip by a click in its middle, and press keys."""
+    page.mouse.click(*middle(target))
+    for key in keys:
+        page.keyboard.press(key)
+
+
+def rendered(page: Page, program: Program) -> np.ndarray:
+    page.keyboard.press("5")
+    page.get_by_label("Format").select_option("wav-32")
+    page.get_by_role("button", name="Render", exact=True).click()
+    link = page.get_by_role("link", name="levelled.wav")
+    expect(link).to_be_visible(timeout=30_000)
+    data = page.request.get(program.address + (link.get_attribute("href") or "")).body()
+    samples, rate = soundfile.read(io.BytesIO(data), dtype="float64")
+    assert rate == RATE
+    return samples
+
+
+def test_three_files_become_takes_and_the_best_of_each_is_put_together(
+    quiet_page: Page, own_program: Program, tmp_path: Path
+) -> None:
+    """From an empty program and dropped files: laid out as takes, matched, one phrase chosen from each, rendered, heard."""
+    page = quiet_page
+    page.goto(own_program.address)
+    voices = [uneven_voice(levels) for levels in LEVELS]
+    files = [write_sound(tmp_path / f"lead {n + 1}.wav", voice) for n, voice in enumerate(voices)]
+    page.get_by_label("Sound files").set_input_files(files)
+    offer = page.get_by_label("Lay them out", exact=True)
+    expect(offer).to_contain_text("3 files came in together", timeout=30_000)
+    expect(page.get_by_role("radio", name="As takes of one track")).to_be_checked()
+    page.get_by_role("button", name="Lay them out").click()
+    expect(page.get_by_role("tab")).to_have_count(1)
+    takes = page.get_by_label("Takes of lead")
+    expect(takes.get_by_role("radio")).to_have_count(3)
+    state = only(own_program)
+    first, second, third = phrases(state)
+    # the second phrase is louder in this take than in the next: as loud as it, it is heard and then chosen
+    press(page, lane_clip(page, second), "k")
+    expect(page.get_by_text("take 2, as loud as the phrase in hand")).to_be_visible()
+    page.keyboard.press("Shift+K")
+    eventually(lambda: phrases(only(own_program))[1]["recording"] != "")
+    # two further on is the last take
+    third = phrases(only(own_program))[2]
+    press(page, lane_clip(page, third), "k", "k")
+    expect(page.get_by_text("take 3, as loud as the phrase in hand")).to_be_visible()
+    page.keyboard.press("Shift+K")
+    eventually(lambda: len({clip["recording"] for clip in phrases(only(own_program))}) == 3)
+    now = phrases(only(own_program))
+    assert [clip["before"] for clip in now] == pytest.approx(
+        [level_of(voices[0], first), level_of(voices[1], now[1]), level_of(voices[2], now[2])], abs=0.1
+    )
+    samples = rendered(page, own_program)
+    for clip in now:
+        start, end = clip["phrase_start"], clip["phrase_end"]
+        heard = span_levels(measure_samples(samples, RATE), start, end).loudness
+        assert heard == pytest.approx(clip["after"], abs=0.1)
+    # nothing clicks: no step at a join is larger than the voice itself makes
+    for one, other in pairwise(now):
+        at = slice(round((one["phrase_end"] + 0.05) * RATE), round((other["phrase_start"] - 0.05) * RATE))
+        assert np.abs(np.diff(samples[at])).max() < 0.02
+    for _ in range(3):
+        page.keyboard.press("Control+z")
+    expect(page.get_by_role("tab")).to_have_count(3)
+
+
+def level_of(voice: np.ndarray, clip: dict[str, Any]) -> float:
+    return span_levels(measure_samples(voice, RATE), clip["phrase_start"], clip["phrase_end"]).loudness
+
+
+def test_a_clip_is_dragged_with_its_dip_and_its_curve(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, SONG)
+    track = state["tracks"][0]["id"]
+    third = phrases(state)[2]
+    base = f"/api/tracks/{track}"
+    lift = {"revision": state["revision"], "lane": "curve", "start": third["start"] + 1, "end": third["start"] + 2, "by": 4}
+    state = demo_program.post(f"{base}/ride/lift", lift)
+    breath = next(m for m in demo_program.session(SONG)["marks"] if third["start"] <= m["start"] < third["end"])
+    depth = {"revision": state["revision"], "marks": [breath["id"]], "to": -8}
+    state = demo_program.post(f"{base}/details/depth", depth)
+    before = gain_of(page, demo_program, track)
+    open_stage(page, demo_program, state, "survey")
+    box = lane(page, track).bounding_box()
+    assert box
+    clip = lane_clip(page, third)
+    drag(page, middle(clip), (300, 4), release=False)
+    expect(page.locator(".hand-label")).to_contain_text(" s")
+    page.mouse.up()
+    eventually(lambda: clip_of(demo_program, state, third)["start"] > third["start"] + 5)
+    moved = clip_of(demo_program, state, third)
+    by = moved["start"] - third["start"]
+    after = gain_of(page, demo_program, track)
+    at = np.arange(third["start"] + 0.2, third["end"] - 0.2, 0.01)
+    assert np.interp((at + by) * RATE, *after) == pytest.approx(np.interp(at * RATE, *before), abs=0.02)
+    assert np.interp(at * RATE, *before).max() == pytest.approx(4, abs=0.1)
+    now = demo_program.session(SONG)
+    assert any(m["depth"] == -8 and m["start"] == pytest.approx(breath["start"] + by, abs=0.01) for m in now["marks"])
+    page.get_by_role("button", name="Undo").click()
+    eventually(lambda: clip_of(demo_program, state, third)["start"] == third["start"])
+
+
+def gain_of(page: Page, program: Program, track: str) -> tuple[np.ndarray, np.ndarray]:
+    points = np.frombuffer(page.request.get(f"{program.address}/api/tracks/{track}/gain").body(), "<f8").reshape(-1, 2)
+    return points[:, 0], points[:, 1]
+
+
+def test_all_of_it_is_done_by_keyboard(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state, "survey")
+    _, second, third, *_ = phrases(state)
+
+    def now(clip: dict[str, Any]) -> dict[str, Any]:
+        return clip_of(demo_program, state, clip)
+
+    lane_clip(page, second).focus()
+    page.keyboard.press("Tab")
+    page.keyboard.press("Shift+Tab")
+    expect(lane_clip(page, second)).to_have_attribute("aria-pressed", "true")
+    expect(lane_clip(page, second)).to_have_attribute("aria-label", clip_in_words(second, state))
+    page.keyboard.press("ArrowRight")
+    eventually(lambda: now(second)["start"] == pytest.approx(second["start"] + 0.1, abs=1e-3))
+    page.keyboard.press("Shift+ArrowLeft")
+    eventually(lambda: now(second)["start"] == pytest.approx(second["start"] + 0.09, abs=1e-3))
+    page.keyboard.press("Home")
+    eventually(lambda: now(second)["shift"] == 0)
+    for _ in range(3):
+        page.keyboard.press("Control+z")
+    # what it covered on its way is there again
+    eventually(lambda: now(third)["start"] == third["start"])
+    # out, and the gap closed; both are steps of their own
+    page.keyboard.press("Delete")
+    eventually(lambda: second["id"] not in {c["id"] for c in demo_program.session(SONG)["clips"]})
+    page.keyboard.press("g")
+    eventually(lambda: now(third)["start"] == pytest.approx(second["start"], abs=1e-3))
+    page.keyboard.press("Control+z")
+    page.keyboard.press("Control+z")
+    eventually(lambda: now(third)["start"] == third["start"])
+    # a copy behind it, and one at the play line behind the end
+    press(page, lane_clip(page, third), "Shift+D")
+    eventually(lambda: len([c for c in demo_program.session(SONG)["clips"] if c["label"] == third["label"]]) == 2)
+    press(page, lane_clip(page, third), "Control+c")
+    box = lane(page, state["tracks"][0]["id"]).bounding_box()
+    assert box
+    page.mouse.click(box["x"] + box["width"] - 12, box["y"] + 30)
+    page.keyboard.press("Control+v")
+    length = state["tracks"][0]["timeline"]["duration"]
+    eventually(lambda: demo_program.session(SONG)["tracks"][0]["timeline"]["duration"] > length + 1)
+    page.keyboard.press("?")
+    for words in ("Move the selection later", "Close the silence", "Hear the phrase in the next take", "Drop files on a lane"):
+        expect(page.get_by_role("dialog").get_by_text(words)).to_be_visible()
+
+
+def clip_in_words(clip: dict[str, Any], state: dict[str, Any]) -> Any:
+    import re
+
+    number = state["clips"].index(clip) + 1
+    return re.compile(rf"Clip {number}, .* gain .*, “{clip['label']}”")
+
+
+def test_ends_are_trimmed_by_their_foot_and_at_the_play_line(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state, "survey")
+    last = phrases(state)[-1]
+    box = lane_clip(page, last).bounding_box()
+    assert box
+    drag(page, (box["x"] + box["width"] - 1, box["y"] + box["height"] - 6), (-40, 0))
+    eventually(lambda: clip_of(demo_program, state, last)["end"] < last["end"] - 0.5)
+    assert demo_program.session(SONG)["undo"].startswith("Trim the end of a phrase")
+    press(page, lane_clip(page, last), "[")
+    eventually(lambda: clip_of(demo_program, state, last)["start"] > last["start"] + 0.5)
+
+
+def test_an_exact_time_is_typed_at_the_clip(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state, "survey")
+    last = phrases(state)[-1]
+    page.mouse.dblclick(*middle(lane_clip(page, last)))
+    page.get_by_label("Begins at").fill("50.25")
+    page.keyboard.press("Enter")
+    eventually(lambda: clip_of(demo_program, state, last)["start"] == pytest.approx(50.25, abs=1e-3))
+
+
+def test_a_clip_goes_to_the_lane_it_is_dragged_to(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, FEATURE)
+    narrator, keeper = (track["id"] for track in state["tracks"])
+    open_stage(page, demo_program, state, "survey")
+    clip = phrases(state, narrator)[0]
+    goal = lane(page, keeper).bounding_box()
+    assert goal
+    x, y = middle(lane_clip(page, clip))
+    drag(page, (x, y), (3, goal["y"] + 40 - y))
+    eventually(lambda: clip_of(demo_program, state, clip)["track"] == keeper)
+    assert clip_of(demo_program, state, clip)["start"] == pytest.approx(clip["start"], abs=1e-3)
+    page.keyboard.press("Control+z")
+    eventually(lambda: clip_of(demo_program, state, clip)["track"] == narrator)
+
+
+DROP = """
+([lane, name, bytes, x]) => {
+  const target = document.querySelector(`[data-lane="${lane}"]`);
+  const box = target.getBoundingClientRect();
+  const dataTransfer = new DataTransfer();
+  dataTransfer.items.add(new File([new Uint8Array(bytes)], name, { type: 'audio/wav' }));
+  const at = { dataTransfer, bubbles: true, cancelable: true, clientX: box.left + x, clientY: box.top + 20 };
+  for (const type of ['dragover', 'drop']) target.dispatchEvent(new DragEvent(type, at));
+}
+"""
+
+
+def test_a_file_that_is_dropped_on_a_lane_lies_there(page: Page, own_program: Program, tmp_path: Path) -> None:
+    state = own_program.brought_in(write_sound(tmp_path / "host.wav", uneven_voice()))
+    track = state["tracks"][0]["id"]
+    page.goto(f"{own_program.address}/s/{state['id']}/survey")
+    expect(lane(page, track)).to_be_visible()
+    more = write_sound(tmp_path / "more.wav", uneven_voice((-22.0,), rate=44_100), 44_100)
+    box = lane(page, track).bounding_box()
+    assert box
+    page.evaluate(DROP, [track, more.name, list(more.read_bytes()), box["width"] - 4])
+    length = state["tracks"][0]["timeline"]["duration"]
+    eventually(lambda: only(own_program)["tracks"][0]["timeline"]["duration"] > length + 1)
+    now = only(own_program)
+    assert len(now["tracks"]) == 1
+    assert len(phrases(now)) == len(phrases(state)) + 1
+
+
+def test_takes_are_heard_and_matched(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state, "survey")
+    takes = page.get_by_label("Takes of Singer")
+    takes.get_by_role("button", name="Match their levels").click()
+    eventually(lambda: demo_program.session(SONG)["undo"] == "Match 2 takes to take 1")
+    # the program's own words say the same of all of them
+    levels = takes.locator("tbody tr td:nth-child(2)")
+    expect(levels.nth(1)).to_have_text(levels.nth(0).inner_text())
+    takes.get_by_role("radio", name="take 3").click()
+    eventually(lambda: demo_program.session(SONG)["tracks"][0]["take"] == 2)
+    expect(page.get_by_label("Singer: take 3")).to_be_visible()
+    fresh(demo_program, SONG)
