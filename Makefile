@@ -45,6 +45,7 @@ bench: .build/ready .build/tools
 	$(PY) -m bench.marks $(CORPUS)
 	$(PY) -m bench.ride $(CORPUS)
 	$(PY) -m bench.day
+	$(PY) -m bench.timeline
 	$(PY) -m bench.frames
 
 wheel: .build/ready

@@ -166,3 +166,22 @@ def test_clips_that_make_no_curve_are_refused(clips: list[ClipGain]) -> None:
 def test_points_that_make_no_curve_are_refused(at: list[float], db: list[float]) -> None:
     with pytest.raises(GainError):
         GainCurve(np.array(at), np.array(db))
+
+
+@given(
+    st.lists(st.tuples(st.integers(100, 5000), st.integers(0, 3000), st.floats(-20, 12)), min_size=2, max_size=6),
+)
+def test_across_silence_the_gain_changes_in_its_middle(rows: list[tuple[int, int, float]]) -> None:
+    """Each clip holds its gain up to its ends; the ramp lies in the silence, or at the border where there is none."""
+    clips, at = [], 0
+    for length, gap, gain in rows:
+        clips.append(ClipGain(at + gap, at + gap + length, round(gain, 1)))
+        at += gap + length
+    curve = compiled(clips, 48_000)
+    for left, right in itertools.pairwise(clips):
+        gap = right.start - left.end
+        if gap >= 2880:
+            assert np.interp([left.end, right.start], curve.at, curve.db) == pytest.approx([left.gain, right.gain])
+        middle = (left.end + right.start) / 2
+        if left.gain != right.gain:
+            assert np.interp(middle, curve.at, curve.db) == pytest.approx((left.gain + right.gain) / 2, abs=1e-6)

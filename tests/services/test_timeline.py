@@ -213,7 +213,7 @@ def test_taking_out_leaves_silence_and_closing_the_gap_moves_the_rest_up(bench: 
     fade = round(0.005 * RATE)
     silent = plain(bench, detail)[round(second.start * RATE) + fade : round(second.end * RATE) - fade]
     assert not silent.any()
-    neighbour = [clip for clip in state.clips if clip.end <= second.start + 1e-6][-1]
+    neighbour = [clip for clip in state_of(bench, session).clips if clip.end <= second.start + 1e-6][-1]
     state = moves.close_gap(bench, detail, state.revision, neighbour.id)
     after = state_of(bench, session)
     moved = next(clip for clip in after.clips if clip.id == third.id)

@@ -108,6 +108,25 @@ def test_binary_answers(client: FlaskClient, uploaded: dict, voice_file: Path) -
     assert len(client.get(f"/api/tracks/{track['id']}/meter").data) == pytest.approx(timeline["duration"] * 10 * 8, abs=16)
 
 
+def test_what_is_heard_is_asked_for_by_its_key(client: FlaskClient, uploaded: dict) -> None:
+    """An answer for a key never changes: once a clip lies elsewhere, there is another key."""
+    track, clip = uploaded["tracks"][0], uploaded["clips"][1]
+    address = f"/api/tracks/{track['id']}"
+    move = {"revision": uploaded["revision"], "clips": [clip["id"]], "by": 30.0}
+    moved = client.post(f"{address}/move", json=move).json
+    now = moved["tracks"][0]["timeline"]
+    assert now["key"] != track["timeline"]["key"]
+    assert now["duration"] == pytest.approx(clip["end"] + 30, abs=1e-3)
+    for path in ("samples?start=0&count=10&", "wave/0/0?", "onsets?"):
+        assert client.get(f"{address}/{path}key={track['timeline']['key']}").status_code == 404
+        assert client.get(f"{address}/{path}key={now['key']}").status_code == 200
+        assert client.get(f"{address}/{path}key={now['key']}&take=7").status_code == (200 if "onsets" in path else 404)
+    assert client.get(f"{address}/gain?take=7").status_code == 404
+    assert client.get(f"{address}/samples?key={now['key']}&take=x&start=0&count=1").status_code == 422
+    likely = client.get(f"/api/sessions/{uploaded['id']}/arrangement?tracks={track['id']}").json
+    assert likely == {"likely": "own", "ways": ["own"]}
+
+
 @pytest.mark.parametrize(
     ("query", "words"),
     [

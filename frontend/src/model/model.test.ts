@@ -11,6 +11,7 @@ import { heldPoint, kept, liftLine, pointsLine } from "./hold";
 import { useRide } from "./rideState";
 import { deviation, heldDepth, heldEdge, heldGain, isLevel, merge, revalue, useSession } from "./session";
 import { strayList } from "./strays";
+import { standingFor } from "./timeline";
 import { fitWindow, hand, useView, zoomWindow } from "./view";
 
 const answer = (values: Partial<Changed>): Changed =>
@@ -291,5 +292,27 @@ describe("the ride", () => {
     expect(kept(-30, [-5, 2])).toBe(-15);
     expect(kept(2, [7])).toBe(0);
     useView.setState({ focus: "", lane: "ride" });
+  });
+});
+
+describe("takes", () => {
+  const take = (clips: ReturnType<typeof clip>[]) =>
+    ({ number: 1, clips }) as unknown as Parameters<typeof standingFor>[1];
+  const phrase = (id: string, start: number, end: number) =>
+    clip({ id, start, end, phrase_start: start, phrase_end: end });
+
+  it("what stands for a phrase shares most of the shorter one", () => {
+    const mine = phrase("m", 10, 12);
+    const others = take([phrase("before", 8, 10.1), phrase("a", 10.3, 11), phrase("b", 11.1, 13), phrase("c", 13, 14)]);
+    expect(standingFor(mine, others).map((one) => one.id)).toEqual(["a", "b"]);
+    expect(standingFor(mine, take([clip({ id: "pause", start: 9, end: 13, phrase_start: null })]))).toEqual([]);
+  });
+
+  it("keys of lanes have names", () => {
+    const key = { shiftKey: true, altKey: false, ctrlKey: false, metaKey: false, code: "" };
+    expect(keyName({ ...key, key: "ArrowLeft" })).toBe("Shift+Left");
+    const table = commands(() => {});
+    const keys = table.flatMap((command) => command.keys);
+    expect(new Set(keys).size).toBe(keys.length);
   });
 });

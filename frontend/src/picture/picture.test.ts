@@ -1,7 +1,8 @@
 import { describe, expect, it, vi } from "vitest";
 import { clip } from "../model/clip.testing";
-import { axis, chartRange, clipIndexAt, GUTTER, scale, tickStep, visible } from "./axis";
+import { axis, chartRange, clipIndexAt, GUTTER, meets, scale, tickStep, visible } from "./axis";
 import { axisLock, snap, startDrag } from "./hands";
+import { describeClip } from "./Lanes";
 import { pull } from "./snapping";
 import { levelFor } from "./tiles";
 
@@ -22,6 +23,22 @@ describe("the time axis", () => {
     expect(clipIndexAt(tiled, 500)).toBe(50);
     expect(visible(tiled, { start: 3.5, end: 6 }).map((c) => c.id)).toEqual(["c3", "c4", "c5"]);
     expect(visible([], { start: 0, end: 6 })).toEqual([]);
+  });
+
+  it("knows where there is silence between clips", () => {
+    const [one, next, apart] = [tiled[0]!, tiled[1]!, clip({ id: "x", start: 1.4, end: 2 })];
+    expect(meets(one, next)).toBe(true);
+    expect(meets(one, apart)).toBe(false);
+    expect(clipIndexAt([one, apart], 1.2)).toBe(1);
+  });
+
+  it("says of a clip where it lies and where it was recorded", () => {
+    const words = describeClip(clip({ id: "c", start: 31.2, end: 34.9, gain: 2, shift: 3.25, label: "and then" }), 12);
+    expect(words).toContain("Clip 12, 0:31.200 to 0:34.900, gain +2.0 dB");
+    expect(words).toContain("“and then”, 3.250 s later than recorded");
+    expect(describeClip(clip({ id: "c", shift: -0.5, locked: true }), 1)).toContain(
+      "0.500 s earlier than recorded, locked",
+    );
   });
 
   it("has ticks at round times, far enough apart", () => {

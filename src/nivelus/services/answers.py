@@ -17,7 +17,8 @@ from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.chain.clips import BoolArray
-from nivelus.core.chain.placing import moved_name
+from nivelus.core.chain.marks import differing, marks_of
+from nivelus.core.chain.placing import moved_name, place_found, place_hands
 from nivelus.core.chain.state import Lane, TrackState
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import EMPTY, Curve, changed_span
@@ -42,8 +43,8 @@ from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import Edit, require
 from nivelus.store.packing import unpack_curve
-from nivelus.store.reading import carry, clip_rows
-from nivelus.store.tables import Session, Track, takes_of
+from nivelus.store.reading import TrackRows, carry, clip_rows
+from nivelus.store.tables import Recording, Session, Track, takes_of
 
 MANY = 200
 """Clips or marks from which an answer tells those that stay what they were by their values, column by column."""
@@ -54,7 +55,9 @@ RULE_FIELDS = tuple(RuleView.model_fields)
 
 def after_edit(bench: Workbench, edit: Edit) -> Changed:
     """The answer to a finished edit: what is small, and the clips and marks that it touched."""
-    laid_anew = carry(edit)
+    with bench.database.reading() as db:
+        of_session = select(col(Track.id), col(Track.take)).where(col(Track.session_id) == edit.session.id)
+        laid_anew = carry(edit, {id: take for id, take in db.execute(of_session)})
     scopes: dict[str, Scope] = {}
 
     def scope(track: str) -> Scope:
@@ -63,15 +66,14 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
     removed, removed_marks = Gone(), Gone()
     for row in edit.touched("clip"):
         before, after = row["before"], row["after"]
-        if after is None:
+        if before is not None and (after is None or _row_of(before) != _row_of(after)):
             removed.add(before["track_id"], [row["id"]])
-        elif before is not None and all(before[name] == after[name] for name in _SHAPE_OF_CLIP):
+        if after is None:
+            continue
+        if before is not None and all(before[name] == after[name] for name in _SHAPE_OF_CLIP):
             scope(after["track_id"]).clips.add(row["id"])
         else:
             scope(after["track_id"]).new_clips.add(row["id"])
-    for track_id in laid_anew:
-        # where anything is heard elsewhere, every mark may have another name
-        scope(track_id).whole = True
     for row in edit.touched("mark_set"):
         if row["after"] is not None:
             scope(row["after"]["track_id"]).whole = True
@@ -81,9 +83,12 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
             scope(row["id"]).every = True
     with bench.database.reading() as db:
         session = require(db, Session, edit.session.id, "session")
+        by_track = edit.touched_by_track("clip")
+        for track_id, kept in laid_anew.items():
+            _scope_of_layout(bench, db, session, track_id, kept, by_track.get(track_id, []), scope(track_id), removed_marks)
         for row in edit.touched("detail"):
             side = row["after"] or row["before"]
-            if side["track_id"] in laid_anew:
+            if side["track_id"] in laid_anew and scope(side["track_id"]).whole:
                 continue
             removed_marks.add(side["track_id"], _removed_mark(row))
             scope(side["track_id"]).new_marks.add(_name_of_mark(row["id"], side))
@@ -246,6 +251,7 @@ def _fill(db: DbSession, track_id: str, state: TrackState, scope: Scope, content
         chosen = _in_clips(state, wanted if not scope.relevelled else wanted[:0])
         if scope.marks is not None:
             chosen |= scope.marks
+        chosen[marks.at(scope.new_marks)] = True
     many = len(wanted) >= MANY or int(chosen.sum()) >= MANY
     after = levels_by_clip(state, wanted)
     full = scope.whole or scope.relevelled or not many
@@ -298,6 +304,42 @@ def _scope_of_rules(kinds: Sequence[str], old: TrackState, now: TrackState, scop
     phrases = now.clips.phrases
     under = now.clips.voiced[_touched(phrases[:, 0], phrases[:, 1], *dips)]
     scope.clips.update(now.clips.ids[place] for place in under.tolist())
+
+
+def _scope_of_layout(
+    bench: Workbench,
+    db: DbSession,
+    session: Session,
+    track_id: str,
+    old: TrackRows | None,
+    touched: Sequence[dict[str, Any]],
+    scope: Scope,
+    removed: Gone,
+) -> None:
+    """What is different where recordings are heard elsewhere than before: marks have other names there."""
+    track = db.get(Track, track_id)
+    if track is None:
+        return
+    if old is None or old.clips is None or old.hands is None or old.found is None:
+        scope.whole = True
+        return
+    state, runs = state_of(bench, db, session, track, timeline_of(db, track)), old.clips.runs
+    found = place_found(old.found, runs, require(db, Recording, track.recording_id, "recording").frames)
+    last = max((run.end for run in runs), default=0)
+    before = marks_of(old.clips.table, found, place_hands(old.hands, runs), state.rules, state.rate, last)
+    changed, gone = differing(before, state.marks)
+    scope.new_marks |= changed
+    removed.add(track_id, sorted(gone))
+    # what lies beside a clip that went from there has another neighbour now
+    rows = clip_rows(db, track_id)
+    ends = [row["before"][name] for row in touched if row["before"] is not None for name in ("start", "end")]
+    for place in np.searchsorted(rows.table.spans.start, ends).tolist() if len(rows) else ():
+        scope.clips.update(rows[at].id for at in (place - 1, place) if 0 <= at < len(rows))
+
+
+def _row_of(side: dict[str, Any]) -> tuple[Any, ...]:
+    """Which row of clips a clip lies in: of which track and take."""
+    return side["track_id"], side["take"]
 
 
 def _moves_levels(row: dict[str, Any]) -> bool:

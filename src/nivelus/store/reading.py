@@ -202,18 +202,19 @@ def lanes_of(db: DbSession, track_id: str) -> Lanes:
     return rows.lanes
 
 
-def carry(edit: Edit) -> set[str]:
+def carry(edit: Edit, heard: Mapping[str, int]) -> dict[str, TrackRows | None]:
     """Carry what is kept over to the revision that an edit has made, with what it changed exchanged.
 
-    The answer is the tracks of which other recordings are heard than before, or elsewhere.
+    ``heard`` are the takes that are heard, by track. The answer names the tracks of which other recordings are heard than
+    before, or elsewhere, with what was kept of each before the edit; None where another take is heard, or it is not known.
     """
     if not edit.changes:
         # what changes nothing makes no revision
-        return set()
+        return {}
     session, now = edit.session.id, edit.session.revision
     clips, details, marks, lanes = (edit.touched_by_track(table) for table in ("clip", "detail", "mark_set", "lane"))
     known: set[str] = set()
-    laid_anew = {row["id"] for row in edit.touched("track") if _take_of(row["before"]) != _take_of(row["after"])}
+    laid_anew: dict[str, TrackRows | None] = {}
     with _lock:
         for key in [key for key in _kept if key[:2] == (session, now - 1)]:
             old, track_id, take = _kept[key], *key[2:]
@@ -227,13 +228,16 @@ def carry(edit: Edit) -> set[str]:
                 None if track_id in lanes else old.lanes,
             )
             _keep((session, now, track_id, take), new)
-            if old.clips is not None and new.clips is not None:
+            if old.clips is not None and new.clips is not None and take == heard.get(track_id):
                 known.add(track_id)
                 if old.clips is not new.clips and old.clips.runs != new.clips.runs:
-                    laid_anew.add(track_id)
+                    laid_anew[track_id] = old if old.hands is not None and old.found is not None else None
     for track_id, rows in clips.items():
         if track_id not in known and any(_lies(row["before"]) != _lies(row["after"]) for row in rows):
-            laid_anew.add(track_id)
+            laid_anew[track_id] = None
+    for row in edit.touched("track"):
+        if _take_of(row["before"]) != _take_of(row["after"]):
+            laid_anew[row["id"]] = None
     return laid_anew
 
 

@@ -11,6 +11,7 @@ from functools import cached_property, lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
 from nivelus.core.chain.clips import BoolArray, ClipTable
 from nivelus.core.drafts.dips import ALL_KINDS, FREE, DipDraft, DipRule, MarkArrays, draft_dips, place_marks
@@ -147,6 +148,26 @@ class TrackMarks:
     def at(self, ids: Collection[str]) -> list[int]:
         """The places of marks by their ids; those that are not there are left out."""
         return [self._places[id] for id in ids if id in self._places]
+
+
+def differing(old: TrackMarks, new: TrackMarks) -> tuple[set[str], set[str]]:
+    """Which marks of a track are new or others than they were, and which are gone. O(n)."""
+    there = {id: place for place, id in enumerate(old.ids)}
+    pairs = [(there[id], place) for place, id in enumerate(new.ids) if id in there]
+    then, now = (np.array(side, np.int64) for side in zip(*pairs, strict=True)) if pairs else (np.zeros(0, np.int64),) * 2
+
+    def columns(marks: TrackMarks, places: npt.NDArray[np.int64]) -> FloatArray:
+        dips, arrays = marks.draft.dips, marks.arrays
+        all_of_it = (arrays.start, arrays.end, arrays.level, dips.start, dips.end, dips.depth, dips.ramp_in, dips.ramp_out)
+        return np.stack([*(np.asarray(column)[places] for column in all_of_it), marks.applied[places]])
+
+    moved = (columns(old, then) != columns(new, now)).any(axis=0)
+    changed = {new.ids[place] for place in now[moved].tolist()}
+    for was, place in pairs:
+        if old.draft.reason[was] != new.draft.reason[place] or old.by_hand[was] != new.by_hand[place]:
+            changed.add(new.ids[place])
+    names = set(new.ids)
+    return changed | (names - there.keys()), there.keys() - names
 
 
 def marks_of(clips: ClipTable, found: FoundMarks, hands: Hands, rules: Rules, rate: int, samples: int) -> TrackMarks:

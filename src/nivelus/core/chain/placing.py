@@ -68,24 +68,32 @@ def place_found(found: Mapping[str | None, FoundMarks], runs: Runs, samples: int
 @lru_cache(maxsize=4)
 def _placed(found: tuple[tuple[str | None, FoundMarks], ...], runs: Runs) -> FoundMarks:
     by_recording = dict(found)
+    middles = {id: (marks.table[:, _START] + marks.table[:, _END]) / 2 for id, marks in found}
+    orders = {id: np.argsort(middle, kind="stable") for id, middle in middles.items()}
+    ranked = {id: middle[orders[id]] for id, middle in middles.items()}
     tables, ids = [np.zeros((0, len(COLUMNS)))], []
     for run in runs:
         if run.recording not in by_recording:
             continue
-        marks = by_recording[run.recording]
-        middle = (marks.table[:, _START] + marks.table[:, _END]) / 2 + run.shift
-        inside = (middle >= run.start) & (middle < run.end)
-        table = marks.table[inside].copy()
-        table[:, [_START, _END]] += run.shift
-        ids += [moved_name(name, run.shift) for name, heard in zip(marks.ids, inside.tolist(), strict=True) if heard]
+        marks, shift = by_recording[run.recording], run.shift
+        low, high = np.searchsorted(ranked[run.recording], (run.start - shift, run.end - shift))
+        if low == high:
+            continue
+        inside = np.sort(orders[run.recording][low:high])
+        table = marks.table[inside]
+        table[:, [_START, _END]] += shift
+        names = marks.ids
+        ids += [moved_name(names[place], shift) for place in inside.tolist()]
         # what reaches over the edge of what is heard ends there
         table[:, _START] = np.maximum(table[:, _START], run.start)
         table[:, _END] = np.minimum(table[:, _END], run.end)
         tables.append(table)
     table = np.concatenate(tables)
-    # runs lie in order of time, their marks overlap at edges at most; a name that is there twice is said once
-    kept = [place for place, id in enumerate(ids) if ids.index(id) == place] if len(set(ids)) < len(ids) else range(len(ids))
-    order = sorted(kept, key=lambda place: (table[place, _START], table[place, _END]))
+    if len(set(ids)) < len(ids):
+        # marks of neighbours that begin alike at their edges: a name is said once
+        first = {id: place for place, id in zip(range(len(ids))[::-1], ids[::-1], strict=True)}
+        table, ids = table[sorted(first.values())], [ids[place] for place in sorted(first.values())]
+    order = np.lexsort((table[:, _END], table[:, _START])).tolist()
     return FoundMarks(table[order], tuple(ids[place] for place in order))
 
 

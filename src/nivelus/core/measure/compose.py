@@ -47,8 +47,16 @@ def compose(parts: Sequence[Part], grids: Sequence[LevelGrid], rate: int, sample
     """
     data = np.zeros((frame_count(samples, rate), len(COLUMNS)), np.float32)
     length = samples / rate * FRAMES_PER_SECOND
+    edges: dict[int, list[_Edge]] = {}
+    # plain arrays: slices of files that are mapped are dear
+    sources = {id(grid): np.asarray(grid.data).view(np.ndarray) for grid in grids}
     for part, grid in zip(parts, grids, strict=True):
-        _lay(data, length, part, grid.data, rate, _weights(grid.channels, channels))
+        weights = _weights(grid.channels, channels)
+        found = _lay(data, length, part, sources[id(grid)], rate, weights)
+        edges.setdefault(id(grid), []).extend(found)
+    own = {id(grid): _weights(grid.channels, channels) for grid in grids}
+    for name, found in edges.items():
+        _lay_edges(data, sources[name], found, own[name])
     return LevelGrid(data, rate, samples, channels)
 
 
@@ -76,6 +84,14 @@ def _weights(own: int, channels: int) -> npt.NDArray[np.float32] | None:
     return weights
 
 
+class _Edge(NamedTuple):
+    """A frame of a track, and the frame of a recording that fills a ``share`` of it."""
+
+    frame: int
+    place: int
+    share: float
+
+
 def _lay(
     out: npt.NDArray[np.float32],
     length: float,
@@ -83,12 +99,15 @@ def _lay(
     source: npt.NDArray[np.float32],
     rate: int,
     weights: npt.NDArray[np.float32] | None,
-) -> None:
-    """Lay the frames of a recording over those of a track that is ``length`` frames long, where its part is."""
+) -> list[_Edge]:
+    """Lay the frames of a recording over those of a track that is ``length`` frames long, where its part covers them whole.
+
+    The answer is the frames that it covers in part.
+    """
     start, end, shift = (value / rate * FRAMES_PER_SECOND for value in part)
     start, end = max(start, shift, 0.0), min(end, shift + len(source), length)
     if end - start < _LEAST:
-        return
+        return []
     whole = math.floor(shift)
     late = shift - whole
     if late < _LEAST or late > 1 - _LEAST:
@@ -97,19 +116,20 @@ def _lay(
     first, last = math.ceil(start - _LEAST), math.floor(end + _LEAST)
     if end > length - _LEAST:
         # the last frame of a track may be shorter than others, and is covered all the same
-        last = min(len(out), last + (last < len(out) and end - last >= length - last - _LEAST))
+        last = len(out)
+    edges = []
     for frame in {first - 1, last} if first <= last else {math.floor(start)}:
         if 0 <= frame < len(out):
-            _lay_edge(out[frame], frame, length, (start, end), source, whole, late, weights)
-    if first >= last:
-        return
-    now = _shifted(source, first - whole, last - whole)
-    if late:
-        before = _shifted(source, first - whole - 1, last - whole - 1)
-        mixed = np.float32(late) * before + np.float32(1 - late) * now
-        mixed[:, _PEAKS] = np.maximum(before[:, _PEAKS], now[:, _PEAKS])
-        now = mixed
-    out[first:last] = now if weights is None else now * weights
+            edges += _edges(frame, length, (start, end), len(source), whole, late)
+    if first < last:
+        now = _shifted(source, first - whole, last - whole)
+        if late:
+            before = _shifted(source, first - whole - 1, last - whole - 1)
+            mixed = np.float32(late) * before + np.float32(1 - late) * now
+            mixed[:, _PEAKS] = np.maximum(before[:, _PEAKS], now[:, _PEAKS])
+            now = mixed
+        out[first:last] = now if weights is None else now * weights
+    return edges
 
 
 def _shifted(source: npt.NDArray[np.float32], first: int, last: int) -> npt.NDArray[np.float32]:
@@ -120,22 +140,28 @@ def _shifted(source: npt.NDArray[np.float32], first: int, last: int) -> npt.NDAr
     return np.pad(inside, ((max(0, -first), last - max(first, 0) - len(inside)), (0, 0)))
 
 
-def _lay_edge(
-    row: npt.NDArray[np.float32],
-    frame: int,
-    length: float,
-    span: tuple[float, float],
-    source: npt.NDArray[np.float32],
-    whole: int,
-    late: float,
-    weights: npt.NDArray[np.float32] | None,
-) -> None:
-    """Add to one frame of a track what a recording fills of it."""
+def _edges(frame: int, length: float, span: tuple[float, float], count: int, whole: int, late: float) -> list[_Edge]:
+    """What one frame of a track is filled with by the frames of a recording that reach into it."""
     a, b = max(span[0], frame), min(span[1], frame + 1)
     border = frame + late
-    for place, share in ((frame - whole - 1, min(b, border) - a), (frame - whole, b - max(a, border))):
-        if share < _LEAST or not 0 <= place < len(source):
-            continue
-        values = source[place] if weights is None else source[place] * weights
-        row[_POWERS] += values[_POWERS] * np.float32(share / min(1.0, length - frame))
-        row[_PEAKS] = np.maximum(row[_PEAKS], values[_PEAKS])
+    own = min(1.0, length - frame)
+    shares = ((frame - whole - 1, min(b, border) - a), (frame - whole, b - max(a, border)))
+    return [_Edge(frame, place, share / own) for place, share in shares if share >= _LEAST and 0 <= place < count]
+
+
+def _lay_edges(
+    out: npt.NDArray[np.float32],
+    source: npt.NDArray[np.float32],
+    edges: Sequence[_Edge],
+    weights: npt.NDArray[np.float32] | None,
+) -> None:
+    """Add to frames of a track what one recording fills of them."""
+    if not edges:
+        return
+    frames, places, shares = (np.array(column) for column in zip(*edges, strict=True))
+    rows = source[places] if weights is None else source[places] * weights
+    filled = rows * shares[:, None].astype(np.float32)
+    for column in _POWERS:
+        np.add.at(out[:, column], frames, filled[:, column])
+    for column in _PEAKS:
+        np.maximum.at(out[:, column], frames, rows[:, column])

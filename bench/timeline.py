@@ -1,0 +1,159 @@
+"""A track of many pieces: python -m bench.timeline
+
+Six recordings of ten minutes at 44.1, 48 and 96 kHz are laid one after the other onto one track of an hour; every second
+phrase is taken out and what stays is moved about, so that some 500 clips lie apart. Told is what composing, edits, listening
+and rendering take then, and what the process holds. The seconds are of this machine.
+"""
+
+from __future__ import annotations
+
+import random
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import soundfile
+import soxr
+
+from bench.day import IMPORT, Edits, memory
+from bench.speed import RATE, line, make_recording, seconds
+from nivelus.core.deliver.render import render
+from nivelus.services import arranging, cards, clips, details, drafts, drawing, moves, sessions, sound, timeline
+from nivelus.services.views import Changed
+from nivelus.services.workbench import Workbench
+from nivelus.settings import Settings
+from nivelus.store.tables import Track
+
+RATES = (44_100, 48_000, 96_000)
+MINUTES = 10
+EDITS = 40
+
+
+def recordings(folder: Path) -> list[Path]:
+    """Six recordings of three rates, each other than the others."""
+    whole = folder / "whole.wav"
+    make_recording(whole, MINUTES)
+    samples, _ = soundfile.read(whole, dtype="float32")
+    paths = []
+    for number in range(6):
+        rate = RATES[number % 3]
+        own = np.roll(samples, number * RATE * 7)
+        own = own if rate == RATE else soxr.resample(own, RATE, rate)
+        paths.append(folder / f"part {number}.wav")
+        soundfile.write(paths[-1], own, rate, subtype="PCM_24")
+    return paths
+
+
+def laid_out(bench: Workbench) -> tuple[str, str]:
+    """One session of one track, of some 500 clips that lie apart; its id and that of the track."""
+    every = [card.id for card in cards.list_cards(bench)]
+    home = every[-1]
+    tracks = []
+    with bench.database.writing() as db:
+        # each was imported into a session of its own: they come together
+        for session in every:
+            for track in db.query(Track).where(Track.session_id == session):  # type: ignore[arg-type]
+                track.session_id, track.position = home, len(tracks)
+                tracks.append(track.id)
+    state = arranging.arrange(bench, home, sessions.state(bench, home).revision, tracks, "after")
+    track = tracks[0]
+    ids = [clip.id for clip in sessions.state(bench, home).clips]
+    state = moves.take_out(bench, track, state.revision, ids[1::2])
+    left = ids[0::2]
+    state = moves.move(bench, track, state.revision, left[0::2], 0.0371)
+    moves.move(bench, track, state.revision, left[1::2], -0.0123)
+    return home, track
+
+
+def edits(bench: Workbench, track: str, state: Changed, choice: random.Random, now: Callable[[], int]) -> Edits:
+    """One random edit of each kind."""
+    voiced = [clip for clip in state.clips if clip.phrase_start is not None]
+    ids, one = [clip.id for clip in voiced], choice.choice(voiced)
+    marks = [mark.id for mark in state.marks]
+
+    def at() -> float:
+        return choice.uniform(10, state.tracks[0].timeline.duration - 20)
+
+    return {
+        "clip gain": lambda: clips.set_gain(bench, track, now(), [choice.choice(ids)], by=choice.choice((0.5, -0.5))),
+        "move a clip": lambda: moves.move(bench, track, now(), [choice.choice(ids)], choice.choice((0.013, -0.017))),
+        "copy a clip": lambda: moves.paste(bench, track, now(), track, [choice.choice(ids)], at()),
+        "trim an end": lambda: moves.trim(bench, track, now(), one.id, "end", one.end + choice.uniform(-0.1, 0.4)),
+        "lift a clip curve": lambda: drawing.lift_span(bench, track, now(), "curve", (a := at()), a + 9, 1.0),
+        "lift in the ride": lambda: drawing.lift_span(bench, track, now(), "ride", (a := at()), a + 9, 1.0),
+        "depth of a dip": lambda: details.set_depth(bench, track, now(), [choice.choice(marks)], by=-1.0),
+        "undo": lambda: sessions.undo(bench, state.id, now()),
+    }
+
+
+def main() -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        data = Path(folder) / "data"
+        for path in recordings(Path(folder)):
+            subprocess.run([sys.executable, "-c", IMPORT, str(data), str(path)], check=True)
+        bench = Workbench(Settings(data=data))
+        session, track = laid_out(bench)
+        state = sessions.state(bench, session)
+        with bench.database.reading() as db:
+            row = db.get(Track, track)
+            assert row is not None
+            whole = timeline.timeline_of(db, row)
+        length = whole.duration
+        print(
+            f"{len(state.clips)} clips in {len(whole.runs)} pieces of {len(whole.heard)} recordings, {length / 60:.0f} minutes"
+        )
+
+        def composed() -> None:
+            timeline._grids.clear()
+            timeline.grid_of(bench, whole)
+
+        took = min(seconds(composed) for _ in range(5))
+        line("its level grid, composed", f"{took * 1000:.0f} ms", "at most 50 ms", took < 0.05)
+        times: dict[str, list[float]] = {}
+        choice = random.Random(3)
+        revision = [drafts.accept(bench, track, state.revision).revision]
+        for _ in range(EDITS):
+            for name in edits(bench, track, state, choice, lambda: revision[0]):
+                work = edits(bench, track, sessions.state(bench, session), choice, lambda: revision[0])[name]
+                began = time.perf_counter()
+                try:
+                    revision[0] = work().revision
+                except Exception as error:
+                    # what cannot be, as a clip over one that is locked, is refused
+                    if type(error).__name__ != "Refused":
+                        raise
+                    continue
+                times.setdefault(name, []).append(time.perf_counter() - began)
+        for name, each in times.items():
+            middle, most = float(np.median(each)), float(np.percentile(each, 95))
+            told = f"{middle * 1000:.0f} ms, 95 % {most * 1000:.0f}"
+            line(f"{name}, {len(each)} times", told, "at most 150 ms", most < 0.15)
+        ids = [clip.id for clip in sessions.state(bench, session).clips][:500]
+        began = time.perf_counter()
+        moves.move(bench, track, revision[0], ids, 0.05)
+        took = time.perf_counter() - began
+        line(f"{len(ids)} clips moved at once", f"{took * 1000:.0f} ms", "at most 300 ms", took < 0.3)
+        told = sessions.state(bench, session).tracks[0].timeline
+        blocks = []
+        for second in range(0, int(told.duration) - 1, 37):
+            began = time.perf_counter()
+            sound.samples(bench, track, told.key, second * told.sample_rate, told.sample_rate)
+            blocks.append(time.perf_counter() - began)
+        slow = float(np.percentile(blocks, 99))
+        line("a second of it for the ear, 99 %", f"{slow * 1000:.0f} ms", "at most 250 ms", slow < 0.25)
+        source, _, made, _ = sound.render_source(bench, track)
+        began = time.perf_counter()
+        render(source, Path(folder) / "out.wav", made.gain)
+        speed = told.duration / (time.perf_counter() - began)
+        line("rendered, times real time", f"{speed:.0f}", "at least 100", speed > 100)
+        held = memory()
+        line("memory of the process", f"{held:.0f} MB", "at most 400", held < 400)
+        bench.close()
+
+
+if __name__ == "__main__":
+    main()
