@@ -29,6 +29,7 @@ from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store.steps import unpack_step
 from nivelus.store.tables import Change
+from nivelus.web.serve import leave_what_stays
 
 MOST_SECONDS, MOST_MB, MOST_STEP = 0.15, 350, 20_000
 IMPORT = """
@@ -98,6 +99,8 @@ def day(bench: Workbench, count: int) -> None:
     state = drafts.accept(bench, track, state.revision)
     now = [rides.accept(bench, track, state.revision).revision]
     state = sessions.state(bench, session)
+    # as the program does once it has started
+    leave_what_stays()
     print(f"{len(state.clips)} clips, {len(state.marks)} marks, {len(rides.view(bench, track).ride)} points of a ride")
     choice = random.Random(5)
     edits = edits_of(bench, state, choice, lambda: now[0])

@@ -27,6 +27,7 @@ from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store.tables import Track
+from nivelus.web.serve import leave_what_stays
 
 RATES = (44_100, 48_000, 96_000)
 MINUTES = 10
@@ -97,6 +98,7 @@ def main() -> None:
             subprocess.run([sys.executable, "-c", IMPORT, str(data), str(path)], check=True)
         bench = Workbench(Settings(data=data))
         session, track = laid_out(bench)
+        leave_what_stays()
         state = sessions.state(bench, session)
         with bench.database.reading() as db:
             row = db.get(Track, track)

@@ -49,9 +49,9 @@ def test_the_first_minute_of_a_newcomer(quiet_page: Page, own_program: Program, 
     expect(page.get_by_role("tab")).to_have_count(1, timeout=30_000)
     expect(page.get_by_role("alert").filter(has_text="a broken take.wav")).to_be_visible()
     # every phrase of 7.5 s lies in sight
-    expect(page.get_by_role("button", name=re.compile("^Phrase [1-4],"))).to_have_count(4)
+    expect(page.get_by_role("button", name=re.compile("^Clip [1-4],"))).to_have_count(4)
     for number in range(1, 5):
-        expect(page.get_by_role("button", name=re.compile(f"^Phrase {number},"))).to_be_in_viewport()
+        expect(page.get_by_role("button", name=re.compile(f"^Clip {number},"))).to_be_in_viewport()
     page.reload()
     expect(page.get_by_role("banner").get_by_text("the good one")).to_be_visible()
     assert [card["name"] for card in own_program.get("/api/sessions")["items"]] == ["the good one"]

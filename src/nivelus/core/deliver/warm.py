@@ -6,7 +6,8 @@ import numpy as np
 
 from nivelus.core.drafts.ride import RideRule, draft_ride
 from nivelus.core.gain.compiled import GainCurve, add_curves, apply_gain, frame_gain
-from nivelus.core.measure.grid import all_borders, frame_borders, measure_samples
+from nivelus.core.measure.compose import Part, compose
+from nivelus.core.measure.grid import COLUMNS, LevelGrid, all_borders, frame_borders, measure_samples
 from nivelus.core.sound.pcm import decode16, decode24, encode24
 
 
@@ -20,6 +21,11 @@ def warm_kernels() -> None:
     curves = [GainCurve(np.array([0.0, 4800.0]), np.array([1.0, 2.0])), GainCurve(np.array([100.0]), np.array([1.0]))]
     for borders in (frame_borders(4800, 48_000), all_borders(4800, 48_000)):
         frame_gain(add_curves(curves), borders)
+    stored = np.zeros((10, len(COLUMNS)), np.float32)
+    for mapped in (False, True):
+        # what is mapped from a file cannot be written to, which is a type of its own
+        stored.setflags(write=not mapped)
+        compose([Part(0, 4800, 0)], [LevelGrid(stored, 48_000, 4800, 1)], 48_000, 4800, 1)
     hum = 0.1 * np.sin(0.02 * np.arange(48_000))[:, None] * np.repeat((1.0, 0.1), 24_000)[:, None]
     flat = np.ones((100, 2))
     draft_ride(measure_samples(hum, 48_000), flat, [(0.0, 1.0)], np.array([-90.0]), RideRule())

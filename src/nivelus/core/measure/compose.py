@@ -15,11 +15,12 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.measure.grid import COLUMNS, FRAMES_PER_SECOND, LevelGrid, frame_count
-from nivelus.core.measure.kernel import BINS_PER_FRAME
+from nivelus.core.measure.kernel import BINS_PER_FRAME, lay_frames
 
 _PEAKS = [COLUMNS.index(name) for name in ("peak", "true_peak")]
 _POWERS = [COLUMNS.index(name) for name in COLUMNS if name not in ("peak", "true_peak")]
 _K = COLUMNS.index("k")
+_IS_PEAK = np.array([name in ("peak", "true_peak") for name in COLUMNS])
 _LEAST = 1e-6
 """Share of a frame below which it is not covered at all: less than a sample at any rate."""
 
@@ -74,13 +75,12 @@ def compose_wave(
     return out
 
 
-def _weights(own: int, channels: int) -> npt.NDArray[np.float32] | None:
-    """What the columns of a recording are multiplied by in a track with more channels; None for nothing."""
-    if own >= channels:
-        return None
-    weights: npt.NDArray[np.float32] = np.full(len(COLUMNS), own / channels, np.float32)
+def _weights(own: int, channels: int) -> npt.NDArray[np.float32]:
+    """What the columns of a recording are multiplied by in a track that may have more channels."""
+    share = min(own / channels, 1.0)
+    weights: npt.NDArray[np.float32] = np.full(len(COLUMNS), share, np.float32)
     weights[_K] = 1.0
-    weights[_PEAKS] = math.sqrt(own / channels)
+    weights[_PEAKS] = math.sqrt(share)
     return weights
 
 
@@ -98,7 +98,7 @@ def _lay(
     part: Part,
     source: npt.NDArray[np.float32],
     rate: int,
-    weights: npt.NDArray[np.float32] | None,
+    weights: npt.NDArray[np.float32],
 ) -> list[_Edge]:
     """Lay the frames of a recording over those of a track that is ``length`` frames long, where its part covers them whole.
 
@@ -122,22 +122,8 @@ def _lay(
         if 0 <= frame < len(out):
             edges += _edges(frame, length, (start, end), len(source), whole, late)
     if first < last:
-        now = _shifted(source, first - whole, last - whole)
-        if late:
-            before = _shifted(source, first - whole - 1, last - whole - 1)
-            mixed = np.float32(late) * before + np.float32(1 - late) * now
-            mixed[:, _PEAKS] = np.maximum(before[:, _PEAKS], now[:, _PEAKS])
-            now = mixed
-        out[first:last] = now if weights is None else now * weights
+        lay_frames(out, source, first, last, first - whole, late, weights, _IS_PEAK)
     return edges
-
-
-def _shifted(source: npt.NDArray[np.float32], first: int, last: int) -> npt.NDArray[np.float32]:
-    """Some frames of a recording; silence where they lie beyond its ends."""
-    if first >= 0 and last <= len(source):
-        return source[first:last]
-    inside = source[max(first, 0) : max(last, 0)]
-    return np.pad(inside, ((max(0, -first), last - max(first, 0) - len(inside)), (0, 0)))
 
 
 def _edges(frame: int, length: float, span: tuple[float, float], count: int, whole: int, late: float) -> list[_Edge]:
@@ -153,13 +139,13 @@ def _lay_edges(
     out: npt.NDArray[np.float32],
     source: npt.NDArray[np.float32],
     edges: Sequence[_Edge],
-    weights: npt.NDArray[np.float32] | None,
+    weights: npt.NDArray[np.float32],
 ) -> None:
     """Add to frames of a track what one recording fills of them."""
     if not edges:
         return
     frames, places, shares = (np.array(column) for column in zip(*edges, strict=True))
-    rows = source[places] if weights is None else source[places] * weights
+    rows = source[places] * weights
     filled = rows * shares[:, None].astype(np.float32)
     for column in _POWERS:
         np.add.at(out[:, column], frames, filled[:, column])

@@ -244,3 +244,35 @@ def true_peaks(
             for i in range(length):
                 peak = max(peak, scratch[i])
         out[frame] = peak
+
+
+@numba.njit(nogil=True, cache=True)
+def lay_frames(
+    out: npt.NDArray[np.float32],
+    source: npt.NDArray[np.float32],
+    first: int,
+    last: int,
+    place: int,
+    late: float,
+    weights: npt.NDArray[np.float32],
+    is_peak: npt.NDArray[np.bool_],
+) -> None:
+    """Lay rows of one grid over the rows ``first`` ... ``last`` - 1 of another.
+
+    Parameters
+    ----------
+    out, source : (frames, columns)
+    place : which row of ``source`` lies at ``first``; beyond its ends is silence
+    late : the share of a frame by which the source lies later than that
+    weights : (columns,) what its columns are multiplied by
+    is_peak : (columns,) of which columns the higher of two rows holds, instead of their sum by shares
+    """
+    count = len(source)
+    now, before = np.float32(1.0 - late), np.float32(late)
+    for row in range(first, last):
+        own = place + row - first
+        for column in range(out.shape[1]):
+            a = source[own, column] if 0 <= own < count else np.float32(0)
+            b = source[own - 1, column] if late > 0 and 0 < own <= count else np.float32(0)
+            value = max(a, b) if is_peak[column] else (now * a + before * b if late > 0 else a)
+            out[row, column] = value * weights[column]
