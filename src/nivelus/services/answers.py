@@ -55,9 +55,7 @@ RULE_FIELDS = tuple(RuleView.model_fields)
 
 def after_edit(bench: Workbench, edit: Edit) -> Changed:
     """The answer to a finished edit: what is small, and the clips and marks that it touched."""
-    with bench.database.reading() as db:
-        of_session = select(col(Track.id), col(Track.take)).where(col(Track.session_id) == edit.session.id)
-        laid_anew = carry(edit, {id: take for id, take in db.execute(of_session)})
+    laid_anew = carry(edit)
     scopes: dict[str, Scope] = {}
 
     def scope(track: str) -> Scope:

@@ -86,7 +86,8 @@ class ClipRows(list[ClipRow]):
     def table(self) -> ClipTable:
         """The clips as columns."""
         columns = dict(zip(ClipRow._fields, zip(*self, strict=True) if self else ((),) * len(ClipRow._fields), strict=True))
-        curves = {key for key in zip(columns["curve"], columns["shift"], strict=True) if key[0]}
+        drawn = any(columns["curve"])
+        curves = {key for key in zip(columns["curve"], columns["shift"], strict=True) if key[0]} if drawn else set()
         self.known = {key: self.known[key] if key in self.known else self._curve(*key) for key in curves}
 
         def numbers(name: str) -> np.ndarray:
@@ -130,8 +131,16 @@ class ClipRows(list[ClipRow]):
             return self
         new = ClipRows(self)
         if all(after is not None and id in self.places for id, after in changed.items()):
+            moved = False
             for id, after in changed.items():
-                new[self.places[id]] = ClipRow(**after)
+                place = self.places[id]
+                new[place] = row = ClipRow(**after)
+                moved |= _lies_at(row) != _lies_at(self[place])
+            if not moved:
+                # nothing lies elsewhere: what is worked out of where it lies holds
+                new.known, new.rate = self.known, self.rate
+                new.__dict__ |= {name: self.__dict__[name] for name in ("places", "runs") if name in self.__dict__}
+                return new
         else:
             new[:] = [clip for clip in self if clip.id not in changed]
             new += [ClipRow(**after) for after in changed.values() if after is not None]
@@ -140,11 +149,16 @@ class ClipRows(list[ClipRow]):
         return new
 
 
+def _lies_at(clip: ClipRow) -> tuple[int, int, int, str | None]:
+    return clip.start, clip.end, clip.shift, clip.recording_id
+
+
 @dataclass
 class TrackRows:
-    """What is kept of a track with one of its takes. ``rate`` is samples a second."""
+    """What is kept of a track with one of its takes: ``rate`` is samples a second, ``heard`` whether that take is heard."""
 
     rate: int
+    heard: bool
     clips: ClipRows | None = None
     hands: Hands | None = None
     found: Mapping[str | None, FoundMarks] | None = None
@@ -202,11 +216,11 @@ def lanes_of(db: DbSession, track_id: str) -> Lanes:
     return rows.lanes
 
 
-def carry(edit: Edit, heard: Mapping[str, int]) -> dict[str, TrackRows | None]:
+def carry(edit: Edit) -> dict[str, TrackRows | None]:
     """Carry what is kept over to the revision that an edit has made, with what it changed exchanged.
 
-    ``heard`` are the takes that are heard, by track. The answer names the tracks of which other recordings are heard than
-    before, or elsewhere, with what was kept of each before the edit; None where another take is heard, or it is not known.
+    The answer names the tracks of which other recordings are heard than before, or elsewhere, with what was kept of each
+    before the edit; None where another take is heard, or it is not known.
     """
     if not edit.changes:
         # what changes nothing makes no revision
@@ -214,6 +228,7 @@ def carry(edit: Edit, heard: Mapping[str, int]) -> dict[str, TrackRows | None]:
     session, now = edit.session.id, edit.session.revision
     clips, details, marks, lanes = (edit.touched_by_track(table) for table in ("clip", "detail", "mark_set", "lane"))
     known: set[str] = set()
+    takes = {row["id"]: row["after"]["take"] for row in edit.touched("track") if row["after"] is not None}
     laid_anew: dict[str, TrackRows | None] = {}
     with _lock:
         for key in [key for key in _kept if key[:2] == (session, now - 1)]:
@@ -222,13 +237,14 @@ def carry(edit: Edit, heard: Mapping[str, int]) -> dict[str, TrackRows | None]:
             made = [_hand(row["after"]) for row in hand if row["after"] is not None and row["after"]["take"] == take]
             new = TrackRows(
                 old.rate,
+                takes.get(track_id) == take if track_id in takes else old.heard,
                 None if old.clips is None else old.clips.exchanged(clips.get(track_id, []), track_id, take),
                 None if old.hands is None else _exchanged(old.hands, {row["id"] for row in hand}, made),
                 None if track_id in marks else old.found,
                 None if track_id in lanes else old.lanes,
             )
             _keep((session, now, track_id, take), new)
-            if old.clips is not None and new.clips is not None and take == heard.get(track_id):
+            if old.clips is not None and new.clips is not None and old.heard:
                 known.add(track_id)
                 if old.clips is not new.clips and old.clips.runs != new.clips.runs:
                     laid_anew[track_id] = old if old.hands is not None and old.found is not None else None
@@ -261,13 +277,13 @@ def _rows_of(db: DbSession, track_id: str, take: int | None = None) -> tuple[Tra
         revisions[track_id] = db.execute(query).first()
     row = revisions[track_id]
     if row is None:
-        return TrackRows(1), take or 0
+        return TrackRows(1, True), take or 0
     session, revision, heard, rate = row
     take = heard if take is None else take
     with _lock:
         key = session, revision, track_id, take
         if key not in _kept:
-            _keep(key, TrackRows(rate))
+            _keep(key, TrackRows(rate, take == heard))
         _kept.move_to_end(key)
         return _kept[key], take
 
