@@ -280,3 +280,46 @@ def test_takes_are_heard_and_matched(page: Page, demo_program: Program) -> None:
     eventually(lambda: demo_program.session(SONG)["tracks"][0]["take"] == 2)
     expect(page.get_by_label("Singer: take 3")).to_be_visible()
     fresh(demo_program, SONG)
+
+
+REPORTS = """
+() => {
+  window.starved = [];
+  const own = Object.getOwnPropertyDescriptor(MessagePort.prototype, 'onmessage');
+  Object.defineProperty(MessagePort.prototype, 'onmessage', {
+    ...own,
+    set(listener) {
+      own.set.call(this, (event) => {
+        if (event.data?.type === 'at' && event.data.playing && event.data.position > 24000)
+          window.starved.push(event.data.starving);
+        return listener.call(this, event);
+      });
+    },
+  });
+}
+"""
+
+
+def test_a_track_of_many_pieces_plays_without_a_gap(page: Page, own_program: Program, tmp_path: Path) -> None:
+    """Pieces of two recordings of other rates, each a little elsewhere than it was recorded, with silence between them."""
+    state = own_program.brought_in(write_sound(tmp_path / "one.wav", uneven_voice((-20.0, -26.0, -23.0, -28.0))))
+    other = write_sound(tmp_path / "two.wav", uneven_voice((-22.0, -25.0, -19.0), rate=44_100), 44_100)
+    address, track = f"/api/sessions/{state['id']}", state["tracks"][0]["id"]
+    own_program.post(f"{address}/uploads?name=two.wav", other.read_bytes())
+    eventually(lambda: len(own_program.get(address)["tracks"]) == 2)
+    state = own_program.get(address)
+    both = {"revision": state["revision"], "tracks": [t["id"] for t in state["tracks"]], "way": "after"}
+    state = own_program.post(f"{address}/arrange", both)
+    for clip in phrases(own_program.get(address), track)[::2]:
+        move = {"revision": state["revision"], "clips": [clip["id"]], "by": 0.123}
+        state = own_program.post(f"/api/tracks/{track}/move", move)
+    page.goto(own_program.address)
+    page.evaluate(REPORTS)
+    page.locator(".card").get_by_role("link").click()
+    page.keyboard.press("1")
+    expect(lane(page, track)).to_be_visible()
+    page.keyboard.press("Space")
+    expect(page.get_by_role("button", name="Play")).to_be_visible(timeout=30_000)
+    starved = page.evaluate("window.starved")
+    assert len(starved) > 100
+    assert not any(starved)

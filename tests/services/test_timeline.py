@@ -19,6 +19,7 @@ from nivelus.services.views import Changed, ClipView
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store import reading
+from nivelus.store.tables import Recording, Track
 from tests.conftest import RATE, bring_in, detailed_voice, uneven_voice, write_sound
 from tests.services.test_answers import known_of, put_in, same
 from tests.store.test_history import content, edits
@@ -75,8 +76,6 @@ def plain(bench: Workbench, track: str) -> np.ndarray:
 
 def session_of(bench: Workbench, track: str) -> str:
     with bench.database.reading() as db:
-        from nivelus.store.tables import Track
-
         row = db.get(Track, track)
         assert row is not None
         return row.session_id
@@ -369,6 +368,43 @@ def test_stamps_that_are_no_session_are_refused(bench: Workbench, session: str, 
     tracks = [bring_in(bench, session, path) for path in made]
     with pytest.raises(NivelusError, match="h apart"):
         arranging.arrange(bench, session, state_of(bench, session).revision, tracks, "stamps")
+
+
+def test_a_recording_that_went_missing_takes_nothing_else_along(bench: Workbench, session: str, three: list[str]) -> None:
+    """Its take says so and can still be moved; the others are heard, and all is well when it is brought in again."""
+    from nivelus.services.mending import mend
+
+    state = arranging.arrange(bench, session, state_of(bench, session).revision, three, "takes")
+    (track,) = (t.id for t in state.tracks)
+    state = takes.choose(bench, track, state.revision, voiced(state_of(bench, session), track)[1].id, 1)
+    with bench.database.reading() as db:
+        lost = sorted(bench.vault.hashes())[0]
+        names = {row.hash: row.id for row in db.query(Recording)}
+    source = bench.vault.sound_of(lost)
+    assert source is not None
+    source.rename(source.with_name("elsewhere"))
+    assert "lost its file" in " ".join(mend(bench))
+    listed, state = takes.view(bench, track).items, state_of(bench, session)
+    assert 1 <= sum(take.missing for take in listed) <= 2
+    for take in listed:
+        state = takes.switch(bench, track, state.revision, take.number) if take.number != state.tracks[0].take else state
+        assert state.tracks[0].timeline.missing == take.missing
+        last = voiced(state_of(bench, session), track)[-1]
+        state = moves.move(bench, track, state.revision, [last.id], 5.0)
+        assert next(c for c in state_of(bench, session).clips if c.id == last.id).start == pytest.approx(last.start + 5)
+        if take.missing and last.recording == ("" if names[lost] == own_of(bench, track) else names[lost]):
+            with pytest.raises(NivelusError, match="missing"):
+                moves.trim(bench, track, state.revision, last.id, "end", last.end + 4)
+    source.with_name("elsewhere").rename(source)
+    mend(bench)
+    assert not any(take.missing for take in takes.view(bench, track).items)
+
+
+def own_of(bench: Workbench, track: str) -> str:
+    with bench.database.reading() as db:
+        row = db.get(Track, track)
+        assert row is not None
+        return row.recording_id
 
 
 # --- all of it, there and back

@@ -33,7 +33,7 @@ export function Keys({ table }: { table: Command[] }) {
       opened={opened}
       onClose={() => useView.setState({ help: false })}
       title="Keys and hands"
-      size={1120}
+      size={1240}
       centered
     >
       <div className="key-columns">

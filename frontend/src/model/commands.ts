@@ -114,7 +114,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
       either(() => toggleFlag("left_out"), toggleKeepOut),
     ),
     c("reference", "Phrase", "Make it a reference / no longer", ["R"], () => toggleFlag("reference")),
-    c("exact", "Phrase", "Exact gain and words", ["E"], openExact),
+    c("exact", "Phrase", "Exact gain and words; of a lane: the time", ["E"], openExact),
     c("cut", "Phrase", "Cut at the play line", ["C"], cutHere),
     c("find-phrases", "Phrase", "Find the phrases again", [], () => void findPhrases()),
     c("find-details", "Detail", "Find the details again", [], () => void findAgain()),
@@ -140,7 +140,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c(
       "copy",
       "Ride",
-      "Copy the selected span; in the lanes: the selection",
+      "Copy the span, or the clips of a lane",
       ["Mod+C"],
       rideOrLanes(copySpan, () => copySelected(false)),
     ),

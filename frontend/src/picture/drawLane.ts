@@ -81,6 +81,8 @@ function drawClips(ctx: Context, a: Axis, height: number, scene: LaneScene, clip
       factors[x] = factor;
     drawEnds(ctx, x0, x1, height, palette, i > 0 && by === 0 && meets(clips[i - 1]!, clip));
   }
+  // silence has no wave, not even a flat one
+  for (let x = 0; x < count; x++) if (factors[x] === 0) values[2 * x] = Number.NaN;
   ctx.fillStyle = scene.heard ? palette.ink : palette.dim;
   ctx.globalAlpha *= scene.focus ? 0.82 : 0.5;
   fillColumns(ctx, values, count, middle, size, factors);
