@@ -109,7 +109,7 @@ def main() -> None:
             db = 3 * np.sin(at) + np.random.default_rng(1).uniform(-1, 1, len(at))
             lines = "\n".join(f"{t:.4f},{g:.2f}" for t, g in zip(at, db, strict=True))
             query = urllib.parse.urlencode({"revision": state["revision"], "lane": "ride", "name": "ride.csv"})
-            program.post(f"/api/tracks/{state['tracks'][0]['id']}/ride/file?{query}", lines.encode())
+            program.post(f"/api/tracks/{state['tracks'][0]['id']}/lanes/file?{query}", lines.encode())
             print(f"{options.minutes} minutes, {options.points} points; median, 95th percentile, longest frame")
             with sync_playwright() as play:
                 browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)

@@ -118,7 +118,7 @@ def test_a_clip_is_dragged_with_its_dip_and_its_curve(page: Page, demo_program: 
     third = phrases(state)[2]
     base = f"/api/tracks/{track}"
     lift = {"revision": state["revision"], "lane": "curve", "start": third["start"] + 1, "end": third["start"] + 2, "by": 4}
-    state = demo_program.post(f"{base}/ride/lift", lift)
+    state = demo_program.post(f"{base}/lanes/lift", lift)
     breath = next(m for m in demo_program.session(SONG)["marks"] if third["start"] <= m["start"] < third["end"])
     depth = {"revision": state["revision"], "marks": [breath["id"]], "to": -8}
     state = demo_program.post(f"{base}/details/depth", depth)

@@ -205,7 +205,7 @@ def test_the_last_word_is_lifted_and_few_words_stray_then(quiet_page: Page, own_
     assert strays > 0
     draft_and_accept(page, own_program)
     eventually(lambda: len(own_program.get(f"/api/tracks/{track}/ride/inside")["strays"]) <= strays // 3)
-    points = own_program.get(f"/api/tracks/{track}/ride")["ride"]
+    points = own_program.get(f"/api/tracks/{track}/lanes")["ride"]
     assert 3.0 < max(point["db"] for point in points) <= 6.0
 
 

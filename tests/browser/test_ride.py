@@ -20,7 +20,7 @@ from tests.helpers.program import Program
 
 def ride_of(program: Program, state: dict[str, Any]) -> dict[str, Any]:
     """The lanes as the server has them now."""
-    return program.get(f"/api/tracks/{state['tracks'][0]['id']}/ride")
+    return program.get(f"/api/tracks/{state['tracks'][0]['id']}/lanes")
 
 
 def inside(program: Program, state: dict[str, Any]) -> dict[str, Any]:
@@ -462,5 +462,5 @@ def test_a_span_is_pasted_into_another_track(page: Page, demo_program: Program) 
     page.mouse.click(x, y)
     page.keyboard.press("Control+v")
     other = state["tracks"][1]["id"]
-    eventually(lambda: len(demo_program.get(f"/api/tracks/{other}/ride")["ride"]) >= 2)
-    assert max(p["db"] for p in demo_program.get(f"/api/tracks/{other}/ride")["ride"]) == 0.5
+    eventually(lambda: len(demo_program.get(f"/api/tracks/{other}/lanes")["ride"]) >= 2)
+    assert max(p["db"] for p in demo_program.get(f"/api/tracks/{other}/lanes")["ride"]) == 0.5

@@ -41,7 +41,7 @@ def test_layers_are_given_one_by_one(client: FlaskClient, state: dict) -> None:
     rule = {"revision": state["revision"], "kind": "gap", "rule": {"on": True}}
     changed = client.post(address(state, "details/rule"), json=rule).json
     lift = {"revision": changed["revision"], "lane": "ride", "start": 1.0, "end": 2.0, "by": 3.0}
-    changed = client.post(address(state, "ride/lift"), json=lift).json
+    changed = client.post(address(state, "lanes/lift"), json=lift).json
     assert changed["tracks"][0]["lanes"] == ["ride"]
     assert gain(client, state, "dips")[:, 1].min() == -20.0
     assert gain(client, state, "ride")[:, 1].tolist() == [0.0, 3.0, 3.0, 0.0]
@@ -59,13 +59,13 @@ def test_layers_are_given_one_by_one(client: FlaskClient, state: dict) -> None:
     [
         ("details/rule", {"kind": "breath", "rule": {"depth": -4}}),
         ("details/make", {"kind": "dip", "start": 1.0, "end": 1.5}),
-        ("ride/lift", {"lane": "ride", "start": 1.0, "end": 2.0, "by": 3.0}),
-        ("ride/point", {"lane": "trim", "at": 1.0}),
-        ("ride/trim", {"db": -1.0}),
-        ("ride/trim", {"off": True}),
-        ("ride/lift", {"lane": "curve", "start": 1.0, "end": 2.0, "by": 3.0}),
-        ("ride/borders", {"lane": "ride", "spans": [[1.0, 2.0]], "four": True}),
-        ("ride/working-range", {"low": -40.0, "high": 12.0}),
+        ("lanes/lift", {"lane": "ride", "start": 1.0, "end": 2.0, "by": 3.0}),
+        ("lanes/point", {"lane": "trim", "at": 1.0}),
+        ("lanes/trim", {"db": -1.0}),
+        ("lanes/trim", {"off": True}),
+        ("lanes/lift", {"lane": "curve", "start": 1.0, "end": 2.0, "by": 3.0}),
+        ("lanes/borders", {"lane": "ride", "spans": [[1.0, 2.0]], "four": True}),
+        ("lanes/working-range", {"low": -40.0, "high": 12.0}),
         ("ride/draft/accept", {}),
     ],
 )
@@ -86,21 +86,21 @@ def test_a_write_on_an_older_state_is_refused(client: FlaskClient, state: dict, 
         ("details/depth", {"marks": ["breath.1"], "by": -1}, 404),
         ("details/change", {"marks": ["breath.1"]}, 422),
         ("details/make", {"kind": "dip", "start": 3.0, "end": 2.0}, 422),
-        ("ride/lift", {"lane": "fader", "start": 1, "end": 2, "by": 1}, 422),
-        ("ride/lift", {"lane": "ride", "start": 1, "end": 1, "by": 1}, 400),
-        ("ride/points", {"lane": "ride", "points": [0], "by": 1}, 404),
-        ("ride/points", {"lane": "ride", "points": []}, 422),
-        ("ride/range", {"lane": "ride", "start": 1, "end": 2, "what": "delete"}, 422),
-        ("ride/range", {"lane": "curve", "start": 1, "end": 2, "what": "thin"}, 422),
-        ("ride/scale", {"lane": "ride", "start": 1, "end": 2, "factor": 0.5}, 422),
-        ("ride/borders", {"lane": "curve", "spans": [[9000, 9001]]}, 422),
-        ("ride/point", {"lane": "curve", "at": 9000, "db": 1}, 422),
-        ("ride/move", {"lane": "trim", "to": "ride"}, 422),
-        ("ride/move", {"lane": "ride", "to": "ride"}, 422),
-        ("ride/trim", {}, 422),
-        ("ride/working-range", {"low": 1, "high": 6}, 422),
-        ("ride/draw", {"lane": "ride", "points": [[1, 0], [1, 0]]}, 422),
-        ("ride/paste", {"lane": "ride", "at": 1, "start": 1, "end": 2, "from_track": "gone", "from_lane": "ride"}, 404),
+        ("lanes/lift", {"lane": "fader", "start": 1, "end": 2, "by": 1}, 422),
+        ("lanes/lift", {"lane": "ride", "start": 1, "end": 1, "by": 1}, 400),
+        ("lanes/points", {"lane": "ride", "points": [0], "by": 1}, 404),
+        ("lanes/points", {"lane": "ride", "points": []}, 422),
+        ("lanes/range", {"lane": "ride", "start": 1, "end": 2, "what": "delete"}, 422),
+        ("lanes/range", {"lane": "curve", "start": 1, "end": 2, "what": "thin"}, 422),
+        ("lanes/scale", {"lane": "ride", "start": 1, "end": 2, "factor": 0.5}, 422),
+        ("lanes/borders", {"lane": "curve", "spans": [[9000, 9001]]}, 422),
+        ("lanes/point", {"lane": "curve", "at": 9000, "db": 1}, 422),
+        ("lanes/move", {"lane": "trim", "to": "ride"}, 422),
+        ("lanes/move", {"lane": "ride", "to": "ride"}, 422),
+        ("lanes/trim", {}, 422),
+        ("lanes/working-range", {"low": 1, "high": 6}, 422),
+        ("lanes/draw", {"lane": "ride", "points": [[1, 0], [1, 0]]}, 422),
+        ("lanes/paste", {"lane": "ride", "at": 1, "start": 1, "end": 2, "from_track": "gone", "from_lane": "ride"}, 404),
     ],
 )
 def test_what_makes_no_sense_gets_a_sentence_and_changes_nothing(
@@ -115,24 +115,24 @@ def test_what_makes_no_sense_gets_a_sentence_and_changes_nothing(
 
 def test_curve_files_are_taken_and_given(client: FlaskClient, state: dict) -> None:
     query = f"revision={state['revision']}&lane=ride&name=..%2F..%2Ffader.csv"
-    taken = client.post(address(state, f"ride/file?{query}"), data=b"seconds,dB\n0,-3\n4,1.5\n")
+    taken = client.post(address(state, f"lanes/file?{query}"), data=b"seconds,dB\n0,-3\n4,1.5\n")
     assert taken.status_code == 200
-    assert client.get(address(state, "ride")).json["ride"] == [
+    assert client.get(address(state, "lanes")).json["ride"] == [
         {"at": 0.0, "db": -3.0, "shape": "linear", "clip": None},
         {"at": 4.0, "db": 1.5, "shape": "linear", "clip": None},
     ]
-    given = client.get(address(state, "ride/ride.csv"))
+    given = client.get(address(state, "lanes/ride.csv"))
     assert given.data.decode().splitlines()[1] == "0.000000,-3.0000,linear"
     assert "details ride.csv" in given.headers["Content-Disposition"]
-    assert client.get(address(state, "ride/ride.mid")).data[:4] == b"MThd"
-    for rest in ("ride/trim.csv", "ride/ride.doc", "ride/dips.csv"):
+    assert client.get(address(state, "lanes/ride.mid")).data[:4] == b"MThd"
+    for rest in ("lanes/trim.csv", "lanes/ride.doc", "lanes/dips.csv"):
         assert client.get(address(state, rest)).status_code == 422
     query = f"revision={taken.json['revision']}&lane=ride&name=fader.csv"
     for data in (b"", b"no curve"):
-        bad = client.post(address(state, f"ride/file?{query}"), data=data)
+        bad = client.post(address(state, f"lanes/file?{query}"), data=data)
         assert bad.status_code == 422
         assert bad.json["detail"].endswith(".")
     onsets = client.get(f"/api/tracks/{state['tracks'][0]['id']}/onsets?key={state['tracks'][0]['timeline']['key']}")
     assert (np.diff(np.frombuffer(onsets.data, "<f8")) > 0).all()
     assert client.get("/api/tracks/gone/onsets?key=x").status_code == 404
-    assert len(client.get(address(state, "ride")).json["ride"]) == 2
+    assert len(client.get(address(state, "lanes")).json["ride"]) == 2

@@ -168,48 +168,48 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/phrases/find", { ...track(id), body: { revision } })),
   findAgain: (id: string, revision: number) =>
     take(client.POST("/api/tracks/{track_id}/details/find", { ...track(id), body: { revision } })),
-  ride: (id: string) => take(client.GET("/api/tracks/{track_id}/ride", track(id))),
+  ride: (id: string) => take(client.GET("/api/tracks/{track_id}/lanes", track(id))),
   inside: (id: string) => take(client.GET("/api/tracks/{track_id}/ride/inside", track(id))),
   rideDraft: (id: string, body: Schemas["RideDraftRequest"]) =>
     take(client.POST("/api/tracks/{track_id}/ride/draft", { ...track(id), body })),
   acceptRide: (id: string, body: Schemas["RideDraftAccept"]) =>
     take(client.POST("/api/tracks/{track_id}/ride/draft/accept", { ...track(id), body })),
   lift: (id: string, body: Schemas["Lift"]) =>
-    take(client.POST("/api/tracks/{track_id}/ride/lift", { ...track(id), body })),
+    take(client.POST("/api/tracks/{track_id}/lanes/lift", { ...track(id), body })),
   putPoint: (id: string, body: Schemas["NewPoint"]) =>
-    take(client.POST("/api/tracks/{track_id}/ride/point", { ...track(id), body })),
+    take(client.POST("/api/tracks/{track_id}/lanes/point", { ...track(id), body })),
   changePoints: (
     id: string,
     body: Partial<Schemas["PointsChange"]> & Pick<Schemas["PointsChange"], "revision" | "lane" | "points">,
   ) =>
     take(
-      client.POST("/api/tracks/{track_id}/ride/points", {
+      client.POST("/api/tracks/{track_id}/lanes/points", {
         ...track(id),
         body: { seconds: 0, by: 0, gone: false, ...body },
       }),
     ),
   changeRange: (id: string, body: Schemas["RangeChange"]) =>
-    take(client.POST("/api/tracks/{track_id}/ride/range", { ...track(id), body })),
+    take(client.POST("/api/tracks/{track_id}/lanes/range", { ...track(id), body })),
   drawLine: (id: string, body: Schemas["DrawnLine"]) =>
-    take(client.POST("/api/tracks/{track_id}/ride/draw", { ...track(id), body })),
+    take(client.POST("/api/tracks/{track_id}/lanes/draw", { ...track(id), body })),
   pasteRange: (id: string, body: Schemas["Paste"]) =>
-    take(client.POST("/api/tracks/{track_id}/ride/paste", { ...track(id), body })),
+    take(client.POST("/api/tracks/{track_id}/lanes/paste", { ...track(id), body })),
   clearLane: (id: string, revision: number, lane: LaneName) =>
-    take(client.POST("/api/tracks/{track_id}/ride/clear", { ...track(id), body: { revision, lane } })),
+    take(client.POST("/api/tracks/{track_id}/lanes/clear", { ...track(id), body: { revision, lane } })),
   trim: (id: string, revision: number, change: { db?: number; off?: boolean }) =>
-    take(client.POST("/api/tracks/{track_id}/ride/trim", { ...track(id), body: { revision, ...change } })),
+    take(client.POST("/api/tracks/{track_id}/lanes/trim", { ...track(id), body: { revision, ...change } })),
   moveLane: (id: string, body: Schemas["HandOver"]) =>
-    take(client.POST("/api/tracks/{track_id}/ride/move", { ...track(id), body })),
+    take(client.POST("/api/tracks/{track_id}/lanes/move", { ...track(id), body })),
   scaleRange: (id: string, body: Schemas["Scale"]) =>
-    take(client.POST("/api/tracks/{track_id}/ride/scale", { ...track(id), body })),
+    take(client.POST("/api/tracks/{track_id}/lanes/scale", { ...track(id), body })),
   makeBorders: (id: string, body: Schemas["Borders"]) =>
-    take(client.POST("/api/tracks/{track_id}/ride/borders", { ...track(id), body })),
+    take(client.POST("/api/tracks/{track_id}/lanes/borders", { ...track(id), body })),
   workingRange: (id: string, revision: number, low: number, high: number) =>
-    take(client.POST("/api/tracks/{track_id}/ride/working-range", { ...track(id), body: { revision, low, high } })),
-  laneFile: (id: string, lane: LaneName, ending: "csv" | "mid") => `/api/tracks/${id}/ride/${lane}.${ending}`,
+    take(client.POST("/api/tracks/{track_id}/lanes/working-range", { ...track(id), body: { revision, low, high } })),
+  laneFile: (id: string, lane: LaneName, ending: "csv" | "mid") => `/api/tracks/${id}/lanes/${lane}.${ending}`,
   bringCurveIn: async (id: string, revision: number, lane: LaneName, file: File) => {
     const search = new URLSearchParams({ revision: String(revision), lane, name: file.name });
-    const response = await fetch(`/api/tracks/${id}/ride/file?${search}`, { method: "POST", body: file }).catch(() => {
+    const response = await fetch(`/api/tracks/${id}/lanes/file?${search}`, { method: "POST", body: file }).catch(() => {
       throw new Problem(0, UNREACHABLE);
     });
     const body = readJson(await response.text()) as Partial<Changed> & { detail?: string };

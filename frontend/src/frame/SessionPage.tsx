@@ -17,7 +17,7 @@ import {
   stop,
 } from "../model/actions";
 import { commands, showKey } from "../model/commands";
-import "../model/curve";
+import "../model/heard";
 import { useRide } from "../model/rideState";
 import { openSession, trackOf, useSession } from "../model/session";
 import { upload } from "../model/uploads";

@@ -5,7 +5,7 @@ import { useEffect, useState } from "react";
 import type { LaneName } from "../api/client";
 import { useFigures } from "../api/queries";
 import { playOrStop, setBefore, setFader, setLayer, setLoop } from "../model/actions";
-import { gainAt, useCurve } from "../model/curve";
+import { gainAt, useHeard } from "../model/heard";
 import { trackOf, useSession } from "../model/session";
 import { type Layer, onRedraw, useView } from "../model/view";
 import { db, signed, time } from "../parts/format";
@@ -152,7 +152,7 @@ function LayerSwitch({ layer, name }: { layer: Layer; name: string }) {
 
 function GainHere({ layer }: { layer: Layer }) {
   const seconds = usePlayhead();
-  const { points, dips, curve, ride, trim } = useCurve();
+  const { points, dips, curve, ride, trim } = useHeard();
   const layers = useView((s) => s.layers);
   const rate = useSession((s) => trackOf(s, useView.getState().focus)?.timeline.sample_rate ?? 48000);
   const at = seconds * rate;
@@ -216,7 +216,7 @@ function Fader({ value }: { value: number }) {
 
 function LiveVial() {
   const seconds = usePlayhead();
-  const meter = useCurve((s) => s.meter);
+  const meter = useHeard((s) => s.meter);
   const heard = useView((s) => !s.before);
   const tolerance = useSession((s) => s.header?.rule.tolerance ?? 1.5);
   const count = meter.length / 2;

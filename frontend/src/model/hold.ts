@@ -6,7 +6,7 @@ import type { RidePoint } from "../api/client";
 import { firstPlace } from "../parts/search";
 import { engine, type Line } from "../sound/engine";
 import { duration, focused, focusedClips } from "./actions";
-import { gainAt, gainSettled, useCurve } from "./curve";
+import { gainAt, gainSettled, useHeard } from "./heard";
 import { laneOffset, lanePoints, refreshRide, useRide } from "./rideState";
 import { hand, isSilent, redraw, type Span, useView } from "./view";
 
@@ -74,7 +74,7 @@ export function keptLift(span: Span, by: number): number {
 /** What the lane in hand does at a moment without its offset, from its compiled gain. */
 function valueAt(seconds: number): number {
   const rate = focused()?.timeline.sample_rate ?? 48000;
-  const line = useCurve.getState()[useView.getState().lane];
+  const line = useHeard.getState()[useView.getState().lane];
   return line.at.length ? gainAt(line, seconds * rate) - laneOffset() : 0;
 }
 

@@ -5,7 +5,7 @@ import { api, type Clip, type Take, type Track, type Way } from "../api/client";
 import { complain, tell } from "../parts/messages";
 import { engine } from "../sound/engine";
 import { focused, focusedClips, phraseSpan, play, selectedClips, stop } from "./actions";
-import { hearAgain, toPoints } from "./curve";
+import { hearAgain, toPoints } from "./heard";
 import { edit, useSession } from "./session";
 import { heardLayers, type Span, select, useView } from "./view";
 

@@ -5,7 +5,7 @@ import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
 import { type ReactNode, type PointerEvent as ReactPointer, useEffect, useRef } from "react";
 import { PALETTES } from "../frame/theme";
 import { duration, focused, focusedClips, focusedMarks } from "../model/actions";
-import { useCurve } from "../model/curve";
+import { useHeard } from "../model/heard";
 import { setWorkingRange } from "../model/ride";
 import { trackOf, useSession } from "../model/session";
 import { fitWindow, isSilent, redraw, SILENCE, type Stage, useView, zoomWindow } from "../model/view";
@@ -38,7 +38,7 @@ function useScene(): () => Scene | null {
     const track = focused();
     if (!header || !track) return null;
     const view = useView.getState();
-    const curve = useCurve.getState();
+    const curve = useHeard.getState();
     return {
       stage: view.stage,
       clips: focusedClips(),

@@ -2,7 +2,7 @@
 import type { Clip } from "../api/client";
 import type { Palette } from "../frame/theme";
 import { duration } from "../model/actions";
-import { gainAt } from "../model/curve";
+import { gainAt } from "../model/heard";
 import { deviation, heldGain } from "../model/session";
 import { hand } from "../model/view";
 import { signed } from "../parts/format";

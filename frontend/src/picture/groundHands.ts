@@ -1,6 +1,6 @@
 /** What the hands on the strips share: the scale of the gain strip as it is drawn, and drawing a span across empty ground. */
 import { duration, focused, focusedClips, focusedMarks, phraseSpan, seek } from "../model/actions";
-import { useCurve } from "../model/curve";
+import { useHeard } from "../model/heard";
 import { lanePoints } from "../model/rideState";
 import { useView } from "../model/view";
 import { time } from "../parts/format";
@@ -14,7 +14,7 @@ export function dipScale(height: number): Scale {
   return gainScale(
     focusedClips(),
     focusedMarks(),
-    useCurve.getState().points,
+    useHeard.getState().points,
     focused(),
     useView.getState().stage,
     height,

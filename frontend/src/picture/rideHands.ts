@@ -2,7 +2,7 @@
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
 import type { RidePoint } from "../api/client";
 import { duration, selectedSpan } from "../model/actions";
-import { gainAt, useCurve } from "../model/curve";
+import { gainAt, useHeard } from "../model/heard";
 import { drawnLine, handRange, heldPoint, holdLine, kept, keptLift, letGo, liftLine, pointsLine } from "../model/hold";
 import { drawLine, liftSpan, movePoints, putPoint, selectPoints } from "../model/ride";
 import { laneOffset, lanePoints, useRide } from "../model/rideState";
@@ -276,7 +276,7 @@ export function rideDouble(event: ReactMouse<HTMLElement>) {
   if (hitPoint(a, s, width, x, y)) return;
   const at = a.seconds(x);
   const rate = trackOf(useSession.getState(), useView.getState().focus)?.timeline.sample_rate ?? 48000;
-  const line = gainAt(useCurve.getState()[useView.getState().lane], at * rate);
+  const line = gainAt(useHeard.getState()[useView.getState().lane], at * rate);
   const value = s.high - (y - s.y(s.high)) * s.perPixel;
   const wanted = Math.abs(value - line) < 6 * s.perPixel ? line : Math.round(value * 10) / 10;
   void putPoint(at, wanted - laneOffset());

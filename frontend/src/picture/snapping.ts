@@ -3,7 +3,7 @@
  * hand is slowed down towards it, at the place it holds - and it is seen: a line stands over all strips. Ctrl or Cmd lets go.
  */
 import { focusedClips } from "../model/actions";
-import { useCurve } from "../model/curve";
+import { useHeard } from "../model/heard";
 import { firstPlace } from "../parts/search";
 import type { Axis } from "./axis";
 import { isFree } from "./hands";
@@ -56,7 +56,7 @@ export function snapper(a: Axis, points: number[] = []) {
   const kinds: [PlaceKind, ArrayLike<number>][] = [
     ["phrase", phrases],
     ["point", points],
-    ["onset", useCurve.getState().onsets],
+    ["onset", useHeard.getState().onsets],
   ];
   const reach = SNAP * a.perPixel;
   return (at: number, event: { ctrlKey: boolean; metaKey: boolean }): Pulled => {

@@ -68,7 +68,7 @@ def gain(track_id: str) -> Response:
     return array(sound.gain_points(bench(), track_id, _layers(), _take()))
 
 
-@bp.get("/tracks/<track_id>/ride/<lane>.<ending>")
+@bp.get("/tracks/<track_id>/lanes/<lane>.<ending>")
 def lane_file(track_id: str, lane: str, ending: str) -> Response:
     """What is drawn on a track as a CSV or MIDI file."""
     name, data = drawing.write_out(bench(), track_id, lane, ending)

@@ -56,7 +56,7 @@ Verdict = tuple[int, str, str]
 
 def most_bytes(path: str) -> int:
     """How large a body may be that is sent to ``path``; uploads have a limit of their own."""
-    return MOST_CURVE if path.endswith("/ride/file") else MOST_JSON
+    return MOST_CURVE if path.endswith("/lanes/file") else MOST_JSON
 
 
 def judge(settings: Settings, environ: dict[str, Any]) -> Verdict | None:

@@ -9,7 +9,7 @@ import { focused } from "./actions";
 import { useSession } from "./session";
 import { heardLayers, LANES, type Layer, redraw, useView } from "./view";
 
-interface CurveState {
+interface HeardState {
   track: string;
   /** The sum of the layers that are on, and the dips alone whether they are on or not. */
   points: GainPoints;
@@ -25,7 +25,7 @@ interface CurveState {
 }
 
 const EMPTY = { at: new Float64Array(0), db: new Float64Array(0) };
-export const useCurve = create<CurveState>(() => ({
+export const useHeard = create<HeardState>(() => ({
   track: "",
   points: EMPTY,
   dips: EMPTY,
@@ -76,8 +76,8 @@ async function refresh() {
   const traceKey = `${track.id}:${header.rule.unit}:${header.rule.mono_as_two}:${track.timeline.key}`;
   if (key === loaded) return;
   loaded = key;
-  if (useCurve.getState().track !== track.id) {
-    useCurve.setState({
+  if (useHeard.getState().track !== track.id) {
+    useHeard.setState({
       track: track.id,
       points: EMPTY,
       dips: EMPTY,
@@ -100,12 +100,12 @@ async function refresh() {
     if (traced !== traceKey) {
       traced = traceKey;
       const trace = await api.trace(track.id);
-      if (traced === traceKey) useCurve.setState({ trace });
+      if (traced === traceKey) useHeard.setState({ trace });
       const onsets = await api.onsets(track.id, track.timeline.key);
-      if (traced === traceKey) useCurve.setState({ onsets });
+      if (traced === traceKey) useHeard.setState({ onsets });
     }
     const meter = await api.meter(track.id, on);
-    if (loaded === key) useCurve.setState({ meter });
+    if (loaded === key) useHeard.setState({ meter });
   } catch (error) {
     if (loaded === key) loaded = "";
     complain(error);
@@ -125,7 +125,7 @@ async function loadGain(track: Track, on: Layer[], key: string) {
   const alone = async (layer: Layer) => toPoints(await api.gainPoints(track.id, [layer]));
   const lane = async (name: LaneName) => (track.lanes.includes(name) ? alone(name) : EMPTY);
   const [dips, curve, ride, trim] = await Promise.all([alone("dips"), ...LANES.map(lane)]);
-  if (loaded === key) useCurve.setState({ points, dips, curve, ride, trim });
+  if (loaded === key) useHeard.setState({ points, dips, curve, ride, trim });
 }
 
 useSession.subscribe(() => void refresh());
@@ -134,6 +134,6 @@ useView.subscribe((now, old) => {
   if (now.focus !== old.focus || now.layers !== old.layers) void refresh();
   if (now.before !== old.before) engine.setAfter(!now.before);
 });
-useCurve.subscribe(redraw);
+useHeard.subscribe(redraw);
 useSession.subscribe(redraw);
 useView.subscribe(redraw);
