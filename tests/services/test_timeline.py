@@ -18,10 +18,9 @@ from nivelus.services import arranging, clips, details, drawing, moves, phrases,
 from nivelus.services.views import Changed, ClipView
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
-from nivelus.store import reading
 from nivelus.store.tables import Recording, Track
 from tests.conftest import RATE, bring_in, detailed_voice, uneven_voice, write_sound
-from tests.services.test_answers import known_of, put_in, same
+from tests.services.test_answers import kept_is_stored, known_of, put_in, same
 from tests.store.test_history import content, edits
 
 Step = Callable[[Changed], Changed]
@@ -201,6 +200,20 @@ def test_a_track_that_is_left_empty_goes_and_comes_back(bench: Workbench, sessio
     answer = moves.move(bench, other, before.revision, all_of_it, 20.0, to_track=detail)
     assert [track.id for track in answer.tracks] == [detail]
     assert len(state_of(bench, session).clips) == len(before.clips)
+    sessions.undo(bench, session, answer.revision)
+    assert content(state_of(bench, session)) == content(before)
+
+
+def test_what_the_hand_made_outlives_the_track_that_its_clips_left(
+    bench: Workbench, session: str, detail: str, other: str
+) -> None:
+    before = state_of(bench, session)
+    all_of_it = [clip.id for clip in before.clips if clip.track == detail]
+    answer = moves.move(bench, detail, before.revision, all_of_it, 20.0, to_track=other)
+    assert [track.id for track in answer.tracks] == [other]
+    now = state_of(bench, session)
+    assert sum(mark.depth == -9.0 and mark.by_hand for mark in now.marks) == 1
+    assert len([mark for mark in now.marks if mark.kind == "ess"]) == len([m for m in before.marks if m.kind == "ess"])
     sessions.undo(bench, session, answer.revision)
     assert content(state_of(bench, session)) == content(before)
 
@@ -407,6 +420,33 @@ def own_of(bench: Workbench, track: str) -> str:
         return row.recording_id
 
 
+@pytest.mark.parametrize("unit", ["loudness", "rms", "peak"])
+def test_a_mono_voice_beside_a_stereo_one_is_judged_as_it_sounds(
+    bench: Workbench, session: str, tmp_path: Path, unit: str
+) -> None:
+    """On one track: half as strong in each channel, so that its loudness stays; every figure is that of what is rendered."""
+    wide = np.repeat(uneven_voice((-22.0, -28.0))[:, None], 2, 1)
+    tracks = [
+        bring_in(bench, session, write_sound(tmp_path / "wide.wav", wide)),
+        bring_in(bench, session, write_sound(tmp_path / "mono.wav", uneven_voice((-20.0, -31.0)))),
+    ]
+    revision = sessions.update(bench, session, state_of(bench, session).revision, {"unit": unit}).revision
+    own = [clip.before for clip in voiced(state_of(bench, session), tracks[1])]
+    arranging.arrange(bench, session, revision, tracks, "after")
+    source, *_ = sound.render_source(bench, tracks[0])
+    with open_sound(source) as reader:
+        grid = measure_samples(reader.read(0, reader.info.frames), RATE)
+    clips_now = voiced(state_of(bench, session), tracks[0])
+    assert len(clips_now) == 4
+    for clip in clips_now:
+        levels = span_levels(grid, clip.phrase_start or 0, clip.phrase_end or 0)
+        wanted = {"loudness": levels.loudness, "rms": levels.rms, "peak": levels.true_peak}[unit]
+        assert clip.before == pytest.approx(wanted, abs=0.1)
+        assert clip.after == pytest.approx(wanted, abs=0.1)
+    moved = [clip.before - was for clip, was in zip(clips_now[2:], own, strict=True) if clip.before and was]
+    assert moved == pytest.approx([0.0 if unit == "loudness" else -3.01] * 2, abs=0.02)
+
+
 # --- all of it, there and back
 
 
@@ -451,7 +491,9 @@ def test_every_edit_is_answered_undone_and_redone_exactly(
         answer = work(before)
         assert answer.revision == before.revision + 1
         known = put_in(known, answer)
-        reading.forget()
+        same(known, state_of(bench, session))
+        for track in answer.tracks:
+            kept_is_stored(bench, track.id)
         same(known, state_of(bench, session))
         states.append(content(state_of(bench, session)))
         for track in answer.tracks:
@@ -462,6 +504,8 @@ def test_every_edit_is_answered_undone_and_redone_exactly(
         known = put_in(known, answer)
         same(known, state_of(bench, session))
         assert content(state_of(bench, session)) == expected
+        for track in answer.tracks:
+            kept_is_stored(bench, track.id)
     bench.close()
     again = Workbench(settings)
     try:

@@ -253,8 +253,8 @@ def _fill(db: DbSession, track_id: str, state: TrackState, scope: Scope, content
     many = len(wanted) >= MANY or int(chosen.sum()) >= MANY
     after = levels_by_clip(state, wanted)
     full = scope.whole or scope.relevelled or not many
-    listed = [clips[place] for place in wanted.tolist() if full or clips[place].id in scope.new_clips]
-    content.clips += view_clips(state, listed, after)
+    listed = np.array([place for place in wanted.tolist() if full or clips[place].id in scope.new_clips], np.int64)
+    content.clips += view_clips(state, clips, listed, after)
     if len(listed) < len(wanted):
         others = [clips[place] for place in wanted.tolist() if clips[place].id not in scope.new_clips]
         content.clip_values[track_id] = clip_values(others, after)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
@@ -10,7 +10,7 @@ from sqlmodel import col
 
 from nivelus.core.chain.state import Places, TrackState
 from nivelus.services.views import ClipValues, ClipView
-from nivelus.store.reading import ClipRow
+from nivelus.store.reading import ClipRow, ClipRows
 from nivelus.store.tables import Clip, Track
 
 
@@ -54,9 +54,10 @@ def clip_values(clips: Sequence[ClipRow], after: Mapping[str, float]) -> ClipVal
     )
 
 
-def view_clips(state: TrackState, clips: Iterable[ClipRow], after: Mapping[str, float]) -> list[ClipView]:
-    """Clips as the interface shows them."""
-    rate = state.rate
+def view_clips(state: TrackState, clips: ClipRows, places: Places, after: Mapping[str, float]) -> list[ClipView]:
+    """The clips at some places as the interface shows them, with the levels that they have on their track."""
+    rate, table, before = state.rate, state.clips, state.levels_before[places].tolist()
+    peaks, rooms = table.true_peak[places].tolist(), table.room_tone[places].tolist()
     return [
         ClipView(
             id=c.id,
@@ -66,10 +67,10 @@ def view_clips(state: TrackState, clips: Iterable[ClipRow], after: Mapping[str, 
             gain=c.gain,
             phrase_start=None if c.phrase_start is None else c.phrase_start / rate,
             phrase_end=None if c.phrase_end is None else c.phrase_end / rate,
-            before=_level_before(state, c),
+            before=level if level == level else None,
             after=after.get(c.id),
-            peak=c.true_peak,
-            room_tone=c.room_tone,
+            peak=peak,
+            room_tone=room,
             recording=c.recording_id or "",
             shift=c.shift / rate,
             confidence=c.confidence,
@@ -79,10 +80,5 @@ def view_clips(state: TrackState, clips: Iterable[ClipRow], after: Mapping[str, 
             reference=c.reference,
             label=c.label,
         )
-        for c in clips
+        for c, level, peak, room in zip((clips[place] for place in places.tolist()), before, peaks, rooms, strict=True)
     ]
-
-
-def _level_before(state: TrackState, clip: ClipRow) -> float | None:
-    level = {"loudness": clip.loudness, "rms": clip.rms, "peak": clip.peak}[state.unit]
-    return None if level is None else level + state.offset

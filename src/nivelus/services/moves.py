@@ -308,11 +308,14 @@ def home_of(edit: Edit, row: Row, recording: Recorded) -> int:
     return 0 if origin is None or stamp is None else round((stamp - origin) % DAY * row.rate)
 
 
-def remove_track(edit: Edit, track: Track) -> None:
-    """Take a track out with everything on it."""
-    for table in (Detail, MarkSet, Lane, Clip):
+def remove_track(edit: Edit, track: Track, left: bool = False) -> None:
+    """Take a track out with everything on it, but for its clips where these have ``left`` it for another."""
+    tables: tuple[Any, ...] = (Detail, MarkSet, Lane) if left else (Detail, MarkSet, Lane, Clip)
+    for table in tables:
         for row in edit.db.scalars(select(table).where(col(table.track_id) == track.id)):
-            edit.db.delete(row)
+            # what goes along with clips that have left is of another track by now
+            if row.track_id == track.id:
+                edit.db.delete(row)
     edit.db.delete(track)
 
 
@@ -337,10 +340,7 @@ def _leave(edit: Edit, origin: Row, gone: Collection[str]) -> None:
     if len(takes_of(origin.track)) > 1:
         drop_take(origin.track, origin.take)
     else:
-        for table in (Detail, MarkSet, Lane):
-            for row in edit.db.scalars(select(table).where(col(table.track_id) == origin.track.id)):
-                edit.db.delete(row)
-        edit.db.delete(origin.track)
+        remove_track(edit, origin.track, left=True)
 
 
 def carry(edit: Edit, origin: Row, target: Row, arrivals: Sequence[Arrival], copy: bool) -> None:

@@ -40,7 +40,7 @@ def view(bench: Workbench, track_id: str) -> TakesView:
             timeline = timeline_of(db, track, item["number"])
             state = state_of(bench, db, session, track, timeline, take=item["number"])
             clips = clip_rows(db, track.id, item["number"])
-            levels = state.levels_after(state.clips.judged)
+            levels, every = state.levels_after(state.clips.judged), np.arange(len(clips))
             takes.append(
                 TakeView(
                     number=item["number"],
@@ -52,7 +52,7 @@ def view(bench: Workbench, track_id: str) -> TakesView:
                     spread=float(np.std(levels)) if len(levels) else None,
                     room_tone=timeline.room_tone,
                     count=len(levels),
-                    clips=view_clips(state, clips, levels_by_clip(state, np.arange(len(clips)))),
+                    clips=view_clips(state, clips, every, levels_by_clip(state, every)),
                 )
             )
         return TakesView(items=takes)

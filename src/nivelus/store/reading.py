@@ -234,7 +234,10 @@ def carry(edit: Edit) -> dict[str, TrackRows | None]:
         for key in [key for key in _kept if key[:2] == (session, now - 1)]:
             old, track_id, take = _kept[key], *key[2:]
             hand = details.get(track_id, [])
-            made = [_hand(row["after"]) for row in hand if row["after"] is not None and row["after"]["take"] == take]
+            own = track_id, take
+            made = [
+                _hand(side) for row in hand if (side := row["after"]) is not None and (side["track_id"], side["take"]) == own
+            ]
             new = TrackRows(
                 old.rate,
                 takes.get(track_id) == take if track_id in takes else old.heard,

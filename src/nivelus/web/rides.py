@@ -29,9 +29,7 @@ from nivelus.web.models import (
     TrimChange,
 )
 
-api = APIBlueprint(
-    "rides", __name__, url_prefix="/api/tracks/<track_id>", abp_tags=[Tag(name="ride")], abp_responses=PROBLEMS
-)
+api = APIBlueprint("rides", __name__, url_prefix="/api/tracks/<track_id>", abp_tags=[Tag(name="ride")], abp_responses=PROBLEMS)
 
 
 @api.get("/lanes", responses={200: RideView})
