@@ -23,6 +23,7 @@ const HANDS = [
   ["Drag it up or down", "into another lane"],
   ["Drag the foot of a clip's end", "trims it"],
   ["Drop files on a lane", "there, on that track"],
+  ["Shift+wheel over many lanes", "scrolls them"],
 ] as const;
 
 export function Keys({ table }: { table: Command[] }) {

@@ -1,7 +1,7 @@
 /** The lanes of a session: every track a row with its clips on one axis; the track in focus opens its takes below it. */
 import { useComputedColorScheme } from "@mantine/core";
 import { useElementSize } from "@mantine/hooks";
-import { type DragEvent, Fragment } from "react";
+import { type DragEvent, Fragment, useEffect } from "react";
 import type { Clip, Take, Track } from "../api/client";
 import { useTakes } from "../api/queries";
 import { PALETTES } from "../frame/theme";
@@ -72,6 +72,11 @@ function Lane({ track, take, focus, scheme }: LaneProps) {
   const tolerance = useSession((s) => s.header!.rule.tolerance);
   const { ref, width, height } = useElementSize();
   const lane = laneName(track.id, take?.number);
+  const inFocus = focus && heard;
+  useEffect(() => {
+    // a track that is chosen elsewhere is brought into sight
+    if (inFocus) document.querySelector(`[data-lane="${lane}"]`)?.scrollIntoView({ block: "nearest" });
+  }, [inFocus, lane]);
   const name = take?.name ?? track.takes.find((t) => t.number === track.take)?.name ?? track.name;
   const title = track.takes.length > 1 ? `${track.name}: ${name}` : track.name;
   const scene = (): LaneScene => {

@@ -77,6 +77,12 @@ export function Picture({ stage }: { stage: Stage }) {
       const { window } = useView.getState();
       const x = event.clientX - element.getBoundingClientRect().left;
       const unit = event.deltaMode === 1 ? 16 : 1;
+      const rows = (event.target as Element).closest(".lane-rows");
+      if (event.shiftKey && rows && rows.scrollHeight > rows.clientHeight) {
+        // a wheel that is turned with Shift goes sideways in some browsers
+        rows.scrollTop += (event.deltaY || event.deltaX) * unit;
+        return;
+      }
       if (event.ctrlKey || event.metaKey) {
         const next = zoomWindow(window, Math.exp(event.deltaY * unit * 0.0018), a.seconds(x), duration());
         useView.setState({ window: next });

@@ -189,12 +189,11 @@ def hands_of(db: DbSession, track_id: str, take: int | None = None) -> Hands:
         columns = [_DETAILS.c[name] for name in Hand._fields]
         query = select(*columns).where(_DETAILS.c.track_id == track_id, _DETAILS.c.take == take)
         rows.hands = Hands(tuple(map(Hand._make, db.execute(query))))
-    pending = [row for row in (*db.new, *db.dirty, *db.deleted) if isinstance(row, Detail) and row.track_id == track_id]
+    pending = [row for row in (*db.new, *db.dirty, *db.deleted) if isinstance(row, Detail)]
     if not pending:
         return rows.hands
-    made = [
-        Hand(*(getattr(row, name) for name in Hand._fields)) for row in pending if row not in db.deleted and row.take == take
-    ]
+    mine = [row for row in pending if row not in db.deleted and (row.track_id, row.take) == (track_id, take)]
+    made = [Hand(*(getattr(row, name) for name in Hand._fields)) for row in mine]
     return _exchanged(rows.hands, {row.id for row in pending}, made)
 
 
@@ -234,10 +233,8 @@ def carry(edit: Edit) -> dict[str, TrackRows | None]:
         for key in [key for key in _kept if key[:2] == (session, now - 1)]:
             old, track_id, take = _kept[key], *key[2:]
             hand = details.get(track_id, [])
-            own = track_id, take
-            made = [
-                _hand(side) for row in hand if (side := row["after"]) is not None and (side["track_id"], side["take"]) == own
-            ]
+            sides = [row["after"] for row in hand if row["after"] is not None]
+            made = [_hand(side) for side in sides if (side["track_id"], side["take"]) == (track_id, take)]
             new = TrackRows(
                 old.rate,
                 takes.get(track_id) == take if track_id in takes else old.heard,
