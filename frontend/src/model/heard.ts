@@ -25,8 +25,9 @@ interface HeardState {
 }
 
 const EMPTY = { at: new Float64Array(0), db: new Float64Array(0) };
-export const useHeard = create<HeardState>(() => ({
-  track: "",
+/** What is heard of a track of which nothing has come yet. */
+const nothingOf = (track: string): HeardState => ({
+  track,
   points: EMPTY,
   dips: EMPTY,
   curve: EMPTY,
@@ -35,7 +36,8 @@ export const useHeard = create<HeardState>(() => ({
   trace: new Float32Array(0),
   meter: new Float32Array(0),
   onsets: new Float64Array(0),
-}));
+});
+export const useHeard = create<HeardState>(() => nothingOf(""));
 
 export function toPoints(pairs: Float64Array): GainPoints {
   const count = pairs.length / 2;
@@ -77,17 +79,7 @@ async function refresh() {
   if (key === loaded) return;
   loaded = key;
   if (useHeard.getState().track !== track.id) {
-    useHeard.setState({
-      track: track.id,
-      points: EMPTY,
-      dips: EMPTY,
-      curve: EMPTY,
-      ride: EMPTY,
-      trim: EMPTY,
-      trace: new Float32Array(0),
-      meter: new Float32Array(0),
-      onsets: new Float64Array(0),
-    });
+    useHeard.setState(nothingOf(track.id));
     traced = "";
   }
   engine.setTrack(track);

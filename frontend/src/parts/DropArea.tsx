@@ -7,13 +7,16 @@ const SOUND = /\.(wav|bwf|rf64|aiff?|aifc|flac|og[ga]|mp3)$/i;
 /** Of several files, those that look like sound; a single one is taken as it is, so that it is told what is wrong with it. */
 export const soundFiles = (files: File[]) => (files.length > 1 ? files.filter((file) => SOUND.test(file.name)) : files);
 
+/** What of dropped files is brought in: those that look like sound; if none does, all of them, to be told what they are. */
+export function chosenFiles(files: File[]): File[] {
+  const sounds = soundFiles(files);
+  return sounds.length > 0 ? sounds : files;
+}
+
 export function DropArea({ onFiles, children }: { onFiles: (files: File[]) => void; children: ReactNode }) {
   return (
     <Dropzone
-      onDrop={(files) => {
-        const sounds = soundFiles(files);
-        onFiles(sounds.length > 0 ? sounds : files);
-      }}
+      onDrop={(files) => onFiles(chosenFiles(files))}
       className="drop"
       p="sm"
       inputProps={{ "aria-label": "Sound files" }}

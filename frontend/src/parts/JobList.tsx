@@ -5,44 +5,12 @@ import { useEffect, useRef } from "react";
 import { queries } from "../api/cache";
 import { api, type Job } from "../api/client";
 import { useJobs } from "../api/queries";
+import { layOutBatches, noteSettled } from "../model/batches";
 import { reload, useSession } from "../model/session";
-import { moveClips, offerLayout } from "../model/timeline";
-import { dismissUpload, type Lane, stopUpload, useBatches, useUploads } from "../model/uploads";
-import { useView } from "../model/view";
+import { dismissUpload, stopUpload, useBatches, useUploads } from "../model/uploads";
 import { complain } from "./messages";
 
 const dismissed = new Set<string>();
-
-/** Imports that are over, and the track that each made. */
-const settled = new Map<string, string | null>();
-
-/** What was dropped together and is all there is laid onto its lane, or a way to lay it out is offered. */
-async function layOutBatches() {
-  const { id } = useSession.getState();
-  const { items } = useBatches.getState();
-  const ready = items.filter(
-    (batch) => batch.session === id && batch.waits === 0 && batch.jobs.every((job) => settled.has(job)),
-  );
-  if (ready.length === 0) return;
-  useBatches.setState({ items: items.filter((batch) => !ready.includes(batch)) });
-  await reload();
-  for (const batch of ready) {
-    const tracks = batch.jobs.flatMap((job) => settled.get(job) ?? []);
-    if (batch.onto) await layOnto(batch.onto, tracks);
-    else await offerLayout(id, tracks);
-  }
-}
-
-/** Lay the clips of new tracks one after the other onto a lane; the tracks, left empty, go. */
-async function layOnto({ track, take, at }: Lane, tracks: string[]) {
-  for (const fresh of tracks) {
-    const { clips, header } = useSession.getState();
-    const own = (clips[fresh] ?? []).map((clip) => clip.id);
-    const length = header?.tracks.find((one) => one.id === fresh)?.timeline.duration ?? 0;
-    if (own.length > 0 && (await moveClips(fresh, own, { by: at, track, take }))) at += length;
-  }
-  useView.setState({ focus: track });
-}
 
 const isOpen = (job: Job) => job.state === "waiting" || job.state === "running";
 
@@ -57,9 +25,7 @@ export function useFinishedImports() {
     const fresh = finished.some((job) => open.current.has(job.id) || (job.track && !known.has(job.track)));
     open.current = now;
     if (fresh) void reload();
-    for (const job of data ?? [])
-      if (job.kind === "import" && !isOpen(job)) settled.set(job.id, job.state === "done" ? (job.track ?? null) : null);
-    void layOutBatches();
+    noteSettled((data ?? []).filter((job) => job.kind === "import" && !isOpen(job)));
     // an import that went well needs no line of its own: its track is there
     for (const job of finished) {
       if (dismissed.has(job.id)) continue;

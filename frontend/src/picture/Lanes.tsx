@@ -9,7 +9,7 @@ import { trackOf, useSession } from "../model/session";
 import { hearTake } from "../model/timeline";
 import { dropOnto } from "../model/uploads";
 import { useView } from "../model/view";
-import { soundFiles } from "../parts/DropArea";
+import { chosenFiles } from "../parts/DropArea";
 import { db, time } from "../parts/format";
 import { axis, GUTTER, RULER, visible } from "./axis";
 import { Canvas } from "./Canvas";
@@ -102,8 +102,7 @@ function Lane({ track, take, focus, scheme }: LaneProps) {
     event.currentTarget.classList.remove("lane-target");
     const at = place(event.currentTarget, event.clientX, event.clientY);
     const seconds = Math.max(0, axis(useView.getState().window, at.width).seconds(at.x));
-    const sounds = soundFiles(files);
-    dropOnto(useSession.getState().id, sounds.length ? sounds : files, {
+    dropOnto(useSession.getState().id, chosenFiles(files), {
       track: track.id,
       take: take?.number,
       at: seconds,

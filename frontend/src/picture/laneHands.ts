@@ -13,7 +13,7 @@ import { dragSpan } from "./groundHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
 import { axisLock, isFree, startDrag } from "./hands";
 import { BORDER_GRIP } from "./scene";
-import { hidePull, pull, SNAP, showPlace } from "./snapping";
+import { hidePull, puller } from "./snapping";
 
 /** What tells a lane from others; takes of a track that are not heard have a number. */
 export const laneName = (track: string, take?: number) => (take === undefined ? track : `${track}/${take}`);
@@ -66,19 +66,13 @@ export function laneDown(event: ReactPointer<HTMLElement>, track: Track, clips: 
   else dragSpan(event.nativeEvent, a, x);
 }
 
-/** What a lane's clips are drawn to: ends of clips that stay, the play line, phrases of other tracks. */
-function placesFor(track: Track, clips: Clip[], moving: Set<string>): number[] {
+/** What a lane's clips are drawn to: ends of clips that stay, the play line, phrases of other tracks, and ``more``. */
+function pullerFor(a: Axis, track: Track, clips: Clip[], moving: Set<string>, more: number[] = []) {
   const stay = clips.filter((clip) => !moving.has(clip.id)).flatMap((clip) => [clip.start, clip.end]);
   const others = Object.entries(useSession.getState().clips).flatMap(([id, own]) =>
     id === track.id ? [] : own.flatMap((clip) => (clip.phrase_start === null ? [] : Object.values(phraseSpan(clip)))),
   );
-  return [0, ...stay, ...others, engine.seconds].sort((p, q) => p - q);
-}
-
-function nearest(places: number[], at: number): number {
-  let best = places[0]!;
-  for (const one of places) if (Math.abs(one - at) < Math.abs(best - at)) best = one;
-  return best;
+  return puller(a, [["clip", [0, ...stay, ...others, ...more, engine.seconds].sort((p, q) => p - q)]]);
 }
 
 function dragClips(down: PointerEvent, a: Axis, track: Track, clips: Clip[], clip: Clip, x: number) {
@@ -94,8 +88,7 @@ function dragClips(down: PointerEvent, a: Axis, track: Track, clips: Clip[], cli
   const end = Math.max(...moving.map((one) => one.end));
   // whatever is recorded elsewhere than it lies is drawn to where it was, too
   const back = [...new Set(moving.map((one) => one.shift))];
-  const places = [...placesFor(track, clips, chosen), ...(back.length === 1 ? [start - back[0]!] : [])];
-  const reach = SNAP * a.perPixel;
+  const pulled = pullerFor(a, track, clips, chosen, back.length === 1 ? [start - back[0]!] : []);
   const reset = () => {
     hand.move = null;
     hideAtHand();
@@ -115,18 +108,12 @@ function dragClips(down: PointerEvent, a: Axis, track: Track, clips: Clip[], cli
         return redraw();
       }
       let by = dx * a.perPixel * (event.altKey ? 0.1 : 1);
-      let held: number | null = null;
-      if (!isFree(event)) {
-        for (const edge of [start, end]) {
-          const at = nearest(places, edge + by);
-          if (held === null && Math.abs(at - edge - by) < 2 * reach) {
-            by = pull(edge + by, at, reach) - edge;
-            held = at;
-          }
-        }
+      for (const edge of [start, end]) {
+        const { at, place } = pulled(edge + by, event);
+        by = at - edge;
+        if (place !== null) break;
       }
       by = Math.max(by, -start);
-      showPlace(a, held);
       hand.move = { ids: chosen, seconds: by, lane: home };
       showAtHand(event.clientX, event.clientY, [`${signed(by, 3)} s`, `begins ${time(start + by)}`]);
       redraw();
@@ -174,8 +161,7 @@ function dragEnd(
   const least = useSession.getState().terms!.shortest_clip;
   const length = track.timeline.lengths[clip.recording] ?? Number.POSITIVE_INFINITY;
   const [begins, ends] = [Math.max(clip.shift, 0), clip.shift + length];
-  const places = placesFor(track, clips, new Set([clip.id]));
-  const reach = SNAP * a.perPixel;
+  const pulled = pullerFor(a, track, clips, new Set([clip.id]));
   const reset = () => {
     hand.end = null;
     hideAtHand();
@@ -185,12 +171,7 @@ function dragEnd(
   useView.setState({ selection: new Set([clip.id]), marks: new Set(), span: null });
   startDrag(down, {
     move: (dx, _, event) => {
-      let at = clip[edge] + dx * a.perPixel * (event.altKey ? 0.1 : 1);
-      const near = isFree(event) ? null : nearest(places, at);
-      if (near !== null && Math.abs(near - at) < 2 * reach) {
-        at = pull(at, near, reach);
-        showPlace(a, near);
-      } else hidePull();
+      let { at } = pulled(clip[edge] + dx * a.perPixel * (event.altKey ? 0.1 : 1), event);
       at =
         edge === "start"
           ? Math.min(Math.max(at, begins), clip.end - least)

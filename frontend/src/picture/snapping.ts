@@ -53,11 +53,15 @@ export function pull(at: number, place: number, reach: number): number {
 export function snapper(a: Axis, points: number[] = []) {
   const clips = focusedClips();
   const phrases = clips.flatMap((c) => (c.phrase_start === null ? [] : [c.phrase_start, c.phrase_end!]));
-  const kinds: [PlaceKind, ArrayLike<number>][] = [
+  return puller(a, [
     ["phrase", phrases],
     ["point", points],
     ["onset", useHeard.getState().onsets],
-  ];
+  ]);
+}
+
+/** The pull of some places, each kind in rising order. */
+export function puller(a: Axis, kinds: [PlaceKind, ArrayLike<number>][]) {
   const reach = SNAP * a.perPixel;
   return (at: number, event: { ctrlKey: boolean; metaKey: boolean }): Pulled => {
     let found: Pulled = { at, place: null, kind: null, holds: false };
@@ -83,10 +87,6 @@ function showPull(a: Axis, pulled: Pulled) {
   element.className = `snap-line${pulled.holds ? " snap-holds" : ""}`;
   element.dataset.kind = pulled.kind ?? "";
 }
-
-/** Show the place that holds or pulls, if any. */
-export const showPlace = (a: Axis, place: number | null) =>
-  showPull(a, { at: place ?? 0, place, kind: "clip", holds: true });
 
 export const hidePull = () => {
   if (element) element.hidden = true;

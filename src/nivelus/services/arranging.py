@@ -13,13 +13,13 @@ from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.errors import Refused
 from nivelus.services.answers import after_edit
-from nivelus.services.moves import LONGEST_SECONDS, Row, add_take, arrival, home_of, lay, put
-from nivelus.services.timeline import DAY, timeline_of
+from nivelus.services.moves import LONGEST_SECONDS, Row, add_take, homecoming, lay, put
+from nivelus.services.timeline import timeline_of
 from nivelus.services.views import ArrangementView, Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import Edit, require
-from nivelus.store.reading import clip_rows
+from nivelus.store.reading import DAY, clip_rows
 from nivelus.store.tables import Track, takes_of
 
 WAYS = ("own", "takes", "after", "stamps")
@@ -74,7 +74,7 @@ def _as_takes(bench: Workbench, edit: Edit, tracks: Sequence[Track]) -> None:
             origin = Row(track, item["number"], timeline_of(edit.db, track, item["number"]))
             number = add_take(target, _without(item["name"], name))
             clips = clip_rows(edit.db, track.id, item["number"])
-            lay(bench, edit, origin, Row(target, number, timeline_of(edit.db, target)), clips, 0.0, copy=False)
+            lay(bench, edit, origin, Row(target, number, timeline_of(edit.db, target)), clips, 0.0)
     target.name = name or target.name
 
 
@@ -84,7 +84,7 @@ def _one_after_the_other(bench: Workbench, edit: Edit, tracks: Sequence[Track]) 
     edit.label = f"{len(tracks)} tracks one after the other"
     for track in tracks[1:]:
         origin = Row(track, track.take, timeline_of(edit.db, track))
-        lay(bench, edit, origin, target, clip_rows(edit.db, track.id), end, copy=False)
+        lay(bench, edit, origin, target, clip_rows(edit.db, track.id), end)
         end += origin.timeline.duration
 
 
@@ -100,12 +100,11 @@ def _by_stamps(bench: Workbench, edit: Edit, tracks: Sequence[Track]) -> None:
     for row in rows:
         clips = clip_rows(edit.db, row.track.id, row.take)
         without += all(recording.stamp is None for recording in row.timeline.heard)
-        home = {clip.recording_id: home_of(edit, row, row.timeline.recorded(clip.recording_id)) for clip in clips}
-        away = [clip for clip in clips if clip.shift != home[clip.recording_id]]
-        if any(clip.locked for clip in away):
+        home = homecoming(edit, row, clips)
+        if any(one.clip.locked for one in home):
             raise Refused(f"Something on “{row.track.name}” is locked. Unlock it first (L).")
-        if away:
-            put(bench, edit, row, row, [arrival(row, row, clip, home[clip.recording_id] - clip.shift) for clip in away])
+        if home:
+            put(bench, edit, row, row, home)
     edit.label = f"{len(tracks)} tracks where their start stamps say"
     if without:
         edit.told = f"{without} without a start stamp {'stays' if without == 1 else 'stay'} at the beginning."

@@ -5,7 +5,7 @@ A clip without a phrase (a piece of a pause) has a gain like any other. A locked
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import replace
 
 import numpy as np
@@ -15,13 +15,13 @@ from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.marks.cells import measure_cell
 from nivelus.core.measure.grid import LevelGrid
-from nivelus.services.details import measurable, pin
-from nivelus.services.edits import run_edit
+from nivelus.services.details import pin
+from nivelus.services.edits import count_of, run_edit
 from nivelus.services.levels import clips_of
 from nivelus.services.owners import joined_curves
 from nivelus.services.sessions import NAME_LENGTH
 from nivelus.services.state import state_of
-from nivelus.services.timeline import Timeline
+from nivelus.services.timeline import Timeline, measurable
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
@@ -49,10 +49,8 @@ def set_gain(
         raise Refused("Say either by how much, or to which gain.")
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        free = [clip for clip in chosen_rows(edit, track, ids) if not clip.locked]
-        if not free:
-            raise Refused("What is selected is locked. Unlock it first (L).")
-        gains = {clip.id: _limited(clip.gain + by if by is not None else to or 0.0) for clip in free}
+        free = free_rows(edit, track, ids)
+        gains = {clip.id: limited(clip.gain + by if by is not None else to or 0.0) for clip in free}
         edit.change_many(
             Clip,
             free,
@@ -61,8 +59,8 @@ def set_gain(
                 for id, gain in gains.items()
             },
         )
-        what = _name(free)
-        edit.label = f"{what} by {by:+.1f} dB" if by is not None else f"{what} to {_limited(to or 0.0):+.1f} dB"
+        what = count_of(len(free), "phrase")
+        edit.label = f"{what} by {by:+.1f} dB" if by is not None else f"{what} to {limited(to or 0.0):+.1f} dB"
 
     return run_edit(bench, track_id, "Clip gain", revision, work)
 
@@ -76,7 +74,7 @@ def set_flag(bench: Workbench, track_id: str, revision: int, ids: list[str], fla
             changing = [clip for clip in chosen if clip.locked != on]
             pin(edit, track, timeline, state_of(bench, edit.db, edit.session, track, timeline), changing, on)
         edit.change_many(Clip, chosen, {clip.id: {flag: on} for clip in chosen})
-        edit.label = f"{FLAGS[flag][0 if on else 1]} {_name(chosen)}"
+        edit.label = f"{FLAGS[flag][0 if on else 1]} {count_of(len(chosen), 'phrase')}"
 
     return run_edit(bench, track_id, "Flag", revision, work)
 
@@ -217,11 +215,16 @@ def chosen_rows(edit: Edit, track: Track, ids: Iterable[str]) -> list[ClipRow]:
     return [clips[clips.places[id]] for id in wanted]
 
 
-def _name(clips: Sequence[Clip | ClipRow]) -> str:
-    return "1 phrase" if len(clips) == 1 else f"{len(clips)} phrases"
+def free_rows(edit: Edit, track: Track, ids: Iterable[str]) -> list[ClipRow]:
+    """Those of some clips that are not locked. Raises Refused where all of them are."""
+    free = [clip for clip in chosen_rows(edit, track, ids) if not clip.locked]
+    if not free:
+        raise Refused("What is selected is locked. Unlock it first (L).")
+    return free
 
 
-def _limited(gain: float) -> float:
+def limited(gain: float) -> float:
+    """A clip gain within its range, to a hundredth of a dB."""
     return round(min(max(gain, GAIN_RANGE[0]), GAIN_RANGE[1]), 2) + 0.0
 
 

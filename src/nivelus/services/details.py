@@ -24,7 +24,7 @@ from nivelus.core.marks.mark import Mark
 from nivelus.services.edits import run_edit
 from nivelus.services.levels import phrases_of
 from nivelus.services.state import owners_of_track, rules_of, state_of
-from nivelus.services.timeline import MISSING, Timeline
+from nivelus.services.timeline import MISSING, Timeline, measurable
 from nivelus.services.views import Changed, TrialView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
@@ -264,12 +264,6 @@ def put_found(edit: Edit, track: Track, timeline: Timeline, id: str | None, deta
         edit.db.add(MarkSet(track_id=track.id, recording_id=id, data=data))
     else:
         row.data = data
-
-
-def measurable(timeline: Timeline) -> None:
-    """Raises Refused where something of a track is missing, so that nothing can be measured."""
-    if timeline.missing:
-        raise Refused(MISSING)
 
 
 def pin(edit: Edit, track: Track, timeline: Timeline, state: TrackState, locked: Iterable[ClipRow], on: bool) -> None:

@@ -36,7 +36,7 @@ from nivelus.core.gain.edits import (
     smooth,
     thin,
 )
-from nivelus.services.edits import run_edit
+from nivelus.services.edits import count_of, run_edit
 from nivelus.services.owners import (
     EVERYWHERE,
     WIDEST_RANGE,
@@ -482,8 +482,3 @@ def _with_ramps(curve: Curve, start: float, end: float) -> tuple[float, float]:
 def put_lane(edit: Edit, track: Track, timeline: Timeline, lane: str, curve: Curve) -> None:
     """Make a curve the ride or the trim."""
     lane_owner(edit, track, timeline, lane).put(curve, track)
-
-
-def count_of(count: int, what: str) -> str:
-    """So many of something, in words."""
-    return f"1 {what}" if count == 1 else f"{count} {what}s"

@@ -14,6 +14,11 @@ from nivelus.store.history import Edit, require
 from nivelus.store.tables import Track
 
 
+def count_of(count: int, what: str) -> str:
+    """So many of something, in the words of a label."""
+    return f"1 {what}" if count == 1 else f"{count} {what}s"
+
+
 def run_edit(
     bench: Workbench,
     track_id: str,

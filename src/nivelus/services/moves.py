@@ -18,17 +18,16 @@ from nivelus.core.chain.placing import moved_name
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.marks.mark import COLUMNS
-from nivelus.services.clips import chosen_rows, measure_clip, phrase_within
-from nivelus.services.edits import run_edit
-from nivelus.services.timeline import DAY, Recorded, Timeline, timeline_of
+from nivelus.services.clips import chosen_rows, free_rows, measure_clip, phrase_within
+from nivelus.services.edits import count_of, run_edit
+from nivelus.services.timeline import Timeline, timeline_of
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
 from nivelus.store.packing import pack_table, unpack
-from nivelus.store.reading import ClipRow, clip_rows
+from nivelus.store.reading import DAY, ClipRow, Recorded, clip_rows
 from nivelus.store.tables import Clip, Detail, Lane, MarkSet, Track, new_id, takes_of
 
-LOCKED = "What is selected is locked. Unlock it first (L)."
 _SPANS = ("start", "end", "phrase_start", "phrase_end")
 LONGEST_SECONDS = 6 * 3600
 """Where the last clip of a track ends at the latest; a longer recording may lie where it is."""
@@ -67,6 +66,10 @@ class Arrival:
         """Where it ends."""
         return int(self.values["end"])
 
+    def copied(self) -> Clip:
+        """A clip of its own that lies there, as the other did where it was."""
+        return Clip(**self.clip._asdict() | self.values | {"id": new_id(), "locked": False})
+
 
 def move(
     bench: Workbench,
@@ -81,10 +84,10 @@ def move(
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         origin = Row(track, track.take, timeline)
-        clips = _free(edit, track, ids)
+        clips = free_rows(edit, track, ids)
         target = row_of(edit, origin, to_track, to_take)
-        lay(bench, edit, origin, target, clips, by, copy=False)
-        what = count_of(clips)
+        lay(bench, edit, origin, target, clips, by)
+        what = count_of(len(clips), "phrase")
         edit.label = f"Move {what} by {_seconds(by)}" if target is origin else f"Move {what} to {_name(target)}"
 
     return run_edit(bench, track_id, "Move", revision, work)
@@ -108,7 +111,7 @@ def paste(
         first = min(clip.start for clip in clips) / origin.rate
         target = row_of(edit, here, None, to_take)
         lay(bench, edit, origin, target, clips, at - first, copy=True)
-        edit.label = f"Copy {count_of(clips)}" + ("" if target is origin else f" to {_name(target)}")
+        edit.label = f"Copy {count_of(len(clips), 'phrase')}" + ("" if target is origin else f" to {_name(target)}")
 
     return run_edit(bench, track_id, "Copy", revision, work)
 
@@ -117,12 +120,12 @@ def take_out(bench: Workbench, track_id: str, revision: int, ids: Sequence[str])
     """Take clips out; silence is left where they were."""
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        clips = _free(edit, track, ids)
+        clips = free_rows(edit, track, ids)
         if len(clips) == len(clip_rows(edit.db, track.id)):
             raise Refused("That is all there is on this track. Take the track out instead, or leave something.")
         for clip in clips:
             edit.db.delete(require(edit.db, Clip, clip.id, "phrase"))
-        edit.label = f"Take out {count_of(clips)}"
+        edit.label = f"Take out {count_of(len(clips), 'phrase')}"
 
     return run_edit(bench, track_id, "Take out", revision, work)
 
@@ -142,7 +145,7 @@ def close_gap(bench: Workbench, track_id: str, revision: int, clip_id: str) -> C
         if any(clip.locked for clip in following):
             raise Refused("Something that follows is locked. Unlock it first (L).")
         here = Row(track, track.take, timeline)
-        lay(bench, edit, here, here, following, -gap / here.rate, copy=False)
+        lay(bench, edit, here, here, following, -gap / here.rate)
         edit.label = f"Close a gap of {gap / here.rate:.2f} s"
 
     return run_edit(bench, track_id, "Close a gap", revision, work)
@@ -153,14 +156,12 @@ def bring_home(bench: Workbench, track_id: str, revision: int, ids: Sequence[str
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         here = Row(track, track.take, timeline)
-        clips = _free(edit, track, ids)
-        home = {clip.recording_id: home_of(edit, here, timeline.recorded(clip.recording_id)) for clip in clips}
-        away = [clip for clip in clips if clip.shift != home[clip.recording_id]]
-        if not away:
+        clips = free_rows(edit, track, ids)
+        home = homecoming(edit, here, clips)
+        if not home:
             raise Refused("This lies where it was recorded.")
-        arrivals = [arrival(here, here, clip, home[clip.recording_id] - clip.shift) for clip in away]
-        put(bench, edit, here, here, arrivals, copy=False)
-        edit.label = f"{count_of(away)} back to where recorded"
+        put(bench, edit, here, here, home)
+        edit.label = f"{count_of(len(home), 'phrase')} back to where recorded"
 
     return run_edit(bench, track_id, "Back to where it was recorded", revision, work)
 
@@ -170,7 +171,7 @@ def trim(bench: Workbench, track_id: str, revision: int, clip_id: str, edge: str
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         here = Row(track, track.take, timeline)
-        (clip,) = _free(edit, track, [clip_id])
+        (clip,) = free_rows(edit, track, [clip_id])
         least = round(SHORTEST_CLIP_SECONDS * here.rate)
         begins, ends = clip.shift, clip.shift + timeline.span_of(clip.recording_id)
         position = round(at * here.rate)
@@ -203,8 +204,6 @@ def row_of(edit: Edit, here: Row, track_id: str | None, take: int | None) -> Row
         return here
     if number == _NEW_TAKE:
         number = add_take(track)
-    elif number not in {item["number"] for item in takes_of(track)}:
-        raise NotFound("This take is not there any more.")
     return Row(track, number, timeline_of(edit.db, track, number))
 
 
@@ -217,8 +216,8 @@ def add_take(track: Track, name: str | None = None) -> int:
 
 
 def lay(
-    bench: Workbench, edit: Edit, origin: Row, target: Row, clips: Sequence[ClipRow], by: float, copy: bool
-) -> list[Arrival]:
+    bench: Workbench, edit: Edit, origin: Row, target: Row, clips: Sequence[ClipRow], by: float, copy: bool = False
+) -> None:
     """Lay clips of one row into another, or elsewhere in their own, moved by seconds; what they cover is trimmed."""
     first = min(clip.start for clip in clips) / origin.rate
     by = max(by, -first)
@@ -226,7 +225,6 @@ def lay(
     if not copy and target is origin and all(one.start == one.clip.start for one in arrivals):
         raise Refused("It lies at the beginning: there is nothing before it.")
     put(bench, edit, origin, target, arrivals, copy)
-    return arrivals
 
 
 def arrival(origin: Row, target: Row, clip: ClipRow, by: int) -> Arrival:
@@ -240,7 +238,15 @@ def arrival(origin: Row, target: Row, clip: ClipRow, by: int) -> Arrival:
     return Arrival(clip, values | {"track_id": target.track.id, "take": target.take})
 
 
+def homecoming(edit: Edit, row: Row, clips: Sequence[ClipRow]) -> list[Arrival]:
+    """Those of some clips that do not lie where they were recorded, as they do there."""
+    home = {clip.recording_id: home_of(edit, row, row.timeline.recorded(clip.recording_id)) for clip in clips}
+    away = [clip for clip in clips if clip.shift != home[clip.recording_id]]
+    return [arrival(row, row, clip, home[clip.recording_id] - clip.shift) for clip in away]
+
+
 def put(bench: Workbench, edit: Edit, origin: Row, target: Row, arrivals: Sequence[Arrival], copy: bool = False) -> None:
+    """Let clips lie where they are to come to; what is there makes room, and what the hand made of them goes along."""
     spans = sorted((one.start, one.end) for one in arrivals)
     if spans[-1][1] > max(LONGEST_SECONDS * target.rate, target.timeline.frames):
         raise Refused(f"A track is {LONGEST_SECONDS // 3600} hours long at most. Put this earlier.")
@@ -250,7 +256,7 @@ def put(bench: Workbench, edit: Edit, origin: Row, target: Row, arrivals: Sequen
     make_room(bench, edit, target, [(one.start, one.end) for one in arrivals], stays)
     if copy:
         for one in arrivals:
-            edit.db.add(Clip(**one.clip._asdict() | one.values | {"id": new_id(), "locked": False}))
+            edit.db.add(one.copied())
     else:
         edit.change_many(Clip, [one.clip for one in arrivals], {one.clip.id: one.values for one in arrivals})
     carry(edit, origin, target, arrivals, copy)
@@ -319,6 +325,14 @@ def remove_track(edit: Edit, track: Track, left: bool = False) -> None:
     edit.db.delete(track)
 
 
+def take_name(track: Track, number: int) -> str:
+    """What a take is called. Raises NotFound."""
+    for item in takes_of(track):
+        if item["number"] == number:
+            return str(item["name"])
+    raise NotFound("This take is not there any more.")
+
+
 def drop_take(track: Track, take: int) -> None:
     """Take a take off the list of a track; where it was the one that is heard, the first of the others is."""
     track.takes = [item for item in takes_of(track) if item["number"] != take]
@@ -326,11 +340,6 @@ def drop_take(track: Track, take: int) -> None:
         track.take = track.takes[0]["number"]
     if len(track.takes) == 1:
         track.takes = []
-
-
-def count_of(clips: Sequence[Clip | ClipRow]) -> str:
-    """So many clips, in words."""
-    return "1 phrase" if len(clips) == 1 else f"{len(clips)} phrases"
 
 
 def _leave(edit: Edit, origin: Row, gone: Collection[str]) -> None:
@@ -423,17 +432,9 @@ def _uncovered(start: int, end: int, spans: Sequence[tuple[int, int]], least: in
     return [(a, b) for a, b in left if b - a >= least]
 
 
-def _free(edit: Edit, track: Track, ids: Sequence[str]) -> list[ClipRow]:
-    free = [clip for clip in chosen_rows(edit, track, ids) if not clip.locked]
-    if not free:
-        raise Refused(LOCKED)
-    return free
-
-
 def _name(row: Row) -> str:
-    takes = takes_of(row.track)
-    name = next((item["name"] for item in takes if item["number"] == row.take), row.track.name)
-    return row.track.name if len(takes) == 1 else f"{name} of {row.track.name}"
+    name = row.track.name
+    return name if len(takes_of(row.track)) == 1 else f"{take_name(row.track, row.take)} of {name}"
 
 
 def _seconds(by: float) -> str:

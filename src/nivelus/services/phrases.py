@@ -9,11 +9,11 @@ from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.services.clips import measure_clip, phrase_within
-from nivelus.services.details import measurable, put_found
+from nivelus.services.details import put_found
 from nivelus.services.edits import run_edit
 from nivelus.services.imports import clip_of
 from nivelus.services.levels import clips_of
-from nivelus.services.timeline import Timeline
+from nivelus.services.timeline import Timeline, measurable
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit

@@ -19,8 +19,8 @@ from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import SILENT, Curve, Shape
 from nivelus.core.gain.edits import shift
 from nivelus.core.measure.grid import FRAME, LevelGrid
-from nivelus.services.drawing import RAMP, count_of, put_lane
-from nivelus.services.edits import run_edit
+from nivelus.services.drawing import RAMP, put_lane
+from nivelus.services.edits import count_of, run_edit
 from nivelus.services.settling import settle_phrases
 from nivelus.services.state import owners_of_track, state_of, working_range
 from nivelus.services.targets import limits_of

@@ -14,10 +14,10 @@ from sqlmodel import col, select
 
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
-from nivelus.services.clips import GAIN_RANGE
+from nivelus.services.clips import limited
 from nivelus.services.edits import run_edit
 from nivelus.services.levels import levels_by_clip, view_clips
-from nivelus.services.moves import Row, arrival, carry, cut_phrase, drop_take, make_room
+from nivelus.services.moves import Row, arrival, carry, cut_phrase, drop_take, make_room, take_name
 from nivelus.services.sessions import clean_name
 from nivelus.services.state import owners_of_track, state_of
 from nivelus.services.timeline import Timeline, timeline_of
@@ -25,7 +25,7 @@ from nivelus.services.views import Changed, TakesView, TakeView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
 from nivelus.store.reading import ClipRow, clip_rows
-from nivelus.store.tables import Clip, Detail, Track, new_id, takes_of
+from nivelus.store.tables import Clip, Detail, Track, takes_of
 
 LEAST_SHARED = 0.3
 """Share of a phrase, or of the one in hand, that both have in common where one stands for the other."""
@@ -62,7 +62,7 @@ def switch(bench: Workbench, track_id: str, revision: int, number: int) -> Chang
     """Hear another take of a track."""
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        name = _name(track, number)
+        name = take_name(track, number)
         track.take = number
         edit.label = f"Hear {name}"
 
@@ -73,7 +73,7 @@ def rename(bench: Workbench, track_id: str, revision: int, number: int, name: st
     """Give a take another name."""
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        _name(track, number)
+        take_name(track, number)
         clean = clean_name(name)
         track.takes = [item | ({"name": clean} if item["number"] == number else {}) for item in takes_of(track)]
 
@@ -84,7 +84,7 @@ def remove(bench: Workbench, track_id: str, revision: int, number: int) -> Chang
     """Take a take out of a track; the last one stays."""
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        name = _name(track, number)
+        name = take_name(track, number)
         if len(takes_of(track)) == 1:
             raise Refused("This is the only take. Take the track out instead.")
         for table in (Detail, Clip):
@@ -116,11 +116,10 @@ def match(bench: Workbench, track_id: str, revision: int) -> Changed:
             if number == track.take or not by:
                 continue
             rows = [clip for clip in clip_rows(edit.db, track.id, number) if not clip.locked]
-            low, high = GAIN_RANGE
-            gains = {clip.id: {"gain": round(min(max(clip.gain + by, low), high), 2)} for clip in rows}
+            gains = {clip.id: {"gain": limited(clip.gain + by)} for clip in rows}
             edit.change_many(Clip, rows, gains)
             moved += 1
-        edit.label = f"Match {moved} take{'' if moved == 1 else 's'} to {_name(track, track.take)}"
+        edit.label = f"Match {moved} take{'' if moved == 1 else 's'} to {take_name(track, track.take)}"
 
     return run_edit(bench, track_id, "Match takes", revision, work)
 
@@ -137,7 +136,7 @@ def choose(bench: Workbench, track_id: str, revision: int, clip_id: str, number:
         clip = rows[place]
         if clip.locked:
             raise Refused("This phrase is locked. Unlock it first (L).")
-        name = _name(track, number)
+        name = take_name(track, number)
         if number == track.take:
             raise Refused("This is the take that is heard.")
         there = Row(track, number, timeline_of(edit.db, track, number))
@@ -208,8 +207,7 @@ def _exchange(
     beside = {rows[at].id for at in (place - 1, place, place + 1) if 0 <= at < len(rows)}
     make_room(bench, edit, here, [(start, end)], beside)
     for one in arrivals:
-        values = one.clip._asdict() | one.values | {"id": new_id(), "locked": False}
-        copied = Clip(**values)
+        copied = one.copied()
         if (copied.start, copied.end) != (one.clip.start, one.clip.end):
             cut_phrase(bench, copied, there.timeline)
         edit.db.add(copied)
@@ -247,13 +245,6 @@ def _joins(
     start = min(max(start, begins), (first.phrase_end or first.end) - 1)
     end = max(min(end, ends), (last.phrase_start or last.start) + 1)
     return start, end
-
-
-def _name(track: Track, number: int) -> str:
-    for item in takes_of(track):
-        if item["number"] == number:
-            return str(item["name"])
-    raise NotFound("This take is not there any more.")
 
 
 def _length(clip: ClipRow) -> int:

@@ -13,11 +13,10 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from threading import Lock
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from sqlalchemy import inspect, select
 from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.chain.placing import Runs
@@ -28,39 +27,11 @@ from nivelus.core.measure.kernel import BINS_PER_FRAME
 from nivelus.core.measure.waveform import pyramid
 from nivelus.core.sound.timeline import Composed, Piece
 from nivelus.services.workbench import Workbench
-from nivelus.store.reading import clip_rows
-from nivelus.store.tables import Recording, Track, takes_of
+from nivelus.store.reading import Recorded, clip_rows, recorded_by_id
+from nivelus.store.tables import Track, takes_of
 
 MISSING = "The sound file of this track is missing. Bring it in again."
-DAY = 86_400
-"""Seconds."""
 _KEPT = 3
-
-
-class Recorded(NamedTuple):
-    """A recording as the database has it, see ``store.tables.Recording``."""
-
-    id: str
-    hash: str
-    suffix: str
-    format: str
-    subtype: str
-    sample_rate: int
-    channels: int
-    frames: int
-    time_reference: int | None
-    room_tone: float
-    shows_esses: bool
-    missing: bool
-
-    @property
-    def stamp(self) -> float | None:
-        """When it begins, seconds since midnight; a stamp of 0 is none, as recorders without a clock write it."""
-        return (self.time_reference / self.sample_rate) % DAY if self.time_reference else None
-
-
-_TABLE = inspect(Recording).local_table
-_COLUMNS = [_TABLE.c[name] for name in Recorded._fields]
 
 
 @dataclass(frozen=True)
@@ -156,7 +127,7 @@ def timelines_of(db: DbSession, tracks: Sequence[Track], take: int | None = None
     """The timelines of some tracks."""
     runs = [clip_rows(db, track.id, take).runs for track in tracks]
     ids = {track.recording_id for track in tracks} | {run.recording for own in runs for run in own if run.recording}
-    known = recorded(db, ids)
+    known = recorded_by_id(db, ids)
     timelines = []
     for track, own in zip(tracks, runs, strict=True):
         if track.recording_id not in known:
@@ -165,12 +136,6 @@ def timelines_of(db: DbSession, tracks: Sequence[Track], take: int | None = None
         used |= {run.recording: known[run.recording] for run in own if run.recording}
         timelines.append(Timeline(used[None], own, tuple(used.items())))
     return timelines
-
-
-def recorded(db: DbSession, ids: set[str]) -> dict[str, Recorded]:
-    """Recordings by their ids, those that are there."""
-    rows = map(Recorded._make, db.execute(select(*_COLUMNS).where(_TABLE.c.id.in_(ids))))
-    return {row.id: row for row in rows}
 
 
 # --- what is measured and read of it
@@ -199,11 +164,10 @@ def grid_of(bench: Workbench, timeline: Timeline) -> LevelGrid:
     return grid
 
 
-def grid_to_measure(bench: Workbench, timeline: Timeline) -> LevelGrid:
-    """The grid for an edit that measures. Raises Refused where sound is missing."""
+def measurable(timeline: Timeline) -> None:
+    """Raises Refused where something of a track is missing, so that nothing can be measured."""
     if timeline.missing:
         raise Refused(MISSING)
-    return grid_of(bench, timeline)
 
 
 def wave_of(bench: Workbench, timeline: Timeline) -> tuple[npt.NDArray[np.float16], int]:

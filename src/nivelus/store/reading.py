@@ -8,7 +8,7 @@ exchanged; nothing is read twice. Only edits change these rows, and each raises 
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from threading import Lock
@@ -33,6 +33,8 @@ from nivelus.store.tables import Lane as LaneTable
 
 _CLIPS, _DETAILS, _LANES = (inspect(table).local_table for table in (Clip, Detail, LaneTable))
 _MARKS, _SESSIONS, _TRACKS, _RECORDINGS = (inspect(table).local_table for table in (MarkSet, Session, Track, Recording))
+DAY = 86_400
+"""Seconds."""
 _KEPT = 6
 
 
@@ -62,6 +64,28 @@ class ClipRow(NamedTuple):
     take: int
     recording_id: str | None
     shift: int
+
+
+class Recorded(NamedTuple):
+    """A recording as the database has it, see ``store.tables.Recording``."""
+
+    id: str
+    hash: str
+    suffix: str
+    format: str
+    subtype: str
+    sample_rate: int
+    channels: int
+    frames: int
+    time_reference: int | None
+    room_tone: float
+    shows_esses: bool
+    missing: bool
+
+    @property
+    def stamp(self) -> float | None:
+        """When it begins, seconds since midnight; a stamp of 0 is none, as recorders without a clock write it."""
+        return (self.time_reference / self.sample_rate) % DAY if self.time_reference else None
 
 
 class ClipRows(list[ClipRow]):
@@ -215,6 +239,13 @@ def lanes_of(db: DbSession, track_id: str) -> Lanes:
     return rows.lanes
 
 
+def recorded_by_id(db: DbSession, ids: Collection[str]) -> dict[str, Recorded]:
+    """Recordings by their ids, those that are there."""
+    columns = [_RECORDINGS.c[name] for name in Recorded._fields]
+    rows = map(Recorded._make, db.execute(select(*columns).where(_RECORDINGS.c.id.in_(ids))))
+    return {row.id: row for row in rows}
+
+
 def carry(edit: Edit) -> dict[str, TrackRows | None]:
     """Carry what is kept over to the revision that an edit has made, with what it changed exchanged.
 
@@ -237,7 +268,7 @@ def carry(edit: Edit) -> dict[str, TrackRows | None]:
             made = [_hand(side) for side in sides if (side["track_id"], side["take"]) == (track_id, take)]
             new = TrackRows(
                 old.rate,
-                takes.get(track_id) == take if track_id in takes else old.heard,
+                take == takes[track_id] if track_id in takes else old.heard,
                 None if old.clips is None else old.clips.exchanged(clips.get(track_id, []), track_id, take),
                 None if old.hands is None else _exchanged(old.hands, {row["id"] for row in hand}, made),
                 None if track_id in marks else old.found,

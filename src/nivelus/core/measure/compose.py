@@ -17,10 +17,9 @@ import numpy.typing as npt
 from nivelus.core.measure.grid import COLUMNS, FRAMES_PER_SECOND, LevelGrid, frame_count
 from nivelus.core.measure.kernel import BINS_PER_FRAME, lay_frames
 
-_PEAKS = [COLUMNS.index(name) for name in ("peak", "true_peak")]
-_POWERS = [COLUMNS.index(name) for name in COLUMNS if name not in ("peak", "true_peak")]
-_K = COLUMNS.index("k")
 _IS_PEAK = np.array([name in ("peak", "true_peak") for name in COLUMNS])
+_PEAKS, _POWERS = np.flatnonzero(_IS_PEAK), np.flatnonzero(~_IS_PEAK)
+_K = COLUMNS.index("k")
 _LEAST = 1e-6
 """Share of a frame below which it is not covered at all: less than a sample at any rate."""
 
@@ -51,13 +50,12 @@ def compose(parts: Sequence[Part], grids: Sequence[LevelGrid], rate: int, sample
     edges: dict[int, list[_Edge]] = {}
     # plain arrays: slices of files that are mapped are dear
     sources = {id(grid): np.asarray(grid.data).view(np.ndarray) for grid in grids}
+    weights = {id(grid): _weights(grid.channels, channels) for grid in grids}
     for part, grid in zip(parts, grids, strict=True):
-        weights = _weights(grid.channels, channels)
-        found = _lay(data, length, part, sources[id(grid)], rate, weights)
+        found = _lay(data, length, part, sources[id(grid)], rate, weights[id(grid)])
         edges.setdefault(id(grid), []).extend(found)
-    own = {id(grid): _weights(grid.channels, channels) for grid in grids}
     for name, found in edges.items():
-        _lay_edges(data, sources[name], found, own[name])
+        _lay_edges(data, sources[name], found, weights[name])
     return LevelGrid(data, rate, samples, channels)
 
 
