@@ -27,7 +27,7 @@ import numpy.typing as npt
 
 from nivelus.core.errors import BrokenSamples, SilentSound, TooLoud
 from nivelus.core.measure.filters import TRUE_PEAK_TAPS, k_weighting, voice_bands
-from nivelus.core.measure.kernel import BINS_PER_FRAME, faults, measure_channel, true_peaks
+from nivelus.core.measure.kernel import BINS_PER_FRAME, faults, measure_channel, measure_wave, true_peaks
 from nivelus.core.sound.reader import Samples, SoundInfo, SoundReader
 
 FRAME = 0.01
@@ -35,7 +35,7 @@ FRAME = 0.01
 FRAMES_PER_SECOND = 100
 COLUMNS = ("k", "plain", "voiced", "mid", "high", "peak", "true_peak", "low", "body")
 
-_STRETCH_SECONDS = 10
+_STRETCH_SECONDS = 30
 _SETTLE_SECONDS = 0.5
 
 Progress = Callable[[float], None]
@@ -191,8 +191,9 @@ def measure_samples(samples: Samples, rate: int) -> LevelGrid:
     borders = frame_borders(len(samples), rate)
     data = np.zeros((len(borders) - 1, len(COLUMNS)), np.float32)
     wave = np.zeros(((len(borders) - 1) * BINS_PER_FRAME, 2), np.float32)
-    pad = np.zeros((TRUE_PEAK_TAPS, samples.shape[1]), samples.dtype)
-    _measure_block(np.concatenate([pad, samples, pad]), borders + TRUE_PEAK_TAPS, rate, data, wave)
+    settle = _settle(rate)
+    block = np.pad(samples, ((settle, TRUE_PEAK_TAPS), (0, 0)))
+    _measure_block(block, borders + settle, rate, data, wave)
     return LevelGrid(data, rate, len(samples), samples.shape[1])
 
 
@@ -200,7 +201,7 @@ def _measure_stretch(reader: SoundReader, borders: npt.NDArray[np.int64]) -> Str
     """The frames between ``borders`` and their waveform."""
     rate = reader.info.sample_rate
     start, stop = int(borders[0]), int(borders[-1])
-    settle = max(TRUE_PEAK_TAPS, int(_SETTLE_SECONDS * rate))
+    settle = _settle(rate)
     block = reader.read(max(0, start - settle), stop + TRUE_PEAK_TAPS - max(0, start - settle))
     for channel in block.T:
         broken, beyond = faults(channel)
@@ -226,6 +227,11 @@ def _measure_stretch(reader: SoundReader, borders: npt.NDArray[np.int64]) -> Str
     return data, wave.astype(np.float16)
 
 
+def _settle(rate: int) -> int:
+    """Samples after which filters and interpolator have forgotten what was before."""
+    return max(TRUE_PEAK_TAPS, int(_SETTLE_SECONDS * rate))
+
+
 def _measure_block(
     block: Samples,
     borders: npt.NDArray[np.int64],
@@ -233,14 +239,15 @@ def _measure_block(
     data: npt.NDArray[np.float32],
     wave: npt.NDArray[np.float32],
 ) -> None:
-    k, bands = k_weighting(rate), voice_bands(rate)
+    sections = np.concatenate([k_weighting(rate)[None], voice_bands(rate)])
     frames, channels = len(borders) - 1, block.shape[1]
     sums = np.zeros((frames, 7))
     peaks, tops = np.zeros(frames, np.float32), np.zeros(frames, np.float32)
     part = np.zeros((frames * BINS_PER_FRAME, 2), np.float32)
     for number in range(channels):
         x = np.ascontiguousarray(block[:, number])
-        measure_channel(x, borders, k, bands, sums, peaks, part)
+        measure_channel(x, borders, sections, sums)
+        measure_wave(x, borders, peaks, part)
         true_peaks(x.astype(np.float32, copy=False), borders, peaks, tops)
         data[:, 0] += sums[:, 0]
         data[:, 1:5] += sums[:, 1:5] / channels

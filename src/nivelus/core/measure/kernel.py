@@ -1,6 +1,6 @@
 """The inner loop of the level grid: one pass over one channel, compiled by Numba.
 
-The twelve recursions of a sample do not depend on each other, so the processor works on them side by side; the
+The recursions of a filter need each sample before the next, so eight stretches of time are filtered side by side; the
 interpolator of the true peak is written so that it is vectorised along time. No array is made inside the loops.
 """
 
@@ -34,113 +34,171 @@ LOUDEST = 1000.0
 @numba.njit(nogil=True, cache=True)
 def faults(x: npt.NDArray[Any]) -> tuple[bool, int]:
     """Whether ``x`` (n,) holds anything that is no finite number, and how many samples lie beyond LOUDEST."""
-    total, beyond = 0.0, 0
+    wrong, beyond = 0, 0
     for value in x:
-        # x - x is 0 for every finite number and NaN for all others
-        total += value - value
-        beyond += abs(value) > LOUDEST
-    return total != 0.0, beyond
+        # so written, whatever is no number is counted as well
+        wrong += not abs(value) <= LOUDEST
+    if wrong:
+        for value in x:
+            beyond += abs(value) > LOUDEST
+            # x - x is 0 for every finite number and NaN for all others
+            if value - value != 0:
+                return True, 0
+    return False, beyond
+
+
+LANES = 8
+"""Stretches of a channel that are filtered side by side: one register of the processor holds the same filter of all."""
+_SECTIONS, _SUMS = 12, 7
+_FIRST_SUM = LANES * (1 + 2 * _SECTIONS)
 
 
 @numba.njit(nogil=True, cache=True, fastmath=True)
 def measure_channel(
     x: npt.NDArray[Any],
     borders: npt.NDArray[np.int64],
-    k: npt.NDArray[np.float64],
-    bands: npt.NDArray[np.float64],
+    sections: npt.NDArray[np.float64],
     sums: npt.NDArray[np.float64],
-    peaks: npt.NDArray[np.float32],
-    wave: npt.NDArray[np.float32],
 ) -> None:
-    """Filter one channel and add up its frames.
+    """Filter one channel and add up its frames. O(n).
 
     Parameters
     ----------
-    x : (n,) samples; those before ``borders[0]`` only settle the filters
+    x : (n,) samples; those before ``borders[0]`` only settle the filters, of each of the LANES as many
     borders : (m + 1,) first sample of each frame in ``x``, and the end of the last
-    k, bands : sections from ``k_weighting`` and ``voice_bands``
+    sections : (6, 2, 5) from ``k_weighting`` and ``voice_bands``
     sums : (m, 7) filled with the mean square of: K-weighted, plain, and the five bands
-    peaks : (m,) filled with the sample peak
-    wave : (m * BINS_PER_FRAME, 2) filled with the lowest and highest sample of each bin
     """
-    k00, k01, k02, k03, k04 = k[0]
-    k10, k11, k12, k13, k14 = k[1]
-    a00, a01, a02, a03, a04 = bands[0, 0]
-    a10, a11, a12, a13, a14 = bands[0, 1]
-    b00, b01, b02, b03, b04 = bands[1, 0]
-    b10, b11, b12, b13, b14 = bands[1, 1]
-    c00, c01, c02, c03, c04 = bands[2, 0]
-    c10, c11, c12, c13, c14 = bands[2, 1]
-    d00, d01, d02, d03, d04 = bands[3, 0]
-    d10, d11, d12, d13, d14 = bands[3, 1]
-    e00, e01, e02, e03, e04 = bands[4, 0]
-    e10, e11, e12, e13, e14 = bands[4, 1]
-    ks0 = ks1 = kt0 = kt1 = as0 = as1 = at0 = at1 = 0.0
-    bs0 = bs1 = bt0 = bt1 = cs0 = cs1 = ct0 = ct1 = 0.0
-    ds0 = ds1 = dt0 = dt1 = es0 = es1 = et0 = et1 = 0.0
-    count = len(borders) - 1
-    for frame in range(-1, count):
-        start = 0 if frame < 0 else borders[frame]
-        stop = borders[0] if frame < 0 else borders[frame + 1]
-        part = x[start:stop]
+    count, settle = len(borders) - 1, borders[0]
+    each = -(-count // LANES)
+    w = np.zeros(_FIRST_SUM + LANES * _SUMS)
+    frame, at, left = np.zeros(LANES, np.int64), np.zeros(LANES, np.int64), np.zeros(LANES, np.int64)
+    for lane in range(LANES):
+        frame[lane] = min(lane * each, count)
+        at[lane] = borders[frame[lane]] - settle
+    _filter(w, x, at, settle, sections)
+    w[_FIRST_SUM:] = 0.0
+    for lane in range(LANES):
+        at[lane] += settle
+    while True:
+        # as far as none of them comes to the end of its frame; one that is done filters what nobody asks for
+        length = np.int64(0)
+        for lane in range(LANES):
+            last = min((lane + 1) * each, count)
+            while left[lane] == 0 and frame[lane] < last:
+                left[lane] = borders[frame[lane] + 1] - borders[frame[lane]]
+                if left[lane] == 0:
+                    frame[lane] += 1
+            if frame[lane] == last:
+                at[lane] = 0
+            elif length == 0 or left[lane] < length:
+                length = left[lane]
+        if length == 0:
+            return
+        _filter(w, x, at, length, sections)
+        for lane in range(LANES):
+            at[lane] += length
+            if left[lane] == 0:
+                continue
+            left[lane] -= length
+            if left[lane] == 0:
+                own = frame[lane]
+                for column in range(_SUMS):
+                    place = _FIRST_SUM + column * LANES + lane
+                    sums[own, column] = w[place] / (borders[own + 1] - borders[own])
+                    w[place] = 0.0
+                frame[lane] += 1
+
+
+@numba.njit(nogil=True, cache=True, fastmath=True)
+def _section(w: npt.NDArray[np.float64], place: int, v: float, b0: float, b1: float, b2: float, a1: float, a2: float) -> float:
+    """One sample through a second-order section, whose memory lies at ``place`` and LANES behind it."""
+    y = b0 * v + w[place]
+    w[place] = b1 * v - a1 * y + w[place + LANES]
+    w[place + LANES] = b2 * v - a2 * y
+    return y
+
+
+@numba.njit(nogil=True, cache=True)
+def _five(sections: npt.NDArray[np.float64], filter: int, number: int) -> tuple[float, float, float, float, float]:
+    c = sections[filter, number]
+    return c[0], c[1], c[2], c[3], c[4]
+
+
+@numba.njit(nogil=True, cache=True, fastmath=True)
+def _filter(
+    w: npt.NDArray[np.float64],
+    x: npt.NDArray[Any],
+    at: npt.NDArray[np.int64],
+    length: Any,
+    sections: npt.NDArray[np.float64],
+) -> None:
+    """Filter ``length`` samples of each lane from ``at`` on.
+
+    ``w`` is one array, so that the compiler sees that nothing in it lies over anything else: of each lane its sample, two
+    values for each section, and its sums.
+    """
+    k00, k01, k02, k03, k04 = _five(sections, 0, 0)
+    k10, k11, k12, k13, k14 = _five(sections, 0, 1)
+    a00, a01, a02, a03, a04 = _five(sections, 1, 0)
+    a10, a11, a12, a13, a14 = _five(sections, 1, 1)
+    b00, b01, b02, b03, b04 = _five(sections, 2, 0)
+    b10, b11, b12, b13, b14 = _five(sections, 2, 1)
+    c00, c01, c02, c03, c04 = _five(sections, 3, 0)
+    c10, c11, c12, c13, c14 = _five(sections, 3, 1)
+    d00, d01, d02, d03, d04 = _five(sections, 4, 0)
+    d10, d11, d12, d13, d14 = _five(sections, 4, 1)
+    e00, e01, e02, e03, e04 = _five(sections, 5, 0)
+    e10, e11, e12, e13, e14 = _five(sections, 5, 1)
+    p0, p1, p2, p3, p4, p5, p6, p7 = at[0], at[1], at[2], at[3], at[4], at[5], at[6], at[7]
+    for i in range(length):
+        # the tiny constant keeps the recursions out of denormal numbers, which are slow
+        w[0] = np.float64(x[p0 + i]) + 1e-25
+        w[1] = np.float64(x[p1 + i]) + 1e-25
+        w[2] = np.float64(x[p2 + i]) + 1e-25
+        w[3] = np.float64(x[p3 + i]) + 1e-25
+        w[4] = np.float64(x[p4 + i]) + 1e-25
+        w[5] = np.float64(x[p5 + i]) + 1e-25
+        w[6] = np.float64(x[p6 + i]) + 1e-25
+        w[7] = np.float64(x[p7 + i]) + 1e-25
+        for lane in range(LANES):
+            v = w[lane]
+            y = _section(w, 8 + lane, v, k00, k01, k02, k03, k04)
+            y = _section(w, 24 + lane, y, k10, k11, k12, k13, k14)
+            w[200 + lane] += y * y
+            y = _section(w, 40 + lane, v, a00, a01, a02, a03, a04)
+            y = _section(w, 56 + lane, y, a10, a11, a12, a13, a14)
+            w[216 + lane] += y * y
+            y = _section(w, 72 + lane, v, b00, b01, b02, b03, b04)
+            y = _section(w, 88 + lane, y, b10, b11, b12, b13, b14)
+            w[224 + lane] += y * y
+            y = _section(w, 104 + lane, v, c00, c01, c02, c03, c04)
+            y = _section(w, 120 + lane, y, c10, c11, c12, c13, c14)
+            w[232 + lane] += y * y
+            y = _section(w, 136 + lane, v, d00, d01, d02, d03, d04)
+            y = _section(w, 152 + lane, y, d10, d11, d12, d13, d14)
+            w[240 + lane] += y * y
+            y = _section(w, 168 + lane, v, e00, e01, e02, e03, e04)
+            y = _section(w, 184 + lane, y, e10, e11, e12, e13, e14)
+            w[248 + lane] += y * y
+            w[208 + lane] += v * v
+
+
+@numba.njit(nogil=True, cache=True, fastmath=True)
+def measure_wave(
+    x: npt.NDArray[Any],
+    borders: npt.NDArray[np.int64],
+    peaks: npt.NDArray[np.float32],
+    wave: npt.NDArray[np.float32],
+) -> None:
+    """The waveform and the sample peaks of one channel.
+
+    ``peaks`` (m,) is filled with the sample peak of each frame, ``wave`` (m * BINS_PER_FRAME, 2) with the lowest and the
+    highest sample of each bin.
+    """
+    for frame in range(len(borders) - 1):
+        part = x[borders[frame] : borders[frame + 1]]
         length = len(part)
-        sum_k = sum_p = sum_a = sum_b = sum_c = sum_d = sum_e = 0.0
-        for i in range(length):
-            # the tiny constant keeps the recursions out of denormal numbers, which are slow
-            v = np.float64(part[i]) + 1e-25
-            y = k00 * v + ks0
-            ks0 = k01 * v - k03 * y + ks1
-            ks1 = k02 * v - k04 * y
-            z = k10 * y + kt0
-            kt0 = k11 * y - k13 * z + kt1
-            kt1 = k12 * y - k14 * z
-            sum_k += z * z
-            sum_p += v * v
-            y = a00 * v + as0
-            as0 = a01 * v - a03 * y + as1
-            as1 = a02 * v - a04 * y
-            z = a10 * y + at0
-            at0 = a11 * y - a13 * z + at1
-            at1 = a12 * y - a14 * z
-            sum_a += z * z
-            y = b00 * v + bs0
-            bs0 = b01 * v - b03 * y + bs1
-            bs1 = b02 * v - b04 * y
-            z = b10 * y + bt0
-            bt0 = b11 * y - b13 * z + bt1
-            bt1 = b12 * y - b14 * z
-            sum_b += z * z
-            y = c00 * v + cs0
-            cs0 = c01 * v - c03 * y + cs1
-            cs1 = c02 * v - c04 * y
-            z = c10 * y + ct0
-            ct0 = c11 * y - c13 * z + ct1
-            ct1 = c12 * y - c14 * z
-            sum_c += z * z
-            y = d00 * v + ds0
-            ds0 = d01 * v - d03 * y + ds1
-            ds1 = d02 * v - d04 * y
-            z = d10 * y + dt0
-            dt0 = d11 * y - d13 * z + dt1
-            dt1 = d12 * y - d14 * z
-            sum_d += z * z
-            y = e00 * v + es0
-            es0 = e01 * v - e03 * y + es1
-            es1 = e02 * v - e04 * y
-            z = e10 * y + et0
-            et0 = e11 * y - e13 * z + et1
-            et1 = e12 * y - e14 * z
-            sum_e += z * z
-        if frame < 0:
-            continue
-        if length:
-            sums[frame, 0] = sum_k / length
-            sums[frame, 1] = sum_p / length
-            sums[frame, 2] = sum_a / length
-            sums[frame, 3] = sum_b / length
-            sums[frame, 4] = sum_c / length
-            sums[frame, 5] = sum_d / length
-            sums[frame, 6] = sum_e / length
         peak = np.float32(0.0)
         done = 0
         for b in range(BINS_PER_FRAME):
