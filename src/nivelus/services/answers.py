@@ -25,7 +25,7 @@ from nivelus.core.gain.drawn import EMPTY, Curve, changed_span
 from nivelus.core.marks.mark import KINDS
 from nivelus.services.levels import clip_values, levels_by_clip, view_clips
 from nivelus.services.marks import mark_values, view_marks
-from nivelus.services.state import core_rules, rules_by_kind, rules_of, state_of
+from nivelus.services.state import core_rules, rules_by_kind, rules_of, state_of, working_range
 from nivelus.services.targets import limits_of
 from nivelus.services.timeline import Timeline, timeline_of, timelines_of
 from nivelus.services.views import (
@@ -43,7 +43,7 @@ from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import Edit, require
 from nivelus.store.packing import unpack_curve
-from nivelus.store.reading import TrackRows, carry, clip_rows
+from nivelus.store.reading import TrackRows, carry, clip_rows, stamp_of_rows
 from nivelus.store.tables import Recording, Session, Track, takes_of
 
 MANY = 200
@@ -199,7 +199,11 @@ def answer(
                 id=track.id,
                 name=track.name,
                 position=track.position,
+                kind=track.kind,
                 fader=track.fader,
+                mute=track.mute,
+                solo=track.solo,
+                gain_key=_gain_key(db, track, timeline),
                 target=limits.target,
                 base=limits.base,
                 rules=rules_of(track),
@@ -234,6 +238,12 @@ def answer(
         undo=undo_label,
         redo=redo_label,
     )
+
+
+def _gain_key(db: DbSession, track: Track, timeline: Timeline) -> str:
+    """What tells the pre-fader gain of a track from any other."""
+    rules = repr(sorted((kind, sorted(rule.items())) for kind, rule in track.dip_rules.items()))
+    return f"{hash((stamp_of_rows(db, track.id), timeline.key, rules, working_range(track))) & 0xFFFFFFFFFFFF:x}"
 
 
 def _fill(db: DbSession, track_id: str, state: TrackState, scope: Scope, content: Content) -> None:

@@ -24,6 +24,7 @@ from nivelus.core.measure.grid import LevelGrid
 from nivelus.core.measure.loudness import MOMENTARY, SHORT_TERM, figures, sliding_power, to_lufs
 from nivelus.core.measure.spans import LOWEST_DB
 from nivelus.core.measure.waveform import LEVELS, tile
+from nivelus.core.sound.reader import RATES
 from nivelus.core.sound.timeline import Composed, open_sound
 from nivelus.services.marks import view_marks
 from nivelus.services.state import loudness_offset, mono_offset, whole_state
@@ -42,18 +43,20 @@ MOST_SAMPLES = 1 << 20
 
 
 def samples(
-    bench: Workbench, track_id: str, key: str, start: int, count: int, take: int | None = None
+    bench: Workbench, track_id: str, key: str, start: int, count: int, take: int | None = None, rate: int | None = None
 ) -> npt.NDArray[np.float32]:
     """Samples of a track before gain, (n, channels) float32; fewer at its end.
 
     ``key`` is that of its timeline, here and below: NotFound says that it is another one by now. ``take`` is the one that is
-    heard if none is named.
+    heard if none is named. ``rate`` is the one at which it is heard, its own if not given: positions are in samples of it.
     """
     timeline = _timeline(bench, track_id, key, take)
     if not 0 < count <= MOST_SAMPLES or start < 0:
         raise Refused(f"Ask for 1 to {MOST_SAMPLES} samples.")
-    with open_sound(sound_of(bench, timeline)) as reader:
-        return np.asarray(reader.read(start, count), np.float32)
+    if rate is not None and not RATES[0] <= rate <= RATES[1]:
+        raise Refused(f"Sound is heard at {RATES[0]} to {RATES[1]} samples a second.")
+    with open_sound(sound_of(bench, timeline), rate) as source:
+        return np.asarray(source.read(start, count), np.float32)
 
 
 def wave_tile(

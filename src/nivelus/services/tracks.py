@@ -1,6 +1,8 @@
-"""Tracks: their name, their fader, and taking one out of the session."""
+"""Tracks: their name and kind, their fader, whether they are heard, and taking one out of the session."""
 
 from __future__ import annotations
+
+from typing import Literal
 
 from nivelus.core.errors import Refused
 from nivelus.services.edits import run_edit
@@ -34,6 +36,27 @@ def set_fader(bench: Workbench, track_id: str, revision: int, fader: float) -> C
         edit.label = f"Fader of {track.name} to {track.fader:+.1f} dB"
 
     return run_edit(bench, track_id, "Fader", revision, work)
+
+
+def set_heard(bench: Workbench, track_id: str, revision: int, which: Literal["mute", "solo"], on: bool) -> Changed:
+    """Mute a track or let it be heard alone; that is no part of its gain."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        setattr(track, which, on)
+        words = {"mute": ("Mute", "Unmute"), "solo": ("Solo", "No solo of")}[which]
+        edit.label = f"{words[0] if on else words[1]} {track.name}"
+
+    return run_edit(bench, track_id, which.title(), revision, work)
+
+
+def set_kind(bench: Workbench, track_id: str, revision: int, kind: Literal["voice", "bed"]) -> Changed:
+    """Make a track a voice or a bed. What was done to its phrases stays, and is heard as before."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        track.kind = kind
+        edit.label = f"{track.name} is a {kind}"
+
+    return run_edit(bench, track_id, f"Make it a {kind}", revision, work)
 
 
 def remove(bench: Workbench, track_id: str, revision: int) -> Changed:

@@ -35,7 +35,7 @@ _CLIPS, _DETAILS, _LANES = (inspect(table).local_table for table in (Clip, Detai
 _MARKS, _SESSIONS, _TRACKS, _RECORDINGS = (inspect(table).local_table for table in (MarkSet, Session, Track, Recording))
 DAY = 86_400
 """Seconds."""
-_KEPT = 6
+_KEPT = 40
 
 
 class ClipRow(NamedTuple):
@@ -100,6 +100,11 @@ class ClipRows(list[ClipRow]):
     def places(self) -> dict[str, int]:
         """The place of each clip by its id."""
         return {clip.id: place for place, clip in enumerate(self)}
+
+    @cached_property
+    def stamp(self) -> int:
+        """What tells these clips from others."""
+        return hash(tuple(self))
 
     @cached_property
     def runs(self) -> Runs:
@@ -239,6 +244,14 @@ def lanes_of(db: DbSession, track_id: str) -> Lanes:
     return rows.lanes
 
 
+def stamp_of_rows(db: DbSession, track_id: str) -> int:
+    """What tells all that is kept of a track from any other, while the program runs. O(what an edit has changed)."""
+    lanes = lanes_of(db, track_id)
+    drawn = [(lane.points.at.tobytes(), lane.points.db.tobytes(), lane.points.shape.tobytes(), *lane[1:]) for lane in lanes]
+    found = [(recording, marks.table.tobytes()) for recording, marks in found_marks(db, track_id).items()]
+    return hash((clip_rows(db, track_id).stamp, hands_of(db, track_id), tuple(drawn), tuple(found)))
+
+
 def recorded_by_id(db: DbSession, ids: Collection[str]) -> dict[str, Recorded]:
     """Recordings by their ids, those that are there."""
     columns = [_RECORDINGS.c[name] for name in Recorded._fields]
@@ -262,7 +275,8 @@ def carry(edit: Edit) -> dict[str, TrackRows | None]:
     laid_anew: dict[str, TrackRows | None] = {}
     with _lock:
         for key in [key for key in _kept if key[:2] == (session, now - 1)]:
-            old, track_id, take = _kept[key], *key[2:]
+            # who still works on the old revision is too late
+            old, track_id, take = _kept.pop(key), *key[2:]
             hand = details.get(track_id, [])
             sides = [row["after"] for row in hand if row["after"] is not None]
             made = [_hand(side) for side in sides if (side["track_id"], side["take"]) == (track_id, take)]

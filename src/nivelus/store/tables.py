@@ -100,6 +100,14 @@ class Track(SQLModel, table=True):
     """By kind of mark: on, depth, shallowest, deepest, silent; what is absent is as it comes."""
     take: int = 0
     takes: list[dict[str, Any]] = Field(default_factory=list, sa_column=Column(JSON, nullable=False))
+    kind: str = "voice"
+    """A "voice", or a "bed" of music or ambience."""
+    mute: bool = False
+    solo: bool = False
+    load: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
+    """What is set of the reference compressor; what is absent is as it comes."""
+    duck: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
+    """What is set of how a bed makes room, and under "locked" the spans (seconds) that no draft touches."""
 
 
 def takes_of(track: Track) -> list[dict[str, Any]]:

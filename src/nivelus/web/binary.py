@@ -34,8 +34,9 @@ def upload(session_id: str) -> Response:
 
 @bp.get("/tracks/<track_id>/samples")
 def samples(track_id: str) -> Response:
-    """float32, channels interleaved; ``start`` and ``count`` in samples. What a ``key`` answers never changes."""
-    return array(sound.samples(bench(), track_id, _key(), _whole("start"), _whole("count"), _take()), lasting=True)
+    """float32, channels interleaved; ``start`` and ``count`` in samples at the ``rate``. It never changes for a ``key``."""
+    rate = _whole("rate") if "rate" in request.args else None
+    return array(sound.samples(bench(), track_id, _key(), _whole("start"), _whole("count"), _take(), rate), lasting=True)
 
 
 @bp.get("/tracks/<track_id>/wave/<int:level>/<int:index>")

@@ -89,10 +89,13 @@ class SessionChange(Revised):
 
 
 class TrackChange(Revised):
-    """Another name or another fader position."""
+    """Another name, kind or fader position, or whether it is heard. One of them."""
 
     name: Name | None = None
+    kind: Literal["voice", "bed"] | None = None
     fader: Db | None = None
+    mute: bool | None = None
+    solo: bool | None = None
 
 
 class DipRuleIn(Request):

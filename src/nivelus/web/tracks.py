@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
+
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 
@@ -33,13 +36,20 @@ api = APIBlueprint(
 
 @api.patch("", responses={200: Changed})
 def change_track(path: TrackPath, body: TrackChange) -> Response:
-    """Rename a track or set its fader."""
-    if (body.name is None) == (body.fader is None):
-        raise Refused("Say either another name or another fader position.")
-    if body.name is not None:
-        return answer(tracks.rename(bench(), path.track_id, body.revision, body.name))
-    assert body.fader is not None
-    return answer(tracks.set_fader(bench(), path.track_id, body.revision, body.fader))
+    """Rename a track, make it a voice or a bed, set its fader, mute it, or let it be heard alone."""
+    ways: dict[str, Callable[..., Changed]] = {
+        "name": tracks.rename,
+        "kind": tracks.set_kind,
+        "fader": tracks.set_fader,
+        "mute": partial(tracks.set_heard, which="mute"),
+        "solo": partial(tracks.set_heard, which="solo"),
+    }
+    given = [name for name in ways if getattr(body, name) is not None]
+    if len(given) != 1:
+        raise Refused("Say one of these: another name, a kind, a fader position, mute or solo.")
+    (name,) = given
+    value = {"on" if name in ("mute", "solo") else name: getattr(body, name)}
+    return answer(ways[name](bench(), path.track_id, body.revision, **value))
 
 
 @api.delete("", responses={200: Changed})

@@ -111,7 +111,7 @@ def measure_channel(
 
 
 @numba.njit(nogil=True, cache=True, fastmath=True)
-def _section(w: npt.NDArray[np.float64], place: int, v: float, b0: float, b1: float, b2: float, a1: float, a2: float) -> float:
+def _section(w: npt.NDArray[np.float64], place: int, v: Any, b0: float, b1: float, b2: float, a1: float, a2: float) -> Any:
     """One sample through a second-order section, whose memory lies at ``place`` and LANES behind it."""
     y = b0 * v + w[place]
     w[place] = b1 * v - a1 * y + w[place + LANES]

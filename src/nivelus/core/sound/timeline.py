@@ -14,17 +14,16 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import NamedTuple, Protocol
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.sound.bwf import Bext
 from nivelus.core.sound.reader import Samples, SoundInfo, SoundReader
+from nivelus.core.sound.source import Resampled, SoundSource, frames_at_rate, read_at_rate
 
 FADE_SECONDS = 0.005
-_SETTLE_SECONDS = 0.05
-"""Of a resampled recording, this much before and after what is wanted is read along: its filter reaches less far."""
 
 
 class Piece(NamedTuple):
@@ -34,19 +33,6 @@ class Piece(NamedTuple):
     start: int
     end: int
     shift: int
-
-
-class SoundSource(Protocol):
-    """What is read by position: a sound file, or a track of several."""
-
-    @property
-    def info(self) -> SoundInfo: ...
-
-    def read(self, start: int, frames: int) -> Samples: ...
-
-    def __enter__(self) -> SoundSource: ...
-
-    def __exit__(self, *_: object) -> None: ...
 
 
 @dataclass(frozen=True)
@@ -59,9 +45,10 @@ class Composed:
     frames: int
 
 
-def open_sound(source: Path | Composed) -> SoundSource:
-    """Open a sound file, or a track of several. Raises what ``SoundReader`` does."""
-    return TimelineReader(source) if isinstance(source, Composed) else SoundReader(source)
+def open_sound(source: Path | Composed, rate: int | None = None) -> SoundSource:
+    """Open a sound file, or a track of several, to be read at a ``rate`` or its own. Raises what ``SoundReader`` does."""
+    sound: SoundSource = TimelineReader(source) if isinstance(source, Composed) else SoundReader(source)
+    return sound if rate is None or rate == sound.info.sample_rate else Resampled(sound, rate)
 
 
 class _Fades(NamedTuple):
@@ -175,33 +162,16 @@ class TimelineReader:
     def _length(self, path: Path) -> int:
         """The length of a recording in samples of the track."""
         info = self._reader(path).info
-        return -(-info.frames * self.track.sample_rate // info.sample_rate)
+        return frames_at_rate(info.frames, info.sample_rate, self.track.sample_rate)
 
     def _heard(self, piece: Piece, first: int, last: int) -> Samples:
         """What a piece holds between two positions of the track, (n, channels) of the track."""
         reader = self._reader(piece.path)
         start, count = first - piece.shift, last - first
-        rate = reader.info.sample_rate
-        block = _read(reader, start, count) if rate == self.track.sample_rate else self._resampled(reader, start, count)
+        block = read_at_rate(reader, self.track.sample_rate, start, count)
         if block.shape[1] < self.track.channels:
             block = np.repeat(block * block.dtype.type(math.sqrt(block.shape[1] / self.track.channels)), self.track.channels, 1)
         return block
-
-    def _resampled(self, reader: SoundReader, start: int, count: int) -> Samples:
-        """Samples of a recording at the track's rate; where reading begins does not matter to them."""
-        import soxr
-
-        own, wanted = reader.info.sample_rate, self.track.sample_rate
-        common = math.gcd(own, wanted)
-        # samples of both rates fall together every so often: reading begins there
-        out_step, in_step = wanted // common, own // common
-        settle = -(-round(_SETTLE_SECONDS * wanted) // out_step)
-        step = start // out_step - settle
-        steps = -(-(start + count) // out_step) + settle - step
-        block = _read(reader, step * in_step, steps * in_step)
-        out: Samples = soxr.resample(np.ascontiguousarray(block), own, wanted)
-        lead = start - step * out_step
-        return np.ascontiguousarray(out[lead : lead + count])
 
     def _stamp(self, infos: Sequence[SoundInfo]) -> Bext | None:
         """The start stamp of the track, where all recordings that have one agree on when it begins."""
@@ -218,14 +188,6 @@ class TimelineReader:
 
 def _goes_on(left: Piece, right: Piece) -> bool:
     return (left.path, left.shift) == (right.path, right.shift)
-
-
-def _read(reader: SoundReader, start: int, count: int) -> Samples:
-    """Samples of a recording from ``start`` on, silence where they lie before its beginning or beyond its end."""
-    first, last = max(start, 0), min(start + count, reader.info.frames)
-    block = reader.read(first, max(last - first, 0))
-    lead, tail = min(first - start, count), count - min(first - start, count) - len(block)
-    return np.pad(block, ((lead, tail), (0, 0))) if lead or tail else block
 
 
 def _fade(block: Samples, first: int, edge: int, window: npt.NDArray[np.float64]) -> None:
