@@ -66,6 +66,14 @@ async function bytes(address: string, signal?: AbortSignal): Promise<ArrayBuffer
 const session = (id: string) => ({ params: { path: { session_id: id } } });
 const track = (id: string) => ({ params: { path: { track_id: id } } });
 const ofTake = (take?: number) => (take === undefined ? "" : `&take=${take}`);
+/** The sound of a track's take, as its key tells it from any other. */
+interface Sound {
+  track: string;
+  key: string;
+  take?: number;
+}
+const stretch = ({ key, take }: Sound, start: number, count: number, rate: number) =>
+  `key=${key}&start=${start}&count=${count}&rate=${rate}${ofTake(take)}`;
 const job = (id: string) => ({ params: { path: { job_id: id } } });
 
 function readJson(text: string): object {
@@ -88,7 +96,7 @@ export const api = {
   redo: (id: string, revision: number) =>
     take(client.POST("/api/sessions/{session_id}/redo", { ...session(id), body: { revision } })),
 
-  changeTrack: (id: string, revision: number, change: { name?: string; fader?: number }) =>
+  changeTrack: (id: string, revision: number, change: Omit<Schemas["TrackChange"], "revision">) =>
     take(client.PATCH("/api/tracks/{track_id}", { ...track(id), body: { revision, ...change } })),
   removeTrack: (id: string, revision: number) =>
     take(client.DELETE("/api/tracks/{track_id}", { params: { path: { track_id: id }, query: { revision } } })),
@@ -235,15 +243,15 @@ export const api = {
     bytes(`/api/tracks/${id}/meter?layers=${layers.join(",")}`).then((b) => new Float32Array(b)),
   onsets: (id: string, key: string) => bytes(`/api/tracks/${id}/onsets?key=${key}`).then((b) => new Float64Array(b)),
   trace: (id: string) => bytes(`/api/tracks/${id}/trace`).then((b) => new Float32Array(b)),
-  waveTile: ({ track, key, take }: { track: string; key: string; take?: number }, level: number, index: number) =>
+  waveTile: ({ track, key, take }: Sound, level: number, index: number) =>
     bytes(`/api/tracks/${track}/wave/${level}/${index}?key=${key}${ofTake(take)}`).then((b) => new Float32Array(b)),
-  samples: (
-    { track, key, take }: { track: string; key: string; take?: number },
-    start: number,
-    count: number,
-    signal?: AbortSignal,
-  ) =>
-    bytes(`/api/tracks/${track}/samples?key=${key}&start=${start}&count=${count}${ofTake(take)}`, signal).then(
+  samples: (sound: Sound, start: number, count: number, rate: number, signal?: AbortSignal) =>
+    bytes(`/api/tracks/${sound.track}/samples?${stretch(sound, start, count, rate)}`, signal).then(
+      (b) => new Float32Array(b),
+    ),
+  /** What the compressor does, dB: pairs before and after gain. ``state`` tells it from what it did before an edit. */
+  reduction: (sound: Sound, start: number, count: number, rate: number, state: string, signal?: AbortSignal) =>
+    bytes(`/api/tracks/${sound.track}/reduction?${stretch(sound, start, count, rate)}&state=${state}`, signal).then(
       (b) => new Float32Array(b),
     ),
 

@@ -4,19 +4,10 @@ import { Spotlight } from "@mantine/spotlight";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { Problem } from "../api/client";
-import {
-  fitAll,
-  fitSelection,
-  focusedClips,
-  onStopped,
-  phraseSpan,
-  selectedClips,
-  selectedMarks,
-  selectedSpan,
-  show,
-  stop,
-} from "../model/actions";
 import { commands, showKey } from "../model/commands";
+import { focusedClips, phraseSpan, selectedClips, selectedMarks, selectedSpan } from "../model/focus";
+import { onStopped, stop } from "../model/listening";
+import { fitAll, fitSelection, show } from "../model/looking";
 import "../model/heard";
 import { useRide } from "../model/rideState";
 import { openSession, trackOf, useSession } from "../model/session";

@@ -1,10 +1,13 @@
 /** Which track is in focus, and the figures that are always on view. */
 import { Tooltip } from "@mantine/core";
+import type { Track } from "../api/client";
 import { useFigures } from "../api/queries";
+import { isHeard, toggleHeard } from "../model/mix";
 import { isJudged, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { distanceUnit, levelUnit, plain } from "../parts/format";
 import { Vial } from "../parts/Vial";
+import { Fader } from "../stages/Fader";
 
 export function TrackBar() {
   const model = useSession();
@@ -12,32 +15,64 @@ export function TrackBar() {
   const track = trackOf(model, focus);
   const { data } = useFigures(track?.id);
   const { header } = model;
+  const alone = useView((s) => s.alone);
+  const stage = useView((s) => s.stage);
   if (!header || !track) return null;
   const { rule } = header;
   const unit = distanceUnit(rule.unit);
+  const several = header.tracks.length > 1;
   const choose = (id: string) => useView.setState({ focus: id, selection: new Set(), span: null, draft: null });
   return (
     <div className="trackbar">
       <div className="chips" role="tablist" aria-label="Tracks">
         {header.tracks.map((t) => (
-          <button
+          <div
             key={t.id}
-            type="button"
-            role="tab"
-            aria-selected={t.id === track.id}
             className="chip"
-            onClick={() => choose(t.id)}
+            data-on={t.id === track.id}
+            data-silent={!isHeard(t, header.tracks, alone, track.id)}
           >
-            <Vial
-              deviation={worst((model.clips[t.id] ?? []).filter(isJudged).map((c) => c.after! - t.target))}
-              tolerance={rule.tolerance}
-              width={34}
-              height={12}
-              unit={unit}
-            />
-            <span>{t.name}</span>
-          </button>
+            <button
+              type="button"
+              role="tab"
+              aria-selected={t.id === track.id}
+              className="chip-name"
+              onClick={() => choose(t.id)}
+            >
+              {t.kind === "bed" ? (
+                <BedSign />
+              ) : (
+                <Vial
+                  deviation={worst((model.clips[t.id] ?? []).filter(isJudged).map((c) => c.after! - t.target))}
+                  tolerance={rule.tolerance}
+                  width={34}
+                  height={12}
+                  unit={unit}
+                />
+              )}
+              <span>{t.name}</span>
+            </button>
+            {several && <HeardSwitch track={t} which="mute" letter="M" />}
+            {several && <HeardSwitch track={t} which="solo" letter="S" />}
+            {stage === "balance" && (
+              <div className="chip-fader">
+                <Fader track={t.id} value={t.fader} name="" label={`Fader of ${t.name}`} />
+              </div>
+            )}
+          </div>
         ))}
+        {several && (
+          <Tooltip label="Hear only the track in focus (J)">
+            <button
+              type="button"
+              className="chip chip-alone"
+              aria-pressed={alone}
+              onClick={() => useView.setState({ alone: !alone })}
+            >
+              alone
+            </button>
+          </Tooltip>
+        )}
       </div>
       <div className="figures mono" data-testid="figures">
         {data && (
@@ -60,6 +95,29 @@ export function TrackBar() {
     </div>
   );
 }
+
+/** Mute or solo of a track, by the letters that every desk has. */
+function HeardSwitch({ track, which, letter }: { track: Track; which: "mute" | "solo"; letter: string }) {
+  return (
+    <button
+      type="button"
+      className={`chip-switch chip-${which}`}
+      aria-pressed={track[which]}
+      aria-label={`${which === "mute" ? "Mute" : "Solo"} ${track.name}`}
+      title={which === "mute" ? "Mute (M)" : "Solo (Shift+M)"}
+      onClick={() => toggleHeard(which, track)}
+    >
+      {letter}
+    </button>
+  );
+}
+
+/** A bed has no phrases to be level: a quiet ground line. */
+export const BedSign = () => (
+  <svg width="34" height="12" viewBox="0 0 34 12" role="img" aria-label="Bed">
+    <path d="M1 9 q4 -5 8 0 t8 0 t8 0 t8 0" fill="none" stroke="currentColor" strokeWidth="1.2" />
+  </svg>
+);
 
 function Figure({ name, tip, children }: { name: string; tip: string; children: React.ReactNode }) {
   return (

@@ -1,21 +1,21 @@
 /** The line at the bottom: playing, the signal path with what each part does here and now, the fader, the live vial. */
-import { ActionIcon, Button, SegmentedControl, Slider, Tooltip } from "@mantine/core";
+import { ActionIcon, Button, SegmentedControl, Tooltip } from "@mantine/core";
 import { IconPlayerPlayFilled, IconPlayerStopFilled, IconRepeat } from "@tabler/icons-react";
 import { useEffect, useState } from "react";
 import type { LaneName } from "../api/client";
 import { useFigures } from "../api/queries";
-import { playOrStop, setBefore, setFader, setLayer, setLoop } from "../model/actions";
 import { gainAt, useHeard } from "../model/heard";
+import { playOrStop, setBefore, setLayer, setLoop } from "../model/listening";
+import { setMatch } from "../model/mix";
 import { trackOf, useSession } from "../model/session";
 import { type Layer, onRedraw, useView } from "../model/view";
-import { db, signed, time } from "../parts/format";
-import { useHeld } from "../parts/useHeld";
+import { signed, time } from "../parts/format";
 import { Vial } from "../parts/Vial";
 import { engine } from "../sound/engine";
+import { Fader } from "../stages/Fader";
 
 const METER_RATE = 10;
 const SILENT = -100;
-const SLIDER_LOW = -40;
 
 export function Transport() {
   const playing = useView((s) => s.playing);
@@ -24,6 +24,7 @@ export function Transport() {
   const focus = useView((s) => s.focus);
   const stage = useView((s) => s.stage);
   const track = useSession((s) => trackOf(s, focus));
+  const several = useSession((s) => (s.header?.tracks.length ?? 0) > 1);
   if (!track) return <footer className="transport" />;
   const isShown = (lane: LaneName) => stage === "ride" || track.lanes.includes(lane);
   return (
@@ -53,6 +54,7 @@ export function Transport() {
           { value: "after", label: "After" },
         ]}
       />
+      {several && <AllSwitch />}
       <EqualSwitch track={track.id} />
       <div className="path" role="group" aria-label="Signal path">
         <span className="path-end">recording</span>
@@ -61,17 +63,31 @@ export function Transport() {
         <LayerSwitch layer="dips" name="dips" />
         {isShown("ride") && <LayerSwitch layer="ride" name="ride" />}
         {isShown("trim") && <LayerSwitch layer="trim" name="trim" />}
-        <Fader key={track.id} value={track.fader} />
-        <Tooltip label="Guards your ears at −1 dBFS; it is never in the render">
-          <span className="path-layer path-guard">
-            <span>limiter</span>
-            <span className="mono">−1.0</span>
-          </span>
-        </Tooltip>
+        <div className="path-layer path-fader" key={track.id}>
+          <Fader track={track.id} value={track.fader} />
+        </div>
+        <Guard />
         <span className="path-end">out</span>
       </div>
       <LiveVial />
     </footer>
+  );
+}
+
+/** Whether Before is heard of the track in focus, or of all. */
+function AllSwitch() {
+  const all = useView((s) => s.beforeAll);
+  return (
+    <Tooltip label="Before of all tracks, not only of the one in focus (Shift+B)">
+      <Button
+        size="compact-sm"
+        variant={all ? "filled" : "default"}
+        aria-pressed={all}
+        onClick={() => useView.setState({ beforeAll: !all })}
+      >
+        of all
+      </Button>
+    </Tooltip>
   );
 }
 
@@ -86,8 +102,8 @@ function EqualSwitch({ track }: { track: string }) {
   const [old, now] = [data?.before.integrated ?? null, data?.after.integrated ?? null];
   const louder = equal && old !== null && now !== null ? now - old : 0;
   useEffect(() => {
-    engine.setMatch(Math.min(louder, 0), -Math.max(louder, 0));
-    return () => engine.setMatch(0, 0);
+    setMatch(Math.min(louder, 0), -Math.max(louder, 0));
+    return () => setMatch(0, 0);
   }, [louder]);
   const down = before ? Math.min(louder, 0) : -Math.max(louder, 0);
   return (
@@ -172,45 +188,17 @@ function GainHere({ layer }: { layer: Layer }) {
   return <span className="mono">{shown <= SILENT ? "silent" : signed(shown)}</span>;
 }
 
-/** One number that nothing but the hand moves. Heard while it is dragged, kept when it is let go. */
-function Fader({ value }: { value: number }) {
-  const { held, hold, keep } = useHeld<number>(async (next) => {
-    engine.setFader(next);
-    await setFader(next);
-  });
-  const terms = useSession((s) => s.terms);
-  const shown = held ?? value;
-  // below this the slider would be all silence: a lower value is typed
-  const low = Math.max(terms?.fader_low ?? 0, SLIDER_LOW);
+/** The limiter on the sum: a small mark tells when it had to work. */
+function Guard() {
+  usePlayhead();
+  const worked = performance.now() - engine.limited < 600;
   return (
-    <div className="path-layer path-fader">
-      <span className="fader-line">
-        <strong>fader</strong>
-        <button
-          type="button"
-          className="mono fader-value"
-          title="Double click: back to 0 dB"
-          onDoubleClick={() => void keep(0)}
-        >
-          {db(shown)}
-        </button>
+    <Tooltip label="Guards your ears at −1 dBFS, on the sum of all tracks; it is in no render unless asked for">
+      <span className={`path-layer path-guard${worked ? " path-guard-works" : ""}`}>
+        <span>limiter</span>
+        <span className="mono">{engine.waiting ? "waits" : worked ? "▲ −1.0" : "−1.0"}</span>
       </span>
-      <Slider
-        size={3}
-        thumbSize={14}
-        min={low}
-        max={terms?.fader_high ?? 0}
-        step={0.1}
-        label={null}
-        thumbLabel="Fader"
-        value={Math.max(shown, low)}
-        onChange={(next) => {
-          hold(next);
-          engine.setFader(next);
-        }}
-        onChangeEnd={(next) => void keep(next)}
-      />
-    </div>
+    </Tooltip>
   );
 }
 

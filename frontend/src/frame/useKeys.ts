@@ -1,7 +1,7 @@
 /** Keys work wherever the focus is not in a text field or an open dialog. */
 import { useEffect } from "react";
-import { setBefore } from "../model/actions";
 import { type Command, keyName, zeroOrReset } from "../model/commands";
+import { setBefore } from "../model/listening";
 import { useView } from "../model/view";
 
 const HELD = 250;

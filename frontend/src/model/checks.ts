@@ -1,7 +1,9 @@
 /** From a check that does not hold to what does not hold: the stage where it is mended, with the culprit selected. */
 import type { Clip } from "../api/client";
-import { focused, focusedClips, focusedMarks, phraseSpan, reveal, seek } from "./actions";
 import { selectMarks } from "./details";
+import { focused, focusedClips, focusedMarks, phraseSpan } from "./focus";
+import { seek } from "./listening";
+import { reveal } from "./looking";
 import { isJudged, useSession } from "./session";
 import { type Stage, select } from "./view";
 

@@ -1,24 +1,6 @@
 /** Every command by name, with its key. Keys, the list of keys and the list of everything are made from this one table. */
 import { tell } from "../parts/messages";
 import {
-  cutHere,
-  draftOrAccept,
-  dropDraft,
-  findPhrases,
-  fitAll,
-  fitSelection,
-  joinSelected,
-  nudge,
-  playOrStop,
-  playSelection,
-  selectAll,
-  setBefore,
-  setLoop,
-  step,
-  toggleFlag,
-  zero,
-} from "./actions";
-import {
   allDown,
   findAgain,
   makeOfSpan,
@@ -30,6 +12,20 @@ import {
   toggleKeepOut,
   toggleNotch,
 } from "./details";
+import {
+  cutHere,
+  draftOrAccept,
+  dropDraft,
+  findPhrases,
+  joinSelected,
+  nudge,
+  selectAll,
+  toggleFlag,
+  zero,
+} from "./gain";
+import { playOrStop, playSelection, setBefore, setLoop } from "./listening";
+import { fitAll, fitSelection } from "./looking";
+import { toggleHeard } from "./mix";
 import {
   changeSpan,
   copySpan,
@@ -57,6 +53,7 @@ import {
   trimHere,
 } from "./timeline";
 import { STAGE_NAMES, STAGES, type Stage, useView } from "./view";
+import { step } from "./worklist";
 
 export interface Command {
   id: string;
@@ -90,6 +87,14 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("play-selection", "Listen", "Play the selection with 1 s around it", ["Enter"], playSelection),
     c("loop", "Listen", "Loop the selection", ["O"], () => setLoop(!useView.getState().loop)),
     c("before", "Listen", "Before / After (hold: as long as held)", ["B"], () => setBefore(!useView.getState().before)),
+    c("before-all", "Listen", "Before of all tracks, or of the one in focus", ["Shift+B"], () =>
+      useView.setState((s) => ({ beforeAll: !s.beforeAll })),
+    ),
+    c("mute", "Listen", "Mute the track in focus / no longer", ["M"], () => toggleHeard("mute")),
+    c("solo", "Listen", "Solo the track in focus / no longer", ["Shift+M"], () => toggleHeard("solo")),
+    c("alone", "Listen", "Hear only the track in focus / all", ["J"], () =>
+      useView.setState((s) => ({ alone: !s.alone })),
+    ),
     c("equal", "Listen", "Before and after equally loud", ["Q"], () => useView.setState((s) => ({ equal: !s.equal }))),
     c("next", "Go", "Next in the worklist", ["."], () => go(1, false)),
     c("previous", "Go", "Previous in the worklist", [","], () => go(-1, false)),

@@ -2,7 +2,10 @@
 import { api, type DipRuleChange, type Mark } from "../api/client";
 import { complain, tell } from "../parts/messages";
 import { engine } from "../sound/engine";
-import { duration, focused, focusedMarks, playSpan, reveal, selectedMarks, show, steps } from "./actions";
+import { duration, focused, focusedMarks, selectedMarks } from "./focus";
+import { steps } from "./gain";
+import { playSpan } from "./listening";
+import { reveal, show } from "./looking";
 import { edit } from "./session";
 import { hand, KINDS, type Kind, redraw, useView } from "./view";
 

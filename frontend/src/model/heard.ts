@@ -5,9 +5,10 @@ import { complain } from "../parts/messages";
 import { firstPlace } from "../parts/search";
 import { engine } from "../sound/engine";
 import type { GainPoints } from "../sound/worklet";
-import { focused } from "./actions";
+import { focused } from "./focus";
+import { sessionRate, tellEngine } from "./mix";
 import { useSession } from "./session";
-import { heardLayers, LANES, type Layer, redraw, useView } from "./view";
+import { ALL_LAYERS, heardLayers, LANES, type Layer, redraw, useView } from "./view";
 
 interface HeardState {
   track: string;
@@ -71,7 +72,13 @@ export const gainSettled = () => drawn;
 async function refresh() {
   const track = focused();
   const header = useSession.getState().header;
-  if (!track || !header || track.timeline.missing) return;
+  if (!track || !header) return;
+  if (track.timeline.missing) {
+    engine.setTracks(header.tracks, sessionRate(), track.id);
+    tellEngine();
+    void loadOthers();
+    return;
+  }
   const { layers } = useView.getState();
   const on = heardLayers({ before: false, layers });
   const key = `${track.id}@${header.revision}:${on.join()}`;
@@ -82,12 +89,14 @@ async function refresh() {
     useHeard.setState(nothingOf(track.id));
     traced = "";
   }
-  engine.setTrack(track);
+  engine.setTracks(header.tracks, sessionRate(), track.id);
+  tellEngine();
   try {
     // the gain first: it is what is heard
     const gain = loadGain(track, on, key);
     drawn = gain.catch(() => {});
     await gain;
+    void loadOthers();
     if (loaded !== key) return;
     if (traced !== traceKey) {
       traced = traceKey;
@@ -104,6 +113,27 @@ async function refresh() {
   }
 }
 
+/** What the gain that the engine has of each track was made of. */
+const gains = new Map<string, string>();
+
+/** Have the gain of the tracks that are not in focus, of each that is another now: all of its layers are heard. */
+async function loadOthers() {
+  const header = useSession.getState().header;
+  const focus = focused()?.id;
+  for (const track of header?.tracks ?? []) {
+    const key = `${track.gain_key}:all`;
+    if (track.id === focus || track.timeline.missing || gains.get(track.id) === key) continue;
+    gains.set(track.id, key);
+    try {
+      const points = toPoints(await api.gainPoints(track.id, Object.keys(ALL_LAYERS)));
+      if (gains.get(track.id) === key) engine.setGain(track, points);
+    } catch (error) {
+      gains.delete(track.id);
+      return complain(error);
+    }
+  }
+}
+
 /** Hear the track in focus again, after something else was. */
 export function hearAgain() {
   loaded = "";
@@ -113,7 +143,8 @@ export function hearAgain() {
 async function loadGain(track: Track, on: Layer[], key: string) {
   const points = toPoints(await api.gainPoints(track.id, on));
   if (loaded !== key) return;
-  engine.setGain(points);
+  engine.setGain(track, points);
+  gains.set(track.id, `${track.gain_key}:${on.join()}`);
   const alone = async (layer: Layer) => toPoints(await api.gainPoints(track.id, [layer]));
   const lane = async (name: LaneName) => (track.lanes.includes(name) ? alone(name) : EMPTY);
   const [dips, curve, ride, trim] = await Promise.all([alone("dips"), ...LANES.map(lane)]);
@@ -124,7 +155,7 @@ useSession.subscribe(() => void refresh());
 useView.subscribe((now, old) => {
   // what is heard follows the switches, whoever moved them
   if (now.focus !== old.focus || now.layers !== old.layers) void refresh();
-  if (now.before !== old.before) engine.setAfter(!now.before);
+  tellEngine();
 });
 useHeard.subscribe(redraw);
 useSession.subscribe(redraw);

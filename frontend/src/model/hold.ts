@@ -5,7 +5,7 @@
 import type { RidePoint } from "../api/client";
 import { firstPlace } from "../parts/search";
 import { engine, type Line } from "../sound/engine";
-import { duration, focused, focusedClips } from "./actions";
+import { duration, focused, focusedClips } from "./focus";
 import { gainAt, gainSettled, useHeard } from "./heard";
 import { laneOffset, lanePoints, refreshRide, useRide } from "./rideState";
 import { hand, isSilent, redraw, type Span, useView } from "./view";

@@ -2,7 +2,6 @@ import { describe, expect, it } from "vitest";
 import type { Changed, Inside, LaneName, Ride, RideDraft } from "../api/client";
 import { worst } from "../frame/TrackBar";
 import type { Line } from "../sound/engine";
-import { worklist } from "./actions";
 import { clip, mark } from "./clip.testing";
 import { commands, keyName } from "./commands";
 import { markList } from "./details";
@@ -13,6 +12,7 @@ import { deviation, heldDepth, heldEdge, heldGain, isLevel, merge, revalue, useS
 import { strayList } from "./strays";
 import { standingFor } from "./timeline";
 import { fitWindow, hand, useView, zoomWindow } from "./view";
+import { worklist } from "./worklist";
 
 const answer = (values: Partial<Changed>): Changed =>
   ({ tracks: [{ id: "t" }], clips: [], marks: [], whole: [], removed: [], ...values }) as unknown as Changed;

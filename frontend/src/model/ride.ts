@@ -2,7 +2,8 @@
 import { api, type Changed, type LaneName } from "../api/client";
 import { complain, tell } from "../parts/messages";
 import { engine } from "../sound/engine";
-import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan, steps } from "./actions";
+import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan } from "./focus";
+import { steps } from "./gain";
 import { holdLine, keptLift, letGo, liftLine } from "./hold";
 import { type DraftOf, lanePoints, type RideState, refreshRide, useRide } from "./rideState";
 import { edit, useSession } from "./session";

@@ -2,7 +2,7 @@
 import { create } from "zustand";
 import { api, type Inside, type Ride, type RideDraft, type RidePoint, type RideRule } from "../api/client";
 import { complain } from "../parts/messages";
-import { focused } from "./actions";
+import { focused } from "./focus";
 import { useSession } from "./session";
 import { redraw, useView } from "./view";
 

@@ -1,7 +1,9 @@
 /** The worklist of the stage Ride: the spans inside phrases that stray from their phrase. */
 import type { Clip, Inside, RideDraft } from "../api/client";
 import { tell } from "../parts/messages";
-import { focusedClips, playSelection, reveal, seek } from "./actions";
+import { focusedClips } from "./focus";
+import { playSelection, seek } from "./listening";
+import { reveal } from "./looking";
 import { useRide } from "./rideState";
 import { type Span, useView } from "./view";
 

@@ -4,8 +4,9 @@ import { queries } from "../api/cache";
 import { api, type Clip, type Take, type Track, type Way } from "../api/client";
 import { complain, tell } from "../parts/messages";
 import { engine } from "../sound/engine";
-import { focused, focusedClips, phraseSpan, play, selectedClips, stop } from "./actions";
+import { focused, focusedClips, phraseSpan, selectedClips } from "./focus";
 import { hearAgain, toPoints } from "./heard";
+import { play, stop } from "./listening";
 import { edit, useSession } from "./session";
 import { heardLayers, type Span, select, useView } from "./view";
 
@@ -177,7 +178,7 @@ export async function hearOther() {
         take: number,
         timeline: { ...track.timeline, key: take.key, frames: framesOf(track, take) },
       });
-      engine.setGain({ at: points.at, db: points.db.map((db) => db + louder) });
+      engine.setGain(track, { at: points.at, db: points.db.map((db) => db + louder) });
       useTimeline.setState({ other: { clip: clip.id, take: number } });
       const spans = stands.map(phraseSpan);
       play(Math.max(0, Math.min(...spans.map((s) => s.start)) - 0.15), Math.max(...spans.map((s) => s.end)) + 0.15);

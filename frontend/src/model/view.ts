@@ -7,13 +7,14 @@
 import { create } from "zustand";
 import type { Draft, LaneName } from "../api/client";
 
-export type Stage = "survey" | "phrases" | "details" | "ride" | "deliver";
-export const STAGES: Stage[] = ["survey", "phrases", "details", "ride", "deliver"];
+export type Stage = "survey" | "phrases" | "details" | "ride" | "balance" | "deliver";
+export const STAGES: Stage[] = ["survey", "phrases", "details", "ride", "balance", "deliver"];
 export const STAGE_NAMES: Record<Stage, string> = {
   survey: "Survey",
   phrases: "Phrases",
   details: "Details",
   ride: "Ride",
+  balance: "Balance",
   deliver: "Deliver",
 };
 export type Order = "worst" | "time";
@@ -54,6 +55,13 @@ interface ViewState {
   /** Whether a draft turns down short peaks that hold phrases back. */
   peaks: boolean;
   before: boolean;
+  /** Whether before is heard of all tracks, not only of the one in focus. */
+  beforeAll: boolean;
+  /** Whether only the track in focus is heard. */
+  alone: boolean;
+  /** Whether voices are heard through the compressor, and whether their gain comes behind it. */
+  load: boolean;
+  behind: boolean;
   /** Whether before and after are heard equally loud. */
   equal: boolean;
   layers: Record<Layer, boolean>;
@@ -81,6 +89,10 @@ export const useView = create<ViewState>(() => ({
   draftOf: undefined,
   peaks: false,
   before: false,
+  beforeAll: false,
+  alone: false,
+  load: false,
+  behind: false,
   equal: false,
   layers: ALL_LAYERS,
   loop: false,

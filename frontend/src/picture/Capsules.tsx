@@ -1,7 +1,7 @@
 /** Every phrase in sight as a button for keyboard and screen reader; it lies where the drawn capsule lies. */
 import { useMemo } from "react";
 import type { Clip } from "../api/client";
-import { phraseSpan } from "../model/actions";
+import { phraseSpan } from "../model/focus";
 import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { db, distanceUnit, time } from "../parts/format";

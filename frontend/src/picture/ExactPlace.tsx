@@ -1,7 +1,8 @@
 /** The exact time of a clip, typed at the clip itself. Opened by a double click or a key, as the exact gain is elsewhere. */
 import { NumberInput } from "@mantine/core";
 import { useEffect, useState } from "react";
-import { focused, focusedClips, reveal } from "../model/actions";
+import { focused, focusedClips } from "../model/focus";
+import { reveal } from "../model/looking";
 import { moveClips } from "../model/timeline";
 import { useView } from "../model/view";
 import { axis } from "./axis";

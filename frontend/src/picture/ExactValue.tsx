@@ -2,7 +2,9 @@
 import { NumberInput, TextInput } from "@mantine/core";
 import { type FocusEvent, type KeyboardEvent, useEffect, useState } from "react";
 import { api } from "../api/client";
-import { changeGain, focused, focusedClips, phraseSpan, reveal } from "../model/actions";
+import { focused, focusedClips, phraseSpan } from "../model/focus";
+import { changeGain } from "../model/gain";
+import { reveal } from "../model/looking";
 import { edit } from "../model/session";
 import { useView } from "../model/view";
 import { axis, chartRange } from "./axis";

@@ -4,7 +4,7 @@ import { useElementSize } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
 import { type ReactNode, type PointerEvent as ReactPointer, useEffect, useRef } from "react";
 import { PALETTES } from "../frame/theme";
-import { duration, focused, focusedClips, focusedMarks } from "../model/actions";
+import { duration, focused, focusedClips, focusedMarks } from "../model/focus";
 import { useHeard } from "../model/heard";
 import { setWorkingRange } from "../model/ride";
 import { trackOf, useSession } from "../model/session";

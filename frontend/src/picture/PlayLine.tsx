@@ -1,6 +1,6 @@
 /** The play line over all strips. It moves without rendering; while playing, the window follows page by page. */
 import { useEffect, useRef } from "react";
-import { duration } from "../model/actions";
+import { duration } from "../model/focus";
 import { fitWindow, onRedraw, useView } from "../model/view";
 import { engine } from "../sound/engine";
 import { axis, GUTTER } from "./axis";

@@ -1,7 +1,9 @@
 /** Hands in the level chart: a phrase is dragged up and down, empty ground is a lasso, a click places the play line. */
 import type { PointerEvent as ReactPointer } from "react";
 import type { Clip } from "../api/client";
-import { changeGain, focused, focusedClips, hearHand, phraseSpan, seek } from "../model/actions";
+import { focused, focusedClips, phraseSpan } from "../model/focus";
+import { changeGain, hearHand } from "../model/gain";
+import { seek } from "../model/listening";
 import { deviation, isJudged, useSession } from "../model/session";
 import { hand, redraw, useView } from "../model/view";
 import { db, distanceUnit, signed } from "../parts/format";

@@ -1,7 +1,7 @@
 /** Drawing the strips below the chart: wave with its ghost, gain with the sum, overview. Nothing here changes anything. */
 import type { Clip } from "../api/client";
 import type { Palette } from "../frame/theme";
-import { duration } from "../model/actions";
+import { duration } from "../model/focus";
 import { gainAt } from "../model/heard";
 import { deviation, heldGain } from "../model/session";
 import { hand } from "../model/view";

@@ -1,7 +1,7 @@
 /** Hands in the gain strip: what lies under them - a point or span of the ride, a dip, a clip's gain - takes the drag. */
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
-import { focusedClips } from "../model/actions";
 import { selectMarks } from "../model/details";
+import { focusedClips } from "../model/focus";
 import { useView } from "../model/view";
 import { axis, clipIndexAt } from "./axis";
 import { dragGain, place, takeHold } from "./chartHands";

@@ -1,6 +1,7 @@
 /** What the hands on the strips share: the scale of the gain strip as it is drawn, and drawing a span across empty ground. */
-import { duration, focused, focusedClips, focusedMarks, phraseSpan, seek } from "../model/actions";
+import { duration, focused, focusedClips, focusedMarks, phraseSpan } from "../model/focus";
 import { useHeard } from "../model/heard";
+import { seek } from "../model/listening";
 import { lanePoints } from "../model/rideState";
 import { useView } from "../model/view";
 import { time } from "../parts/format";

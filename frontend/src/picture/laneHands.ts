@@ -1,7 +1,8 @@
 /** Hands in a lane: clips are moved along it or into another one, their ends are trimmed, empty ground is a span. */
 import type { PointerEvent as ReactPointer } from "react";
 import type { Clip, Track } from "../api/client";
-import { phraseSpan, seek } from "../model/actions";
+import { phraseSpan } from "../model/focus";
+import { seek } from "../model/listening";
 import { useSession } from "../model/session";
 import { moveClips, trimEnd } from "../model/timeline";
 import { hand, redraw, useView } from "../model/view";

@@ -2,8 +2,9 @@
 
 import type { PointerEvent as ReactPointer } from "react";
 import type { Mark } from "../api/client";
-import { duration, focusedClips, focusedMarks, seek } from "../model/actions";
 import { changeDepth, hearDips, KIND_NAMES, keepEdges, selectMarks } from "../model/details";
+import { duration, focusedClips, focusedMarks } from "../model/focus";
+import { seek } from "../model/listening";
 import { heldDepth, useSession } from "../model/session";
 import { type EdgeName, hand, redraw, useView } from "../model/view";
 import { db, signed, time } from "../parts/format";

@@ -1,7 +1,7 @@
 /** Hands on the ride in the gain strip: spans are lifted, points are moved along one axis at a time. */
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
 import type { RidePoint } from "../api/client";
-import { duration, selectedSpan } from "../model/actions";
+import { duration, selectedSpan } from "../model/focus";
 import { gainAt, useHeard } from "../model/heard";
 import { drawnLine, handRange, heldPoint, holdLine, kept, keptLift, letGo, liftLine, pointsLine } from "../model/hold";
 import { drawLine, liftSpan, movePoints, putPoint, selectPoints } from "../model/ride";

@@ -2,7 +2,7 @@
  * What edges and points are drawn to: phrase edges, onsets in the waveform, other points. The pull is soft - near a place the
  * hand is slowed down towards it, at the place it holds - and it is seen: a line stands over all strips. Ctrl or Cmd lets go.
  */
-import { focusedClips } from "../model/actions";
+import { focusedClips } from "../model/focus";
 import { useHeard } from "../model/heard";
 import { firstPlace } from "../parts/search";
 import type { Axis } from "./axis";

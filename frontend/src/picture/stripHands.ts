@@ -1,7 +1,10 @@
 /** Hands on the wave, where borders and spans are drawn, and on the window in the overview. */
 import type { PointerEvent as ReactPointer } from "react";
 import type { Clip } from "../api/client";
-import { duration, focusedClips, moveBorder, seek, show } from "../model/actions";
+import { duration, focusedClips } from "../model/focus";
+import { moveBorder } from "../model/gain";
+import { seek } from "../model/listening";
+import { show } from "../model/looking";
 import { useSession } from "../model/session";
 import { fitWindow, hand, redraw, useView } from "../model/view";
 import { time } from "../parts/format";

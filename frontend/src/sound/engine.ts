@@ -1,134 +1,165 @@
 /**
- * Playback of the track in focus: blocks are fetched ahead of the play line and handed to the worklet, however long the
- * recording is. The position is the worklet's; between its reports it is told from the audio clock.
+ * Playback of a session: all its tracks on one clock. Blocks are fetched ahead of the play line, the ones that are needed first
+ * first, and handed to the worklet, however long the recordings are. The position is the worklet's; between its reports it is
+ * told from the audio clock.
  */
 import { api, type Track } from "../api/client";
 import { complain } from "../parts/messages";
+import { LOAD_STEP } from "./voice";
 import type { FromWorklet, GainPoints, ToWorklet } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
 
 /** A line in seconds and dB. */
 export type Line = [number, number][];
+type Switch = Extract<ToWorklet, { type: "set" }>["what"];
 
-const BLOCK_SECONDS = 1;
 const AHEAD = 8;
 const BEHIND = 2;
+const AT_ONCE = 4;
+/** What a track that says nothing else is set to. */
+const AT_REST: Record<Switch, number> = { after: 1, fader: 0, heard: 1, load: 0, behind: 0 };
+
+/** A track as it is played: what is there of it, and how it is set. */
+class Source {
+  readonly have = new Set<number>();
+  readonly loads = new Set<number>();
+  points: GainPoints | null = null;
+  /** What tells the reduction that is heard from another. */
+  loadKey = "";
+  readonly set = { ...AT_REST };
+  constructor(public track: Track) {}
+
+  get key(): string {
+    return `${this.track.timeline.key}/${this.track.take}`;
+  }
+}
 
 class Engine {
   private context: AudioContext | null = null;
   private node: AudioWorkletNode | null = null;
-  private track: Track | null = null;
-  private points: GainPoints | null = null;
-  private have = new Set<number>();
-  private fetching = new Map<number, AbortController>();
+  private sources = new Map<string, Source>();
+  private rate = 48000;
+  private focus = "";
+  private fetching = new Map<string, AbortController>();
   private last = { position: 0, time: 0 };
   private to = 0;
   private loop: { from: number; to: number } | null = null;
-  private after = true;
-  private faderDb = 0;
-  /** dB that each side is turned down by, so that both are heard equally loud. */
-  private match = { before: 0, after: 0 };
-  private formatOf: string | null = null;
   private opening: Promise<AudioWorkletNode | null> | null = null;
   /** Counts calls to play and stop: what was overtaken while the sound was being opened is not done. */
   private turn = 0;
   private starting = false;
   playing = false;
+  /** Whether all wait for a track whose samples have not come, and whether the limiter had to work a moment ago. */
+  waiting = false;
+  limited = 0;
   onStop: () => void = () => {};
 
-  /** Position of what is heard now, in seconds of the track. */
+  /** Position of what is heard now, in seconds of the session. */
   get seconds(): number {
-    const rate = this.track?.timeline.sample_rate ?? 48000;
-    if (!this.playing || !this.context) return this.last.position / rate;
+    const at = this.last.position / this.rate;
+    if (!this.playing || !this.context) return at;
     const passed = Math.max(0, this.context.currentTime - this.last.time - (this.context.outputLatency || 0));
-    const now = this.last.position / rate + passed;
+    const now = at + passed;
     if (this.loop && now > this.loop.to)
       return this.loop.from + ((now - this.loop.from) % (this.loop.to - this.loop.from));
     return Math.min(now, this.to);
   }
 
-  /** Work on another track; the position is kept if it is the same one. */
-  setTrack(track: Track): void {
-    if (this.track?.id === track.id && this.track.timeline.key !== track.timeline.key) {
-      // its clips lie elsewhere now: it goes on playing, with the sound that is there
-      this.track = track;
-      this.forget();
-      this.sendFormat();
-      const { loop } = this;
-      if (loop) void this.play(loop.from, loop.to, true);
-      else if (this.playing) void this.play(this.seconds, track.timeline.duration);
-    }
-    if (this.track?.id !== track.id) {
+  /** How long all of it lasts, seconds. */
+  get duration(): number {
+    return Math.max(0, ...[...this.sources.values()].map(({ track }) => track.timeline.duration));
+  }
+
+  /** Play these tracks at this rate, from now on; those whose sound is missing are silent. ``focus`` is the one in hand. */
+  setTracks(tracks: Track[], rate: number, focus: string): void {
+    this.focus = focus;
+    if (rate !== this.rate) {
+      const at = this.seconds;
       this.stop();
+      void this.context?.close();
+      this.context = this.node = this.opening = null;
       this.forget();
-      this.last = { position: 0, time: 0 };
-      this.points = null;
-      if (this.context && this.context.sampleRate !== track.timeline.sample_rate) {
-        void this.context.close();
-        this.context = null;
-        this.node = null;
-        this.opening = null;
-      }
+      this.rate = rate;
+      this.last = { position: Math.round(at * rate), time: 0 };
+      this.sources.clear();
     }
-    this.track = track;
-    this.sendFormat();
-    this.setFader(track.fader);
+    const wanted = new Map(tracks.filter((track) => !track.timeline.missing).map((track) => [track.id, track]));
+    for (const id of [...this.sources.keys()]) {
+      if (wanted.has(id)) continue;
+      this.sources.delete(id);
+      this.send({ type: "drop", track: id });
+    }
+    for (const track of wanted.values()) this.setTrack(track);
   }
 
-  /** Whether what it works on is not what is heard of a track: another one of its takes. */
+  /** Play a track as it is now: its sound may be another one, or lie elsewhere. */
+  setTrack(track: Track): void {
+    const known = this.sources.get(track.id);
+    const source = known ?? new Source(track);
+    const was = known?.key;
+    source.track = track;
+    if (!known) this.sources.set(track.id, source);
+    if (was === source.key) return;
+    this.introduce(source);
+    if (this.playing) this.feed(this.position());
+  }
+
+  /** Whether what is heard of a track is not its own: another one of its takes. */
   isElsewhere(track: Track | undefined): boolean {
-    return this.track !== null && this.track.id === track?.id && this.track.timeline.key !== track.timeline.key;
+    const source = track && this.sources.get(track.id);
+    return !!source && source.track.timeline.key !== track.timeline.key;
   }
 
-  setGain(points: GainPoints): void {
-    this.points = points;
-    this.send({ type: "gain", points });
+  /** The compiled gain of a track, in samples of it. */
+  setGain(track: Track, points: GainPoints): void {
+    const source = this.sources.get(track.id);
+    if (!source) return;
+    const scale = this.rate / track.timeline.sample_rate;
+    source.points = scale === 1 ? points : { at: points.at.map((at) => at * scale), db: points.db };
+    this.send({ type: "gain", track: track.id, points: source.points });
   }
 
-  /** Hear what the hand does - seconds in rising order, and dB on top of all gain - until the next compiled gain arrives. */
+  /** Hear what the hand does to the track in focus - seconds in rising order, and dB on top of all gain - until its next gain. */
   hold(line: Line): void {
-    const rate = this.track?.timeline.sample_rate ?? 48000;
     const points = { at: new Float64Array(line.length), db: new Float64Array(line.length) };
     line.forEach(([at, db], i) => {
-      points.at[i] = at * rate;
+      points.at[i] = at * this.rate;
       points.db[i] = db;
     });
-    this.send({ type: "hold", points });
+    this.send({ type: "hold", track: this.focus, points });
   }
 
-  /** Hear the recording with its gain, or as it is. */
-  setAfter(after: boolean): void {
-    this.after = after;
-    this.send({ type: "switch", after });
-    this.sendFader();
+  /** How a track is heard: before or after its gain, its fader (dB), whether at all, and through the compressor. */
+  set(track: string, values: Partial<Record<Switch, number>>): void {
+    const source = this.sources.get(track);
+    if (!source) return;
+    for (const [what, value] of Object.entries(values) as [Switch, number][]) {
+      if (source.set[what] === value) continue;
+      source.set[what] = value;
+      this.send({ type: "set", track, what, value });
+    }
+    if (this.playing) this.feed(this.position());
   }
 
-  setFader(db: number): void {
-    this.faderDb = db;
-    this.sendFader();
-  }
-
-  /** Hear before and after with these dB on top; nothing of it is in a render. */
-  setMatch(before: number, after: number): void {
-    this.match = { before, after };
-    this.sendFader();
-  }
-
-  private sendFader(): void {
-    this.send({ type: "fader", db: this.faderDb + (this.after ? this.match.after : this.match.before) });
+  /** What the compressor does to a track is another now. */
+  setLoad(track: string, key: string): void {
+    const source = this.sources.get(track);
+    if (!source || source.loadKey === key) return;
+    source.loadKey = key;
+    this.abort((name) => name.startsWith(`${track} load`));
+    // what is there is heard until the new one has come
+    source.loads.clear();
+    if (this.playing) this.feed(this.position());
   }
 
   /** Place the play line; goes on from there while playing. */
   seek(seconds: number): void {
-    const rate = this.track?.timeline.sample_rate ?? 48000;
-    this.last = { position: Math.max(0, Math.round(seconds * rate)), time: this.context?.currentTime ?? 0 };
-    if (this.playing) void this.play(seconds, this.track?.timeline.duration ?? seconds);
+    this.last = { position: Math.max(0, Math.round(seconds * this.rate)), time: this.context?.currentTime ?? 0 };
+    if (this.playing) void this.play(seconds, this.duration);
   }
 
   async play(from: number, to: number, loop = false): Promise<void> {
-    const track = this.track;
-    if (!track) return;
-    const rate = track.timeline.sample_rate;
+    if (this.sources.size === 0) return;
     const turn = ++this.turn;
     this.starting = true;
     const node = await this.open().catch((error) => {
@@ -138,25 +169,27 @@ class Engine {
     await this.context?.resume();
     if (turn !== this.turn) return;
     this.starting = false;
-    // an edit brings a new object for the same track
-    if (!node || this.track?.id !== track.id) return this.onStop();
-    this.to = Math.min(to, track.timeline.duration);
+    if (!node) return this.onStop();
+    this.to = Math.min(to, this.duration);
     this.loop = loop ? { from, to: this.to } : null;
-    const start = Math.min(Math.max(0, Math.round(from * rate)), track.timeline.frames);
+    const start = Math.round(Math.min(Math.max(0, from), this.duration) * this.rate);
     this.playing = true;
     this.last = { position: start, time: this.context!.currentTime };
     this.feed(start);
-    this.send({ type: "play", from: start, to: Math.round(this.to * rate), loopFrom: loop ? start : null });
+    this.send({ type: "play", from: start, to: Math.round(this.to * this.rate), loopFrom: loop ? start : null });
   }
 
   stop(): void {
     if (!this.playing && !this.starting) return;
-    const rate = this.track?.timeline.sample_rate ?? 48000;
-    this.last = { position: Math.round(this.seconds * rate), time: 0 };
+    this.last = { position: this.position(), time: 0 };
     this.turn++;
-    this.playing = this.starting = false;
+    this.playing = this.starting = this.waiting = false;
     this.send({ type: "stop" });
     this.onStop();
+  }
+
+  private position(): number {
+    return Math.round(this.seconds * this.rate);
   }
 
   private async open(): Promise<AudioWorkletNode | null> {
@@ -165,23 +198,35 @@ class Engine {
   }
 
   private async build(): Promise<AudioWorkletNode | null> {
-    const track = this.track!;
-    // the context runs at the track's own rate, so its samples reach the gain as they are
-    this.context = new AudioContext({ sampleRate: track.timeline.sample_rate, latencyHint: "interactive" });
-    await this.context.audioWorklet.addModule(workletUrl);
-    this.node = new AudioWorkletNode(this.context, "nivelus-player", { outputChannelCount: [2] });
-    this.node.connect(this.context.destination);
+    // one rate for the whole session: that of its first voice, whose samples reach the gain as they are
+    const context = new AudioContext({ sampleRate: this.rate, latencyHint: "interactive" });
+    this.context = context;
+    await context.audioWorklet.addModule(workletUrl);
+    if (this.context !== context) return null;
+    this.node = new AudioWorkletNode(context, "nivelus-player", { outputChannelCount: [2] });
+    this.node.connect(context.destination);
     this.node.port.onmessage = (event: MessageEvent<FromWorklet>) => this.hear(event.data);
-    this.formatOf = null;
-    this.sendFormat();
-    if (this.points) this.setGain(this.points);
-    this.setAfter(this.after);
-    this.setFader(this.faderDb);
+    for (const source of this.sources.values()) this.introduce(source);
     return this.node;
   }
 
+  /** Tell the audio thread of a track; what it had of it is gone. */
+  private introduce(source: Source): void {
+    const { id, timeline } = source.track;
+    this.abort((name) => name.startsWith(`${id} `));
+    source.have.clear();
+    source.loads.clear();
+    const frames = Math.ceil((timeline.frames * this.rate) / timeline.sample_rate);
+    this.send({ type: "track", track: id, channels: timeline.channels, frames, blockFrames: this.rate });
+    for (const [what, value] of Object.entries(source.set) as [Switch, number][])
+      this.send({ type: "set", track: id, what, value });
+    if (source.points) this.send({ type: "gain", track: id, points: source.points });
+  }
+
   private hear(report: FromWorklet): void {
+    if (report.limited) this.limited = performance.now();
     if (!this.playing) return;
+    this.waiting = report.starving;
     if (!report.playing) {
       this.playing = false;
       this.last = { position: report.position, time: 0 };
@@ -192,37 +237,65 @@ class Engine {
     this.feed(report.position);
   }
 
-  /** Have the blocks around a position, and those where a loop begins. */
+  /** Have the blocks around a position, and those where a loop begins: what is needed first is fetched first. */
   private feed(position: number): void {
-    const track = this.track;
-    if (!track) return;
-    const size = BLOCK_SECONDS * track.timeline.sample_rate;
-    const now = Math.floor(position / size);
-    const count = Math.ceil(track.timeline.frames / size);
-    const wanted: number[] = [];
-    for (let i = now; i <= Math.min(now + AHEAD, count - 1); i++) wanted.push(i);
+    const now = Math.floor(position / this.rate);
+    const indices = Array.from({ length: AHEAD + 1 }, (_, i) => now + i);
     if (this.loop) {
-      const first = Math.floor((this.loop.from * track.timeline.sample_rate) / size);
-      for (const i of [first, first + 1]) if (i < count && !wanted.includes(i)) wanted.push(i);
+      const first = Math.floor(this.loop.from);
+      // at the end of a loop its beginning is next
+      for (const i of [first, first + 1]) if (!indices.includes(i)) indices.splice(2, 0, i);
     }
-    for (const index of wanted) {
-      if (!this.have.has(index) && !this.fetching.has(index) && this.fetching.size < 4) this.fetch(track, index, size);
+    const heard = [...this.sources.values()].filter((source) => source.set.heard > 0);
+    for (const index of indices) {
+      for (const source of heard) {
+        if (index * this.rate >= Math.ceil(source.track.timeline.duration * this.rate)) continue;
+        this.want(source, index);
+      }
     }
-    for (const index of this.have) {
-      if ((index < now - BEHIND || index > now + AHEAD) && !wanted.includes(index)) this.have.delete(index);
+    for (const source of this.sources.values()) {
+      for (const index of source.have) {
+        if (index >= now - BEHIND && indices.includes(Math.max(index, now))) continue;
+        source.have.delete(index);
+        source.loads.delete(index);
+      }
     }
     this.send({ type: "keep", first: now - BEHIND, last: now + AHEAD });
   }
 
-  private fetch(track: Track, index: number, size: number): void {
+  private want(source: Source, index: number): void {
+    const { id, timeline, take } = source.track;
+    const at = { track: id, key: timeline.key, take };
+    if (!source.have.has(index)) {
+      this.fetch(source, `${id} ${index}`, async (signal) => {
+        const data = await api.samples(at, index * this.rate, this.rate, this.rate, signal);
+        return () => {
+          source.have.add(index);
+          this.send({ type: "block", track: id, index, data }, [data.buffer]);
+        };
+      });
+    }
+    if (source.set.load > 0 && source.loadKey && !source.loads.has(index)) {
+      this.fetch(source, `${id} load ${index}`, async (signal) => {
+        const start = index * this.rate;
+        const pairs = await api.reduction(at, start, this.rate, this.rate, source.loadKey, signal);
+        const first = Math.floor(start / LOAD_STEP);
+        return () => {
+          source.loads.add(index);
+          this.send({ type: "load", track: id, index, load: { first, pairs } }, [pairs.buffer]);
+        };
+      });
+    }
+  }
+
+  private fetch(source: Source, name: string, work: (signal: AbortSignal) => Promise<() => void>): void {
+    if (this.fetching.has(name) || this.fetching.size >= AT_ONCE) return;
     const abort = new AbortController();
-    this.fetching.set(index, abort);
-    api
-      .samples({ track: track.id, key: track.timeline.key, take: track.take }, index * size, size, abort.signal)
-      .then((data) => {
-        if (abort.signal.aborted || this.track?.timeline.key !== track.timeline.key) return;
-        this.have.add(index);
-        this.send({ type: "block", index, data }, [data.buffer]);
+    const key = source.key;
+    this.fetching.set(name, abort);
+    work(abort.signal)
+      .then((hand) => {
+        if (!abort.signal.aborted && this.sources.get(source.track.id) === source && source.key === key) hand();
       })
       .catch((error) => {
         if (abort.signal.aborted) return;
@@ -230,28 +303,21 @@ class Engine {
         complain(error);
       })
       .finally(() => {
-        this.fetching.delete(index);
-        if (this.playing) this.feed(Math.round(this.last.position));
+        if (this.fetching.get(name) === abort) this.fetching.delete(name);
+        if (this.playing) this.feed(this.position());
       });
   }
 
-  private forget(): void {
-    for (const abort of this.fetching.values()) abort.abort();
-    this.fetching.clear();
-    this.have.clear();
+  private abort(which: (name: string) => boolean): void {
+    for (const [name, abort] of this.fetching) {
+      if (!which(name)) continue;
+      abort.abort();
+      this.fetching.delete(name);
+    }
   }
 
-  private sendFormat(): void {
-    const timeline = this.track?.timeline;
-    if (!timeline || !this.node || this.formatOf === timeline.key) return;
-    this.formatOf = timeline.key;
-    this.have.clear();
-    this.send({
-      type: "format",
-      channels: timeline.channels,
-      frames: timeline.frames,
-      blockFrames: BLOCK_SECONDS * timeline.sample_rate,
-    });
+  private forget(): void {
+    this.abort(() => true);
   }
 
   private send(message: ToWorklet, transfer: Transferable[] = []): void {

@@ -3,7 +3,6 @@ import { ActionIcon, Button, NativeSelect, Tooltip } from "@mantine/core";
 import { IconAlertTriangle, IconArrowBackUp, IconHandStop, IconRepeatOnce, IconX } from "@tabler/icons-react";
 import { useMemo } from "react";
 import type { Clip, Mark } from "../api/client";
-import { reveal, seek } from "../model/actions";
 import {
   changeDepth,
   correctKind,
@@ -17,6 +16,8 @@ import {
   toggleKeepOut,
   toggleNotch,
 } from "../model/details";
+import { seek } from "../model/listening";
+import { reveal } from "../model/looking";
 import { reasonWords, trackOf, useSession } from "../model/session";
 import { KINDS, type Kind, useView } from "../model/view";
 import { ExactField } from "../parts/ExactField";

@@ -2,7 +2,7 @@
 import { NativeSelect, NumberInput } from "@mantine/core";
 import { useEffect, useState } from "react";
 import { api, type RuleChange } from "../api/client";
-import { makeDraft } from "../model/actions";
+import { makeDraft } from "../model/gain";
 import { edit, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { levelUnit, plain } from "../parts/format";

@@ -2,9 +2,12 @@
 import { Tooltip } from "@mantine/core";
 import { IconHandStop, IconLock, IconTargetArrow } from "@tabler/icons-react";
 import { useMemo } from "react";
-import { goTo, phraseSpan, reveal, seek, worklist } from "../model/actions";
+import { phraseSpan } from "../model/focus";
+import { seek } from "../model/listening";
+import { reveal } from "../model/looking";
 import { reasonWords, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
+import { goTo, worklist } from "../model/worklist";
 import { distanceUnit, signed, time } from "../parts/format";
 import { OrderSwitch } from "../parts/OrderSwitch";
 import { afterClick, isMore, useRows } from "../parts/useRows";

@@ -23,6 +23,7 @@ from nivelus.core.chain.state import Lane, TrackState
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import EMPTY, Curve, changed_span
 from nivelus.core.marks.mark import KINDS
+from nivelus.services.desk import duck_settings, load_settings
 from nivelus.services.levels import clip_values, levels_by_clip, view_clips
 from nivelus.services.marks import mark_values, view_marks
 from nivelus.services.state import core_rules, rules_by_kind, rules_of, state_of, working_range
@@ -214,6 +215,8 @@ def answer(
                 timeline=view_timeline(timeline),
                 take=track.take,
                 takes=[TakeName(**item) for item in takes_of(track)],
+                load=load_settings(track),
+                duck=duck_settings(track),
             )
         )
         if not scope.is_empty and len(state.clips):

@@ -35,6 +35,12 @@ from nivelus.store.tables import Session, Track
 Span = tuple[float, float]
 
 
+def view_points(curve: Curve, clip: str | None = None) -> list[RidePoint]:
+    """The points of a curve as the interface shows them."""
+    rows = zip(curve.at.tolist(), curve.db.tolist(), curve.shape.tolist(), strict=True)
+    return [RidePoint(at=at, db=max(db, SILENT), shape=Shape(shape).name.lower(), clip=clip) for at, db, shape in rows]
+
+
 def view(bench: Workbench, track_id: str) -> RideView:
     """The lanes as points."""
     with bench.database.reading() as db:
@@ -42,8 +48,8 @@ def view(bench: Workbench, track_id: str) -> RideView:
         lanes = lanes_of(db, track_id)
         return RideView(
             curve=_clip_points(clip_rows(db, track_id), timeline.sample_rate),
-            ride=_points(lanes.ride.points),
-            trim=_points(lanes.trim.points),
+            ride=view_points(lanes.ride.points),
+            trim=view_points(lanes.trim.points),
             offset=lanes.trim.offset,
             off=lanes.trim.off,
             ramp=RAMP,
@@ -93,7 +99,7 @@ def draft(
         strays = _strays(session, state, now, vowels)
     done = [p for p in result.phrases if p.reason != "not chosen"]
     return RideDraftView(
-        points=_points(result.curve),
+        points=view_points(result.curve),
         phrases=[
             RidePhraseView(clip=id, before=p.spread_before, after=p.spread_after, reason=p.reason)
             for id, p in zip(_phrase_ids(state), result.phrases, strict=True)
@@ -190,10 +196,5 @@ def _clip_points(clips: Iterable[ClipRow], rate: int) -> list[RidePoint]:
     for clip in clips:
         if clip.curve:
             curve = shift(unpack_curve(clip.curve), clip.shift / rate)
-            points += _points(curve.keep(heard(curve, clip.start / rate, clip.end / rate)), clip.id)
+            points += view_points(curve.keep(heard(curve, clip.start / rate, clip.end / rate)), clip.id)
     return points
-
-
-def _points(curve: Curve, clip: str | None = None) -> list[RidePoint]:
-    rows = zip(curve.at.tolist(), curve.db.tolist(), curve.shape.tolist(), strict=True)
-    return [RidePoint(at=at, db=max(db, SILENT), shape=Shape(shape).name.lower(), clip=clip) for at, db, shape in rows]

@@ -194,6 +194,32 @@ class ArrangementView(View):
     ways: list[str]
 
 
+class LoadSettings(View):
+    """The reference compressor of a track: dBFS, ratio, dB, seconds. ``threshold_after`` is None where it is the same."""
+
+    threshold: float
+    ratio: float
+    knee: float
+    attack: float
+    release: float
+    makeup: float
+    detector: str
+    threshold_after: float | None
+
+
+class DuckSettings(View):
+    """How a bed makes room, see ``core.drafts.duck.DuckRule``; ``locked`` spans (seconds) are left alone by drafts."""
+
+    way: str
+    depth: float
+    distance: float
+    lead: float
+    hold: float
+    release: float
+    most_down: float
+    locked: list[tuple[float, float]]
+
+
 class TrackView(View):
     """A track without its clips and marks. ``target`` is the resolved target, in the session's unit, and ``base``
     (dB) how far the whole voice has to move.
@@ -222,6 +248,8 @@ class TrackView(View):
     timeline: TimelineView
     take: int
     takes: list[TakeName]
+    load: LoadSettings
+    duck: DuckSettings
 
 
 class RideDefaults(View):

@@ -35,20 +35,23 @@ def upload(session_id: str) -> Response:
 @bp.get("/tracks/<track_id>/samples")
 def samples(track_id: str) -> Response:
     """float32, channels interleaved; ``start`` and ``count`` in samples at the ``rate``. It never changes for a ``key``."""
-    rate = _whole("rate") if "rate" in request.args else None
-    return array(sound.samples(bench(), track_id, _key(), _whole("start"), _whole("count"), _take(), rate), lasting=True)
+    rate = whole_number("rate") if "rate" in request.args else None
+    return array(
+        sound.samples(bench(), track_id, asked_key(), whole_number("start"), whole_number("count"), asked_take(), rate),
+        lasting=True,
+    )
 
 
 @bp.get("/tracks/<track_id>/wave/<int:level>/<int:index>")
 def wave(track_id: str, level: int, index: int) -> Response:
     """A tile of the waveform pyramid of a ``take``: float32 lowest and highest sample of each bin."""
-    return array(sound.wave_tile(bench(), track_id, _key(), level, index, _take()), lasting=True)
+    return array(sound.wave_tile(bench(), track_id, asked_key(), level, index, asked_take()), lasting=True)
 
 
 @bp.get("/tracks/<track_id>/onsets")
 def onsets(track_id: str) -> Response:
     """float64 seconds at which sound sets in."""
-    return array(sound.onsets(bench(), track_id, _key()), lasting=True)
+    return array(sound.onsets(bench(), track_id, asked_key()), lasting=True)
 
 
 @bp.get("/tracks/<track_id>/trace")
@@ -66,7 +69,7 @@ def meter(track_id: str) -> Response:
 @bp.get("/tracks/<track_id>/gain")
 def gain(track_id: str) -> Response:
     """float64 pairs of samples and dB: the compiled gain, linear in dB between points; of ``layers`` only, if given."""
-    return array(sound.gain_points(bench(), track_id, _layers(), _take()))
+    return array(sound.gain_points(bench(), track_id, _layers(), asked_take()))
 
 
 @bp.get("/tracks/<track_id>/lanes/<lane>.<ending>")
@@ -92,17 +95,18 @@ def _layers() -> list[str]:
     return chosen
 
 
-def _key() -> str:
+def asked_key() -> str:
     """The key of the timeline that is asked for."""
     return request.args.get("key", "")
 
 
-def _take() -> int | None:
+def asked_take() -> int | None:
     """The take that is asked for; the one that is heard if none is named."""
-    return _whole("take") if "take" in request.args else None
+    return whole_number("take") if "take" in request.args else None
 
 
-def _whole(name: str) -> int:
+def whole_number(name: str) -> int:
+    """A whole number out of the query. Raises Refused where there is none."""
     try:
         return int(request.args[name])
     except (KeyError, ValueError):

@@ -1,0 +1,149 @@
+/** Clip gain and what else is done to phrases, and their drafts. */
+import { api } from "../api/client";
+import { complain, tell } from "../parts/messages";
+import { engine, type Line } from "../sound/engine";
+import { focused, focusedClips, selectedClips } from "./focus";
+import { edit, isJudged, useSession } from "./session";
+import { redraw, type Span, select, useView } from "./view";
+
+const needSelection = () => {
+  const clips = selectedClips();
+  if (clips.length === 0) tell("Select a phrase first: click it, or press . for the next in the worklist.");
+  return clips;
+};
+
+export async function changeGain(ids: string[], change: { by?: number; to?: number }) {
+  const track = focused();
+  if (!track || ids.length === 0) return false;
+  useView.setState({ draft: null });
+  if (change.by !== undefined) hearHand(new Set(ids), change.by);
+  const done = await edit((revision) => api.gain(track.id, revision, ids, change));
+  if (!done) engine.hold([]);
+  return done;
+}
+
+/** A line that is at ``by`` dB in spans and at 0 elsewhere. */
+export const steps = (spans: Span[], by: number): Line =>
+  spans.flatMap(
+    ({ start, end }): Line => [
+      [start, 0],
+      [start, by],
+      [end, by],
+      [end, 0],
+    ],
+  );
+
+/** Let what the hand does be heard at once; the compiled gain follows. */
+export function hearHand(ids: Set<string>, by: number) {
+  engine.hold(
+    by === 0
+      ? []
+      : steps(
+          focusedClips().filter((clip) => ids.has(clip.id) && !clip.locked),
+          by,
+        ),
+  );
+}
+
+export function nudge(by: number) {
+  const ids = needSelection().map((clip) => clip.id);
+  if (ids.length) void changeGain(ids, { by });
+}
+
+export function zero() {
+  const ids = needSelection().map((clip) => clip.id);
+  if (ids.length) void changeGain(ids, { to: 0 });
+}
+
+export function toggleFlag(flag: "locked" | "left_out" | "reference") {
+  const clips = needSelection();
+  const track = focused();
+  if (clips.length === 0 || !track) return;
+  const on = !clips.every((clip) => clip[flag]);
+  const ids = clips.map((clip) => clip.id);
+  void edit((revision) => api.flag(track.id, revision, ids, flag, on));
+}
+
+export function cutHere() {
+  const track = focused();
+  if (track) void edit((revision) => api.cut(track.id, revision, engine.seconds));
+}
+
+export async function joinSelected() {
+  const track = focused();
+  const clips = needSelection();
+  if (!track || clips.length === 0) return;
+  if (
+    await edit((revision) =>
+      api.join(
+        track.id,
+        revision,
+        clips.map((c) => c.id),
+      ),
+    )
+  )
+    select([clips[0]!.id]);
+}
+
+export function moveBorder(clip: string, at: number) {
+  const track = focused();
+  return track ? edit((revision) => api.border(track.id, revision, clip, at)) : Promise.resolve(false);
+}
+
+// --- drafts
+
+/** The selection if it holds phrases, else everything. */
+function draftTarget(): string[] | undefined {
+  const chosen = selectedClips().filter((clip) => clip.after !== null);
+  return chosen.length ? chosen.map((clip) => clip.id) : undefined;
+}
+
+export async function makeDraft(all = false) {
+  const track = focused();
+  if (!track) return;
+  const draftOf = all ? undefined : draftTarget();
+  try {
+    const draft = await api.draft(track.id, draftOf, undefined, useView.getState().peaks);
+    useView.setState({ draft, draftOf });
+    redraw();
+  } catch (error) {
+    complain(error);
+  }
+}
+
+export async function acceptDraft() {
+  const track = focused();
+  const { draft, draftOf, peaks } = useView.getState();
+  if (!track || !draft) return;
+  if (await edit((revision) => api.acceptDraft(track.id, revision, draftOf, peaks))) {
+    useView.setState({ draft: null, peaks: false });
+    tell(useSession.getState().header?.label ?? "Done");
+  }
+}
+
+/** Find the phrases of the track in focus anew, none longer than the rule says. */
+export async function findPhrases() {
+  const track = focused();
+  if (!track) return;
+  if (await edit((revision) => api.findPhrases(track.id, revision))) {
+    useView.setState({ draft: null, peaks: false, selection: new Set() });
+    tell(useSession.getState().header?.label ?? "Done");
+  }
+}
+
+export function dropDraft() {
+  useView.setState({ draft: null });
+  redraw();
+}
+
+export function draftOrAccept() {
+  if (useView.getState().draft) void acceptDraft();
+  else void makeDraft();
+}
+
+export const selectAll = () =>
+  select(
+    focusedClips()
+      .filter(isJudged)
+      .map((clip) => clip.id),
+  );

@@ -1,0 +1,73 @@
+/** How the tracks are heard together: mute, solo, faders, before and after; what of it the engine has to know. */
+import { api, type Track } from "../api/client";
+import { engine } from "../sound/engine";
+import { focused } from "./focus";
+import { edit, useSession } from "./session";
+import { useView } from "./view";
+
+/** Dropped into a session, a voice decides at which rate all of it is heard. */
+export function sessionRate(): number {
+  const tracks = useSession.getState().header?.tracks ?? [];
+  const there = tracks.filter((track) => !track.timeline.missing);
+  return (there.find((track) => track.kind === "voice") ?? there[0])?.timeline.sample_rate ?? 48000;
+}
+
+/** Whether a track is heard among others: not muted, and soloed if any is; alone, only the one in focus. */
+export function isHeard(track: Track, tracks: Track[], alone: boolean, focus: string): boolean {
+  if (alone) return track.id === focus;
+  return !track.mute && (track.solo || !tracks.some((other) => other.solo));
+}
+
+/** What a hand holds before it is an edit, and what is heard of the track in focus so that both sides are equally loud. */
+const held = { fader: null as { track: string; db: number } | null, match: { before: 0, after: 0 } };
+
+/** Hear a fader where the hand holds it; null when it has been let go. */
+export function holdFader(fader: { track: string; db: number } | null) {
+  held.fader = fader;
+  tellEngine();
+}
+
+/** Hear before and after of the track in focus with these dB on top; nothing of it is in a render. */
+export function setMatch(before: number, after: number) {
+  held.match = { before, after };
+  tellEngine();
+}
+
+/** The fader of a track, where the hand holds it or where it stands. */
+export const faderOf = (track: Track) => (held.fader?.track === track.id ? held.fader.db : track.fader);
+
+export function tellEngine() {
+  const tracks = useSession.getState().header?.tracks ?? [];
+  const { before, beforeAll, alone, load, behind } = useView.getState();
+  const focus = focused()?.id ?? "";
+  for (const track of tracks) {
+    const isBefore = before && (beforeAll || track.id === focus);
+    const match = track.id === focus ? held.match : { before: 0, after: 0 };
+    engine.set(track.id, {
+      after: isBefore ? 0 : 1,
+      fader: faderOf(track) + (isBefore ? match.before : match.after),
+      heard: isHeard(track, tracks, alone, focus) ? 1 : 0,
+      load: load && track.kind === "voice" ? 1 : 0,
+      behind: behind ? 1 : 0,
+    });
+  }
+}
+
+/** Play to the end of what is heard. */
+export function heardLength(): number {
+  const track = focused();
+  if (useView.getState().alone) return track?.timeline.duration ?? 0;
+  return Math.max(...(useSession.getState().header?.tracks ?? []).map(({ timeline }) => timeline.duration), 0);
+}
+
+export function setFader(track: string, db: number): Promise<boolean> {
+  return edit((revision) => api.changeTrack(track, revision, { fader: db }));
+}
+
+export function toggleHeard(which: "mute" | "solo", track = focused()) {
+  if (track) void edit((revision) => api.changeTrack(track.id, revision, { [which]: !track[which] }));
+}
+
+export function setKind(track: string, kind: Track["kind"]) {
+  return edit((revision) => api.changeTrack(track, revision, { kind: kind as "voice" | "bed" }));
+}

@@ -1,0 +1,58 @@
+/** One number that nothing but the hand moves. Heard while it is dragged, kept when it is let go. */
+import { Slider } from "@mantine/core";
+import { holdFader, setFader } from "../model/mix";
+import { useSession } from "../model/session";
+import { db } from "../parts/format";
+import { useHeld } from "../parts/useHeld";
+
+const SLIDER_LOW = -40;
+
+interface Props {
+  track: string;
+  value: number;
+  /** How it is called on the screen and by a screen reader. */
+  name?: string;
+  label?: string;
+}
+
+export function Fader({ track, value, name = "fader", label = "Fader" }: Props) {
+  const { held, hold, keep } = useHeld<number>(async (next) => {
+    holdFader({ track, db: next });
+    await setFader(track, next);
+    holdFader(null);
+  });
+  const terms = useSession((s) => s.terms);
+  const shown = held ?? value;
+  // below this the slider would be all silence: a lower value is typed
+  const low = Math.max(terms?.fader_low ?? 0, SLIDER_LOW);
+  return (
+    <>
+      <span className="fader-line">
+        <strong>{name}</strong>
+        <button
+          type="button"
+          className="mono fader-value"
+          title="Double click: back to 0 dB"
+          onDoubleClick={() => void keep(0)}
+        >
+          {db(shown)}
+        </button>
+      </span>
+      <Slider
+        size={3}
+        thumbSize={14}
+        min={low}
+        max={terms?.fader_high ?? 0}
+        step={0.1}
+        label={null}
+        thumbLabel={label}
+        value={Math.max(shown, low)}
+        onChange={(next) => {
+          hold(next);
+          holdFader({ track, db: next });
+        }}
+        onChangeEnd={(next) => void keep(next)}
+      />
+    </>
+  );
+}

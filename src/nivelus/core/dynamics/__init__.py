@@ -1,0 +1,1 @@
+"""What a compressor behind the pre-fader gain would have to do."""

@@ -1,0 +1,231 @@
+"""The use cases of load: what a compressor behind the pre-fader gain would have to do, before levelling and after it."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
+from threading import Lock
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from nivelus.core.chain.state import TrackState
+from nivelus.core.dynamics.compressor import STEP, Compressor, Reduction, reduction_of, whole_reduction
+from nivelus.core.dynamics.load import LoadFigures, by_phrase, load_figures, threshold_for
+from nivelus.core.errors import NotFound, Refused
+from nivelus.core.gain.compiled import FloatArray, GainCurve
+from nivelus.core.measure.loudness import gated_loudness, to_db
+from nivelus.core.sound.reader import RATES
+from nivelus.core.sound.source import SoundSource
+from nivelus.core.sound.timeline import open_sound
+from nivelus.services.desk import load_settings
+from nivelus.services.edits import run_edit
+from nivelus.services.mix_views import LoadFiguresView, LoadPhrase, LoadView, OrderView
+from nivelus.services.sound import MOST_SAMPLES
+from nivelus.services.state import whole_state
+from nivelus.services.timeline import Timeline, sound_of
+from nivelus.services.views import Changed, LoadSettings
+from nivelus.services.workbench import Workbench
+from nivelus.store.history import Edit
+from nivelus.store.tables import Track
+
+COURSE_SECONDS = 0.05
+"""Between two values of a course of the reduction."""
+_KEPT = 4
+_known: OrderedDict[tuple[Any, ...], Any] = OrderedDict()
+_lock = Lock()
+
+
+def change(bench: Workbench, track_id: str, revision: int, values: dict[str, Any]) -> Changed:
+    """Set values of the compressor; what is not named stays. ``threshold_after`` of None is the same as before."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        settings = load_settings(track).model_copy(update=values)
+        _sides(settings)
+        track.load = settings.model_dump()
+
+    return run_edit(bench, track_id, "Set the compressor", revision, work)
+
+
+def view(bench: Workbench, track_id: str, wanted: float | None = None) -> LoadView:
+    """How hard the compressor works before and after, and how much more evenly it works at an equal average.
+
+    ``wanted`` is the average (dB) that a threshold is proposed for; that of before if not given. O(samples), kept.
+    """
+    with bench.database.reading() as db:
+        _, track, timeline, state, _ = whole_state(bench, db, track_id)
+    opener, spans, ids = _opener(bench, timeline), *_phrases(state)
+    settings = load_settings(track)
+    before, after = _reductions(opener, timeline, state, settings)
+    figures = [load_figures(reduction, spans) for reduction in (before, after)]
+    goal = figures[0].average if wanted is None else wanted
+    of_after = _sides(settings)[1]
+    proposed, steady = of_after.threshold, figures[1]
+    if len(spans) and goal > 0:
+        proposed = round(
+            _remembered(
+                ("threshold", goal, *_made_of(timeline, state, of_after)),
+                lambda: threshold_for(opener, state.gain, of_after, spans, goal, figures[1].average),
+            ),
+            1,
+        )
+        steady = load_figures(_reduction(opener, timeline, state, replace(of_after, threshold=proposed)), spans)
+    return LoadView(
+        settings=settings,
+        before=_view(figures[0]),
+        after=_view(figures[1]),
+        proposed=proposed,
+        at_proposed=_view(steady),
+        phrases=[
+            LoadPhrase(clip=id, before=old, after=new)
+            for id, old, new in zip(ids, *(by_phrase(r, spans).tolist() for r in (before, after)), strict=True)
+        ]
+        if len(spans)
+        else [],
+        order=_order(state, before, after, spans) if len(spans) > 1 else None,
+    )
+
+
+def course(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
+    """Highest reduction in every COURSE_SECONDS, before and after, (n, 2) float32 dB."""
+    with bench.database.reading() as db:
+        _, track, timeline, state, _ = whole_state(bench, db, track_id)
+    settings = load_settings(track)
+    sides = []
+    for reduction in _reductions(_opener(bench, timeline), timeline, state, settings):
+        edges = np.arange(0, timeline.frames / STEP, COURSE_SECONDS * timeline.sample_rate / STEP).astype(np.int64)
+        sides.append(np.maximum.reduceat(reduction, np.minimum(edges, len(reduction) - 1)))
+    return np.stack(sides, axis=1).astype(np.float32)
+
+
+def reduction(
+    bench: Workbench, track_id: str, key: str, start: int, count: int, rate: int, take: int | None = None
+) -> npt.NDArray[np.float32]:
+    """What the compressor does to a stretch, as it is heard: (n, 2) float32 dB before and after, make-up included.
+
+    ``start`` and ``count`` are samples at ``rate``; values are at every STEP of them, from the last one at or before ``start``
+    to the first one at or after the end.
+    """
+    if not 0 < count <= MOST_SAMPLES or start < 0 or not RATES[0] <= rate <= RATES[1]:
+        raise Refused(f"Ask for 1 to {MOST_SAMPLES} samples.")
+    with bench.database.reading() as db:
+        _, track, timeline, state, _ = whole_state(bench, db, track_id, take)
+    if timeline.key != key:
+        raise NotFound("This track was changed. It is shown as it is now.", id=track_id)
+    gain = scaled(state.gain, rate / timeline.sample_rate)
+    return heard_reduction(_opener(bench, timeline, rate), gain, load_settings(track), start, count)
+
+
+def heard_reduction(
+    opener: Callable[[], SoundSource], gain: GainCurve, settings: LoadSettings, start: int, count: int
+) -> npt.NDArray[np.float32]:
+    """What the compressor adds to a stretch, before and after, dB, (n, 2): see ``reduction``."""
+    first, last = start // STEP, -(-(start + count) // STEP)
+    out = np.zeros((last - first + 1, 2), np.float32)
+    for column, (compressor, own) in enumerate(zip(_sides(settings), (None, gain), strict=True)):
+        with opener() as source:
+            values = reduction_of(source, own, compressor, first * STEP, last * STEP + 1)
+        out[: len(values), column] = -values
+        if len(values):
+            out[len(values) :, column] = -values[-1]
+        out[:, column] += compressor.makeup
+    return out
+
+
+def scaled(curve: GainCurve, factor: float) -> GainCurve:
+    """A gain in samples of another rate."""
+    return curve if factor == 1 else GainCurve(curve.at * factor, curve.db)
+
+
+# ---
+
+
+def _sides(settings: LoadSettings) -> tuple[Compressor, Compressor]:
+    """The compressor before and after. Raises GainError where it cannot be."""
+    values = settings.model_dump()
+    own = values.pop("threshold_after")
+    before = Compressor(**values)
+    return before, before if own is None else replace(before, threshold=own)
+
+
+def _opener(bench: Workbench, timeline: Timeline, rate: int | None = None) -> Callable[[], SoundSource]:
+    return partial(open_sound, sound_of(bench, timeline), rate)
+
+
+def _phrases(state: TrackState) -> tuple[FloatArray, list[str]]:
+    """The phrases that count, in samples, and their clips."""
+    counted = ~state.clips.left_out[state.clips.voiced]
+    return state.clips.phrases[counted], [state.clips.ids[place] for place in state.clips.voiced[counted].tolist()]
+
+
+def _reductions(
+    opener: Callable[[], SoundSource], timeline: Timeline, state: TrackState, settings: LoadSettings
+) -> tuple[Reduction, Reduction]:
+    before, after = _sides(settings)
+    return _reduction(opener, timeline, None, before), _reduction(opener, timeline, state, after)
+
+
+def _reduction(
+    opener: Callable[[], SoundSource], timeline: Timeline, state: TrackState | None, compressor: Compressor
+) -> Reduction:
+    """The reduction of a whole track, without gain or with that of a state."""
+    made: Reduction = _remembered(
+        ("reduction", *_made_of(timeline, state, compressor)),
+        lambda: whole_reduction(opener, None if state is None else state.gain, replace(compressor, makeup=0.0)),
+    )
+    return made
+
+
+def _made_of(timeline: Timeline, state: TrackState | None, compressor: Compressor) -> tuple[Any, ...]:
+    gain = None if state is None else (state.gain.at.tobytes(), state.gain.db.tobytes())
+    return timeline.key, gain and hash(gain), replace(compressor, makeup=0.0)
+
+
+def _remembered(key: tuple[Any, ...], make: Callable[[], Any]) -> Any:
+    with _lock:
+        value = _known.pop(key, None)
+    if value is None:
+        value = make()
+    with _lock:
+        _known[key] = value
+        while len(_known) > _KEPT:
+            _known.popitem(last=False)
+    return value
+
+
+def _view(figures: LoadFigures) -> LoadFiguresView:
+    over3, over6, over10 = figures.beyond
+    return LoadFiguresView(
+        average=figures.average, spread=figures.spread, highest=figures.highest, over3=over3, over6=over6, over10=over10
+    )
+
+
+def _order(state: TrackState, before: Reduction, after: Reduction, spans: FloatArray) -> OrderView:
+    """The quieter and the louder half of the phrases, with the gain ahead of the compressor and behind it."""
+    grid = state.grid
+    assert grid is not None
+    counted = ~state.clips.left_out[state.clips.voiced]
+    slices = [span for span, counts in zip(state.clips.phrase_slices(grid), counted, strict=True) if counts]
+    levels = state.clips.loudness[state.clips.voiced][counted]
+    is_loud = levels >= np.median(levels)
+    power = np.asarray(grid.column("k"), np.float64) * state.gain_per_frame[:, 0]
+    peaks = np.asarray(grid.column("true_peak"), np.float64) * state.gain_per_frame[:, 1]
+    steps = np.minimum(np.arange(len(power)) * grid.sample_rate // 100 // STEP, len(before) - 1)
+    sides = {}
+    for name, reduction in (("ahead", after), ("behind", before)):
+        own = by_phrase(reduction, spans)
+        mean = reduction[steps].astype(np.float64)
+        out = power * 10 ** (-mean / 10)
+        heard = np.array([gated_loudness(out[span]) for span in slices])
+        tops = np.array([float(to_db((peaks * 10 ** (-mean / 20))[span].max())) for span in slices])
+        sides[name] = (own, heard, tops - heard)
+    figures = {}
+    for name, (own, heard, crest) in sides.items():
+        for part, which in (("quiet", ~is_loud), ("loud", is_loud)):
+            figures[f"{name}_{part}"] = float(own[which].mean()) if which.any() else 0.0
+            figures[f"{name}_{part}_crest"] = float(crest[which].mean()) if which.any() else 0.0
+        figures[f"{name}_spread"] = float(heard.std())
+    return OrderView(**figures)

@@ -1,0 +1,191 @@
+"""Routes of balance: distance, duck, slow rides, and the load of a compressor."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from flask import Response, request
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
+
+from nivelus.services import balance, load
+from nivelus.services.mix_views import DistanceView, DuckDraftView, LoadView, SlowDraftView
+from nivelus.services.views import Changed
+from nivelus.web.answers import answer, array
+from nivelus.web.binary import asked_key, asked_take, whole_number
+from nivelus.web.context import PROBLEMS, bench
+from nivelus.web.models import Id, Limit, Request, Revised, Seconds, SessionPath, TrackPath
+
+_TRACK = "/tracks/<track_id>"
+api = APIBlueprint("balance", __name__, url_prefix="/api", abp_tags=[Tag(name="balance")], abp_responses=PROBLEMS)
+
+
+class Values(Request):
+    """Values of a rule; what is absent stays as it is."""
+
+    def values(self) -> dict[str, Any]:
+        """What was given."""
+        return {name: value for name, value in self.model_dump().items() if value is not None}
+
+
+class DuckIn(Values):
+    """How a bed is to make room; what is absent is as it was set."""
+
+    way: Literal["depth", "distance"] | None = None
+    depth: Annotated[float, Field(ge=-60, le=0, allow_inf_nan=False)] | None = None
+    distance: Annotated[float, Field(ge=-20, le=60, allow_inf_nan=False)] | None = None
+    lead: Annotated[float, Field(ge=0, le=5, allow_inf_nan=False)] | None = None
+    hold: Annotated[float, Field(ge=0, le=30, allow_inf_nan=False)] | None = None
+    release: Annotated[float, Field(ge=0.01, le=30, allow_inf_nan=False)] | None = None
+    most_down: Limit | None = None
+
+
+class DuckRequest(Request):
+    """A duck to draft."""
+
+    rule: DuckIn | None = None
+
+
+class DuckAccept(Revised, DuckRequest):
+    """A duck to draft and accept."""
+
+
+class LockSpan(Revised):
+    """A span of a bed that drafts leave alone, or that they may change again."""
+
+    start: Seconds
+    end: Seconds
+    on: bool
+
+
+class SlowIn(Values):
+    """How a slow ride is to go; what is absent is as it comes."""
+
+    target: Annotated[float, Field(ge=-60, le=0, allow_inf_nan=False)] | None = None
+    strength: Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)] | None = None
+    most_up: Limit | None = None
+    most_down: Limit | None = None
+    window: Annotated[float, Field(ge=0.4, le=60, allow_inf_nan=False)] | None = None
+    fastest: Annotated[float, Field(ge=0.1, le=60, allow_inf_nan=False)] | None = None
+    error: Annotated[float, Field(ge=0.05, le=6, allow_inf_nan=False)] | None = None
+
+
+class SlowRequest(Request):
+    """A slow ride to draft."""
+
+    rule: SlowIn | None = None
+
+
+class SlowAccept(Revised, SlowRequest):
+    """A slow ride to draft and accept."""
+
+
+class LoadChange(Revised):
+    """Values of the compressor; what is absent stays. ``same_threshold`` lets After have the threshold of Before."""
+
+    threshold: Annotated[float, Field(ge=-80, le=0, allow_inf_nan=False)] | None = None
+    threshold_after: Annotated[float, Field(ge=-80, le=0, allow_inf_nan=False)] | None = None
+    same_threshold: bool = False
+    ratio: Annotated[float, Field(ge=1, le=100, allow_inf_nan=False)] | None = None
+    knee: Annotated[float, Field(ge=0, le=40, allow_inf_nan=False)] | None = None
+    attack: Annotated[float, Field(ge=0, le=1, allow_inf_nan=False)] | None = None
+    release: Annotated[float, Field(ge=0, le=5, allow_inf_nan=False)] | None = None
+    makeup: Annotated[float, Field(ge=-24, le=40, allow_inf_nan=False)] | None = None
+    detector: Literal["peak", "rms"] | None = None
+
+    def values(self) -> dict[str, Any]:
+        """What was given."""
+        given = self.model_dump(exclude={"revision", "same_threshold"})
+        values = {name: value for name, value in given.items() if value is not None}
+        return values | ({"threshold_after": None} if self.same_threshold else {})
+
+
+class LoadQuery(BaseModel):
+    """The average reduction that a threshold is proposed for."""
+
+    wanted: Annotated[float, Field(ge=0, le=40, allow_inf_nan=False)] | None = None
+
+
+class DistanceQuery(BaseModel):
+    """A voice whose distance is asked for; all if it is absent."""
+
+    track: Id | None = None
+
+
+@api.get("/sessions/<session_id>/distance", responses={200: DistanceView})
+def get_distance(path: SessionPath, query: DistanceQuery) -> Response:
+    """How far the phrases lie above the bed."""
+    return answer(balance.distance(bench(), path.session_id, query.track))
+
+
+@api.post(f"{_TRACK}/duck/draft", responses={200: DuckDraftView})
+def draft_duck(path: TrackPath, body: DuckRequest) -> Response:
+    """What a drafted duck would do; nothing is changed."""
+    return answer(balance.draft(bench(), path.track_id, _given(body.rule)))
+
+
+@api.post(f"{_TRACK}/duck/draft/accept", responses={200: Changed})
+def accept_duck(path: TrackPath, body: DuckAccept) -> Response:
+    """Let the bed make room as drafted."""
+    return answer(balance.accept(bench(), path.track_id, body.revision, _given(body.rule)))
+
+
+@api.post(f"{_TRACK}/duck/lock", responses={200: Changed})
+def lock_span(path: TrackPath, body: LockSpan) -> Response:
+    """Let drafts leave a span of the bed as it is, or free it."""
+    return answer(balance.lock(bench(), path.track_id, body.revision, body.start, body.end, body.on))
+
+
+@api.post(f"{_TRACK}/slow/draft", responses={200: SlowDraftView})
+def draft_slow(path: TrackPath, body: SlowRequest) -> Response:
+    """What a drafted slow ride would do; nothing is changed."""
+    return answer(balance.draft_slowly(bench(), path.track_id, _given(body.rule)))
+
+
+@api.post(f"{_TRACK}/slow/draft/accept", responses={200: Changed})
+def accept_slow(path: TrackPath, body: SlowAccept) -> Response:
+    """Make the drafted slow ride the ride."""
+    return answer(balance.accept_slowly(bench(), path.track_id, body.revision, _given(body.rule)))
+
+
+@api.get(f"{_TRACK}/load", responses={200: LoadView})
+def get_load(path: TrackPath, query: LoadQuery) -> Response:
+    """How hard the compressor works, before and after."""
+    return answer(load.view(bench(), path.track_id, query.wanted))
+
+
+@api.post(f"{_TRACK}/load", responses={200: Changed})
+def change_load(path: TrackPath, body: LoadChange) -> Response:
+    """Set the compressor."""
+    return answer(load.change(bench(), path.track_id, body.revision, body.values()))
+
+
+def _given(rule: Values | None) -> dict[str, Any]:
+    return rule.values() if rule else {}
+
+
+# --- bytes, which are no part of the document
+
+
+def distance_course(session_id: str) -> Response:
+    """float32 pairs of short-term loudness of voice and bed, LUFS, 10 a second."""
+    return array(balance.distance_course(bench(), session_id, request.args.get("track")))
+
+
+def load_course(track_id: str) -> Response:
+    """float32 pairs of the highest reduction before and after, dB, 20 a second."""
+    return array(load.course(bench(), track_id))
+
+
+def reduction(track_id: str) -> Response:
+    """float32 pairs of what the compressor adds before and after, dB, every 64 samples at ``rate``."""
+    stretch = whole_number("start"), whole_number("count"), whole_number("rate")
+    return array(load.reduction(bench(), track_id, asked_key(), *stretch, asked_take()))
+
+
+for _rule, _work in (
+    ("/sessions/<session_id>/distance/course", distance_course),
+    (f"{_TRACK}/load/course", load_course),
+    (f"{_TRACK}/reduction", reduction),
+):
+    api.add_url_rule(_rule, view_func=_work)
