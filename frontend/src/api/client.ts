@@ -28,6 +28,16 @@ export type Loose = Schemas["LooseViews"];
 export type Draft = Schemas["DraftView"];
 export type Figures = Schemas["FiguresView"];
 export type BeforeAfter = Schemas["BeforeAfter"];
+export type Distance = Schemas["DistanceView"];
+export type DistancePhrase = Schemas["DistancePhrase"];
+export type DuckDraft = Schemas["DuckDraftView"];
+export type DuckRule = { [name in keyof Required<Schemas["DuckIn"]>]: NonNullable<Schemas["DuckIn"][name]> };
+export type SlowDraft = Schemas["SlowDraftView"];
+export type SlowRule = { [name in keyof Required<Schemas["SlowIn"]>]: NonNullable<Schemas["SlowIn"][name]> };
+export type Load = Schemas["LoadView"];
+export type LoadFigures = Schemas["LoadFiguresView"];
+export type LoadPhrase = Schemas["LoadPhrase"];
+export type LoadChange = Partial<Omit<Schemas["LoadChange"], "revision">>;
 export type RenderRequest = Schemas["RenderRequest"];
 
 const client = createClient<paths>({ baseUrl: "/" });
@@ -224,6 +234,33 @@ export const api = {
     if (!response.ok) throw new Problem(response.status, body.detail ?? UNREACHABLE);
     return body as Changed;
   },
+  distance: (id: string, voice?: string) =>
+    take(
+      client.GET("/api/sessions/{session_id}/distance", {
+        params: { path: { session_id: id }, query: voice ? { track: voice } : {} },
+      }),
+    ),
+  distanceCourse: (id: string, voice?: string) =>
+    bytes(`/api/sessions/${id}/distance/course${voice ? `?track=${voice}` : ""}`).then((b) => new Float32Array(b)),
+  duckDraft: (id: string, rule: Partial<DuckRule>) =>
+    take(client.POST("/api/tracks/{track_id}/duck/draft", { ...track(id), body: { rule } })),
+  acceptDuck: (id: string, revision: number, rule: Partial<DuckRule>) =>
+    take(client.POST("/api/tracks/{track_id}/duck/draft/accept", { ...track(id), body: { revision, rule } })),
+  lockBed: (id: string, body: Schemas["LockSpan"]) =>
+    take(client.POST("/api/tracks/{track_id}/duck/lock", { ...track(id), body })),
+  slowDraft: (id: string, rule: Partial<SlowRule>) =>
+    take(client.POST("/api/tracks/{track_id}/slow/draft", { ...track(id), body: { rule } })),
+  acceptSlow: (id: string, revision: number, rule: Partial<SlowRule>) =>
+    take(client.POST("/api/tracks/{track_id}/slow/draft/accept", { ...track(id), body: { revision, rule } })),
+  load: (id: string) => take(client.GET("/api/tracks/{track_id}/load", track(id))),
+  loadCourse: (id: string) => bytes(`/api/tracks/${id}/load/course`).then((b) => new Float32Array(b)),
+  changeLoad: (id: string, revision: number, change: LoadChange) =>
+    take(
+      client.POST("/api/tracks/{track_id}/load", {
+        ...track(id),
+        body: { revision, same_threshold: false, ...change },
+      }),
+    ),
   figures: (id: string) => take(client.GET("/api/tracks/{track_id}/figures", track(id))),
   render: (id: string, body: RenderRequest) =>
     take(client.POST("/api/tracks/{track_id}/render", { ...track(id), body })),
@@ -249,9 +286,9 @@ export const api = {
     bytes(`/api/tracks/${sound.track}/samples?${stretch(sound, start, count, rate)}`, signal).then(
       (b) => new Float32Array(b),
     ),
-  /** What the compressor does, dB: pairs before and after gain. ``state`` tells it from what it did before an edit. */
-  reduction: (sound: Sound, start: number, count: number, rate: number, state: string, signal?: AbortSignal) =>
-    bytes(`/api/tracks/${sound.track}/reduction?${stretch(sound, start, count, rate)}&state=${state}`, signal).then(
+  /** What the compressor does, dB: pairs before and after gain. */
+  reduction: (sound: Sound, start: number, count: number, rate: number, signal?: AbortSignal) =>
+    bytes(`/api/tracks/${sound.track}/reduction?${stretch(sound, start, count, rate)}`, signal).then(
       (b) => new Float32Array(b),
     ),
 

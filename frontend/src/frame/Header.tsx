@@ -120,12 +120,14 @@ function useProgress(): Record<Stage, string> {
   const level = clips.filter((c) => isLevel(c.after! - track!.target, model.header!.rule.tolerance)).length;
   const marks = model.marks[track?.id ?? ""] ?? [];
   const down = marks.filter((mark) => mark.on).length;
+  const beds = model.header?.tracks.filter((one) => one.kind === "bed").length ?? 0;
   const overs = figures?.after.overs ?? 0;
   return {
     survey: clips.length === 1 ? "1 phrase" : `${clips.length} phrases`,
     phrases: `${level} of ${clips.length} level`,
     details: `${down} of ${marks.length} down`,
     ride: lanesDrawn(track?.lanes ?? []),
+    balance: beds === 0 ? "no bed" : beds === 1 ? "1 bed" : `${beds} beds`,
     deliver: overs === 0 ? "under the ceiling" : overs === 1 ? "1 over the ceiling" : `${overs} over the ceiling`,
   };
 }

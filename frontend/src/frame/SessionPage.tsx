@@ -17,6 +17,8 @@ import { DropArea } from "../parts/DropArea";
 import { JobList, useFinishedImports } from "../parts/JobList";
 import { Picture } from "../picture/Picture";
 import { engine } from "../sound/engine";
+import { BalanceList } from "../stages/BalanceList";
+import { BalanceRule } from "../stages/BalanceRule";
 import { DeliverList, DeliverRule } from "../stages/Deliver";
 import { DetailsList } from "../stages/DetailsList";
 import { DetailsRule } from "../stages/DetailsRule";
@@ -32,8 +34,22 @@ import { Transport } from "./Transport";
 import { useKeys } from "./useKeys";
 
 const FIRST_LOOK = 32;
-const RULES = { survey: SurveyRule, phrases: PhrasesRule, details: DetailsRule, ride: RideRule, deliver: DeliverRule };
-const LISTS = { survey: SurveyList, phrases: Worklist, details: DetailsList, ride: RideList, deliver: DeliverList };
+const RULES = {
+  survey: SurveyRule,
+  phrases: PhrasesRule,
+  details: DetailsRule,
+  ride: RideRule,
+  balance: BalanceRule,
+  deliver: DeliverRule,
+};
+const LISTS = {
+  survey: SurveyList,
+  phrases: Worklist,
+  details: DetailsList,
+  ride: RideList,
+  balance: BalanceList,
+  deliver: DeliverList,
+};
 
 /** Be in a stage. A draft is seen where it can be accepted, and nowhere else. */
 function enter(stage: Stage) {
@@ -69,6 +85,10 @@ export function SessionPage() {
       span: null,
       draft: null,
       before: false,
+      alone: false,
+      beforeAll: false,
+      load: false,
+      behind: false,
       points: new Set(),
       layers: ALL_LAYERS,
       exact: null,
@@ -77,7 +97,7 @@ export function SessionPage() {
       .then(() => {
         if (selectedMarks().length > 0) show(selectedSpan()!, 20);
         else if (selectedClips().length > 0) fitSelection();
-        else if (stage === "phrases" || stage === "details" || stage === "ride") show({ start: 0, end: FIRST_LOOK }, 0);
+        else if (stage !== "survey" && stage !== "deliver") show({ start: 0, end: FIRST_LOOK }, 0);
         else fitAll();
       })
       .catch((problem) => setError(problem instanceof Problem ? problem.message : "The session could not be opened."));
@@ -170,6 +190,12 @@ export function SessionPage() {
           </aside>
           <main className="main">
             <TrackBar />
+            {track.kind === "bed" && (stage === "phrases" || stage === "details") ? (
+              <p className="note bed-note">
+                “{track.name}” is a bed: it has no phrases and no details. Draw on it in the stage Ride, or let it make
+                room for the voices in the stage Balance (5).
+              </p>
+            ) : null}
             <Picture stage={stage} />
           </main>
           <Transport />

@@ -75,7 +75,7 @@ export function TrackBar() {
         )}
       </div>
       <div className="figures mono" data-testid="figures">
-        {data && (
+        {data && stage !== "balance" && track.kind === "voice" && (
           <>
             <Figure name="spread" tip="Standard deviation of the phrases' levels">
               {change(data.before.spread, data.after.spread, unit)}

@@ -1,5 +1,6 @@
 /** Every command by name, with its key. Keys, the list of keys and the list of everything are made from this one table. */
 import { tell } from "../parts/messages";
+import { draftOrAcceptDuck, dropDuck, hearLoad, stepBalance, useBalance } from "./balance";
 import {
   allDown,
   findAgain,
@@ -95,6 +96,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("alone", "Listen", "Hear only the track in focus / all", ["J"], () =>
       useView.setState((s) => ({ alone: !s.alone })),
     ),
+    c("load", "Listen", "Hear the voices through the compressor", ["W"], () => hearLoad(!useView.getState().load)),
     c("equal", "Listen", "Before and after equally loud", ["Q"], () => useView.setState((s) => ({ equal: !s.equal }))),
     c("next", "Go", "Next in the worklist", ["."], () => go(1, false)),
     c("previous", "Go", "Previous in the worklist", [","], () => go(-1, false)),
@@ -108,7 +110,13 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("up-fine", "Gain", "Selection +0.1 dB", ["Alt+Up"], nudgeEither(0.1)),
     c("down-fine", "Gain", "Selection −0.1 dB", ["Alt+Down"], nudgeEither(-0.1)),
     c("zero", "Gain", "Back to 0 dB; a detail: to its rule; the ride: delete", ["Backspace", "0 Enter"], zeroOrReset),
-    c("draft", "Gain", "Draft for the selection; again: accept. Details: all down", ["D"], draftOrAllDown),
+    c(
+      "draft",
+      "Gain",
+      "Draft for the selection; again: accept. Details: all down. Balance: make room",
+      ["D"],
+      draftOrAllDown,
+    ),
     c("drop", "Gain", "Drop the draft; clear the selection", ["Escape"], dropOrClear),
     c("lock", "Phrase", "Lock the phrase as it is / unlock", ["L"], () => toggleFlag("locked")),
     c(
@@ -237,6 +245,7 @@ function go(direction: 1 | -1, onlyOff: boolean) {
   const { stage } = useView.getState();
   if (stage === "details") stepMark(direction, onlyOff);
   else if (stage === "ride") stepRide(direction);
+  else if (stage === "balance") stepBalance(direction, onlyOff);
   else step(direction, onlyOff);
 }
 
@@ -253,6 +262,7 @@ const draftOrAllDown = () => {
   const { stage } = useView.getState();
   if (stage === "details") void allDown();
   else if (stage === "ride") draftOrAcceptRide();
+  else if (stage === "balance") draftOrAcceptDuck();
   else draftOrAccept();
 };
 
@@ -275,7 +285,9 @@ const rideOrLanes = (ride: () => void, lanes: () => void) => () => {
 };
 
 function dropOrClear() {
-  if (useRide.getState().draft) dropRideDraft();
+  const { duckDraft, slowDraft } = useBalance.getState();
+  if (duckDraft || slowDraft) dropDuck();
+  else if (useRide.getState().draft) dropRideDraft();
   else if (useView.getState().draft) dropDraft();
   else selectMarks([]);
 }

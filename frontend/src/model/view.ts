@@ -67,7 +67,7 @@ interface ViewState {
   layers: Record<Layer, boolean>;
   loop: boolean;
   playing: boolean;
-  heights: { wave: number; gain: number; ride: number };
+  heights: { wave: number; gain: number; ride: number; balance: number };
   folded: { wave: boolean; gain: boolean };
   exact: string | null;
   help: boolean;
@@ -98,7 +98,7 @@ export const useView = create<ViewState>(() => ({
   loop: false,
   playing: false,
   /** The gain strip is the working surface of the stage Ride, so there it has a height of its own. */
-  heights: { wave: 150, gain: 112, ride: 200 },
+  heights: { wave: 150, gain: 112, ride: 200, balance: 170 },
   folded: { wave: false, gain: false },
   exact: null,
   help: false,

@@ -5,8 +5,8 @@ import { phraseSpan } from "../model/focus";
 import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { db, distanceUnit, time } from "../parts/format";
-import { axis, chartRange, visible } from "./axis";
-import { CAPSULE, capsuleBox, chartScale } from "./scene";
+import { axis, visible } from "./axis";
+import { CAPSULE, capsuleBox, chartScale, levelRange } from "./scene";
 
 const MOST_HANDLES = 250;
 
@@ -24,7 +24,7 @@ export function Capsules({ width, height }: { width: number; height: number }) {
   if (!all || !header || !track || width === 0) return null;
   const shown = visible(all, window).filter((clip) => clip.after !== null);
   if (shown.length > MOST_HANDLES) return null;
-  const range = chartRange(all, track.target);
+  const range = levelRange(all, track.target);
   const s = chartScale(range.low, range.high, height);
   const a = axis(window, width);
   return shown.map((clip) => {

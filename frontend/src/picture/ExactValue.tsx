@@ -7,8 +7,8 @@ import { changeGain } from "../model/gain";
 import { reveal } from "../model/looking";
 import { edit } from "../model/session";
 import { useView } from "../model/view";
-import { axis, chartRange } from "./axis";
-import { CAPSULE, capsuleBox, chartScale } from "./scene";
+import { axis } from "./axis";
+import { CAPSULE, capsuleBox, chartScale, levelRange } from "./scene";
 
 const WIDTH = 330;
 const HEIGHT = 40;
@@ -29,7 +29,7 @@ export function ExactValue({ width, height }: { width: number; height: number })
   const track = focused();
   if (!clip || !track || width === 0) return null;
 
-  const range = chartRange(focusedClips(), track.target);
+  const range = levelRange(focusedClips(), track.target);
   const s = chartScale(range.low, range.high, height);
   const { x, w } = capsuleBox(axis(window, width), clip);
   const y = s.y((clip.after ?? track.target) - track.target);

@@ -4,6 +4,7 @@ import { useElementSize } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
 import { type ReactNode, type PointerEvent as ReactPointer, useEffect, useRef } from "react";
 import { PALETTES } from "../frame/theme";
+import { useBalance } from "../model/balance";
 import { duration, focused, focusedClips, focusedMarks } from "../model/focus";
 import { useHeard } from "../model/heard";
 import { setWorkingRange } from "../model/ride";
@@ -14,18 +15,20 @@ import { axis, chartRange } from "./axis";
 import { Canvas } from "./Canvas";
 import { Capsules } from "./Capsules";
 import { chartDown, hitCapsule, setHover } from "./chartHands";
+import { drawDistance, drawLoad } from "./drawBalance";
 import { drawChart } from "./drawChart";
 import { drawRibbon, RIBBON } from "./drawMarks";
 import { drawGain, drawOverview, drawWave, type WaveMode } from "./drawStrips";
 import { ExactValue } from "./ExactValue";
 import { gainDouble, gainDown, gainHover } from "./gainHands";
+import { groundDown } from "./groundHands";
 import { HandLabel } from "./HandLabel";
 import { startDrag } from "./hands";
 import { Lanes } from "./Lanes";
 import { ribbonDown, ribbonHover } from "./markHands";
 import { PlayLine } from "./PlayLine";
 import { SnapLine } from "./SnapLine";
-import type { Scene } from "./scene";
+import { levelRange, type Scene } from "./scene";
 import { overviewDown, waveDown, waveHover } from "./stripHands";
 
 /** Everything the strips draw from, as it is now. */
@@ -122,6 +125,11 @@ export function Picture({ stage }: { stage: Stage }) {
           {!folded.wave && wave("before", "before")}
           {wave("after", "after")}
         </>
+      ) : stage === "balance" ? (
+        <>
+          {wave("overlay", "wave, the recording behind it")}
+          <BalanceStrip scene={scene} height={heights.balance} />
+        </>
       ) : (
         <>
           {wave("overlay", "wave, the recording behind it")}
@@ -170,11 +178,28 @@ function withScene(scene: () => Scene | null, work: (scene: Scene) => void) {
   if (now) work(now);
 }
 
+/** The distance of voice and bed, or the work of the compressor. */
+function BalanceStrip({ scene, height }: { scene: () => Scene | null; height: number }) {
+  const leaf = useBalance((s) => s.leaf);
+  const name = leaf === "bed" ? "distance: voice above the bed" : "reduction: before as a shadow, after as a line";
+  return (
+    <Strip name={name} height={height} fold="gain" resize="balance">
+      <div className="strip-body" data-testid="balance" onPointerDown={groundDown}>
+        <Canvas
+          draw={(ctx, w, h) =>
+            withScene(scene, (s) => (leaf === "bed" ? drawDistance(ctx, w, h, s) : drawLoad(ctx, w, h, s)))
+          }
+        />
+      </div>
+    </Strip>
+  );
+}
+
 interface StripProps {
   name: string;
   height: number;
   fold: "wave" | "gain";
-  resize?: "wave" | "gain" | "ride";
+  resize?: "wave" | "gain" | "ride" | "balance";
   tools?: ReactNode;
   children: ReactNode;
 }
@@ -281,7 +306,7 @@ function Chart({ scene }: { scene: () => Scene | null }) {
       }}
     >
       <Canvas
-        draw={(ctx, w, h) => withScene(scene, (s) => drawChart(ctx, w, h, s, chartRange(s.clips, s.track.target)))}
+        draw={(ctx, w, h) => withScene(scene, (s) => drawChart(ctx, w, h, s, levelRange(s.clips, s.track.target)))}
       />
       <Capsules width={width} height={height} />
       <ExactValue width={width} height={height} />

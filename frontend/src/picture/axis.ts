@@ -35,9 +35,9 @@ export function scale(low: number, high: number, top: number, bottom: number): S
   return { low, high, y: (value) => top + (high - value) / perPixel, perPixel };
 }
 
-/** Deviations that the level chart has to show: at least -9 ... +7.5, further where phrases lie further off. */
-export function chartRange(clips: Clip[], target: number): { low: number; high: number } {
-  let low = -9;
+/** Deviations that the level chart has to show: at least -9 ... +7.5, further where phrases lie further off, or for a bed. */
+export function chartRange(clips: Clip[], target: number, withBed = false): { low: number; high: number } {
+  let low = withBed ? -22 : -9;
   let high = 7.5;
   for (const clip of clips) {
     if (clip.after === null || clip.before === null) continue;

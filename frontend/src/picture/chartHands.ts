@@ -8,10 +8,10 @@ import { deviation, isJudged, useSession } from "../model/session";
 import { hand, redraw, useView } from "../model/view";
 import { db, distanceUnit, signed } from "../parts/format";
 import { engine } from "../sound/engine";
-import { axis, chartRange, GUTTER, visible } from "./axis";
+import { axis, GUTTER, visible } from "./axis";
 import { hideAtHand, showAtHand } from "./HandLabel";
 import { axisLock, isFree, startDrag } from "./hands";
-import { CAPSULE, capsuleBox, chartScale } from "./scene";
+import { CAPSULE, capsuleBox, chartScale, levelRange } from "./scene";
 
 export function setHover(id: string | null) {
   if (hand.hover === id) return;
@@ -31,7 +31,7 @@ export function hitCapsule(element: Element, clientX: number, clientY: number): 
   const clips = focusedClips();
   const { window } = useView.getState();
   const a = axis(window, width);
-  const range = chartRange(clips, track.target);
+  const range = levelRange(clips, track.target);
   const s = chartScale(range.low, range.high, height);
   for (const clip of visible(clips, window)) {
     const off = deviation(clip, track.target);
@@ -58,7 +58,7 @@ export function chartDown(event: ReactPointer<HTMLElement>) {
   const { x, y, width, height } = at;
   const clips = focusedClips();
   const track = focused()!;
-  const range = chartRange(clips, track.target);
+  const range = levelRange(clips, track.target);
   const s = chartScale(range.low, range.high, height);
   const hit = hitCapsule(element, event.clientX, event.clientY);
   if (hit) return dragGain(event.nativeEvent, hit, s.perPixel);

@@ -4,6 +4,7 @@ import { deviation, heldGain, isLevel } from "../model/session";
 import { hand } from "../model/view";
 import { clock, signed, time } from "../parts/format";
 import { type Axis, GUTTER, RULER, type Scale, tickStep, visible } from "./axis";
+import { drawBed } from "./drawBalance";
 import {
   CAPSULE,
   type Context,
@@ -47,6 +48,7 @@ export function drawChart(
     ruler(ctx, a, scene, height);
     ctx.fillStyle = palette.band;
     ctx.fillRect(GUTTER, s.y(tolerance), width - GUTTER, s.y(-tolerance) - s.y(tolerance));
+    drawBed(ctx, a, s, scene, height);
   });
   for (let lu = Math.ceil(range.low / 3) * 3; lu <= range.high; lu += 3) {
     const y = Math.round(s.y(lu)) + 0.5;

@@ -1,11 +1,12 @@
 /** What the hands on the strips share: the scale of the gain strip as it is drawn, and drawing a span across empty ground. */
+import type { PointerEvent as ReactPointer } from "react";
 import { duration, focused, focusedClips, focusedMarks, phraseSpan } from "../model/focus";
 import { useHeard } from "../model/heard";
 import { seek } from "../model/listening";
 import { lanePoints } from "../model/rideState";
 import { useView } from "../model/view";
 import { time } from "../parts/format";
-import type { Axis, Scale } from "./axis";
+import { type Axis, axis, type Scale } from "./axis";
 import { hideAtHand, showAtHand } from "./HandLabel";
 import { isFree, startDrag } from "./hands";
 import { gainScale } from "./scene";
@@ -62,4 +63,11 @@ export function dragSpan(down: PointerEvent, a: Axis, x: number, click?: () => v
       useView.setState({ span: null, selection: new Set(), marks: new Set(), points: new Set() });
     },
   });
+}
+
+/** A strip with nothing on it to take hold of: spans are drawn across it. */
+export function groundDown(event: ReactPointer) {
+  if (event.button !== 0) return;
+  const box = event.currentTarget.getBoundingClientRect();
+  dragSpan(event.nativeEvent, axis(useView.getState().window, box.width), event.clientX - box.left);
 }

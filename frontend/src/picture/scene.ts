@@ -5,7 +5,7 @@ import { gainAt } from "../model/heard";
 import { isLevel } from "../model/session";
 import { hand, LANES, type Layer, type Span, type Stage, useView } from "../model/view";
 import type { GainPoints } from "../sound/worklet";
-import { type Axis, axis, GUTTER, RULER, type Scale, scale } from "./axis";
+import { type Axis, axis, chartRange, GUTTER, RULER, type Scale, scale } from "./axis";
 
 export const CAPSULE = 11;
 const FONT = "11px 'JetBrains Mono Variable', monospace";
@@ -88,6 +88,10 @@ export function capsuleBox(a: Axis, clip: Clip): { x: number; w: number } {
 }
 
 export const BORDER_GRIP = 14;
+
+/** Deviations that the level chart shows as it stands: in the stage Balance there is room for the bed. */
+export const levelRange = (clips: Clip[], target: number) =>
+  chartRange(clips, target, useView.getState().stage === "balance");
 
 /** Deeper dips hang out of the bottom of the strip. */
 const SHOWN_DEPTH = -30;

@@ -51,7 +51,7 @@ class Engine {
   playing = false;
   /** Whether all wait for a track whose samples have not come, and whether the limiter had to work a moment ago. */
   waiting = false;
-  limited = 0;
+  limited = Number.NEGATIVE_INFINITY;
   onStop: () => void = () => {};
 
   /** Position of what is heard now, in seconds of the session. */
@@ -278,7 +278,7 @@ class Engine {
     if (source.set.load > 0 && source.loadKey && !source.loads.has(index)) {
       this.fetch(source, `${id} load ${index}`, async (signal) => {
         const start = index * this.rate;
-        const pairs = await api.reduction(at, start, this.rate, this.rate, source.loadKey, signal);
+        const pairs = await api.reduction(at, start, this.rate, this.rate, signal);
         const first = Math.floor(start / LOAD_STEP);
         return () => {
           source.loads.add(index);

@@ -12,6 +12,7 @@ import numpy as np
 from nivelus.core.errors import NivelusError
 from nivelus.core.sound.bwf import Bext
 from nivelus.core.sound.writer import SoundWriter
+from nivelus.demo.bed import make_bed
 from nivelus.demo.scenario import FEATURE_BEGINS, FEATURE_TURNS, GUIDE, KEEPER_LATE, SONG_TAKES
 from nivelus.demo.voices import RATE, Sound, Words, sing, speak, speak_turns
 from nivelus.services import jobs, sessions
@@ -45,10 +46,11 @@ def build_demo(bench: Workbench) -> list[str]:
         Voice(name, feature[name][round(begins[name] * RATE) :], words[name], FEATURE_BEGINS + begins[name]) for name in feature
     ]
     guide, guide_words = speak(GUIDE)
+    bed = Voice("Sea and harbour", make_bed(len(guide) / RATE + 2.0), [])
     return [
         _session(bench, "Corvane shore, sung", song, "takes"),
         _session(bench, "Sallow Mill feature", voices, "stamps"),
-        _session(bench, "Pellowmere audio guide", [Voice(GUIDE.name, guide, guide_words)]),
+        _session(bench, "Pellowmere audio guide", [Voice(GUIDE.name, guide, guide_words), bed]),
     ]
 
 
@@ -70,8 +72,9 @@ def _brought_in(bench: Workbench, session_id: str, voice: Voice) -> str:
     stamp = None if voice.stamp is None else Bext(time_reference=round(voice.stamp * RATE))
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"{voice.name}.wav"
-        with SoundWriter(path, RATE, 1, "wav", 24, stamp) as writer:
-            writer.write(np.clip(voice.sound, -0.999, 0.999)[:, None])
+        sound = voice.sound.reshape(len(voice.sound), -1)
+        with SoundWriter(path, RATE, sound.shape[1], "wav", 24, stamp) as writer:
+            writer.write(np.clip(sound, -0.999, 0.999))
         job = stage_file(bench, session_id, path)
     run_import(bench, job.id)
     done = jobs.view_job(jobs.get(bench, job.id))

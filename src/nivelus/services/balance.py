@@ -19,7 +19,7 @@ from nivelus.core.gain.drawn import EMPTY, Curve
 from nivelus.core.measure.distance import SILENT, bed_levels, course, phrase_levels
 from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS
 from nivelus.services.answers import tracks_of
-from nivelus.services.desk import duck_settings, sounding
+from nivelus.services.desk import duck_settings, locked_spans, sounding
 from nivelus.services.drawing import put_lane
 from nivelus.services.edits import run_edit
 from nivelus.services.mix_views import DistancePhrase, DistanceView, DuckDraftView, DuckPhrase, SlowDraftView
@@ -109,7 +109,7 @@ def accept(bench: Workbench, track_id: str, revision: int, values: dict[str, Any
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         result, parts = _propose(bench, edit.db, track_id, values or {})
         put_lane(edit, track, timeline, DUCK, result.curve)
-        track.duck = {name: getattr(parts.rule, name) for name in DuckRule.__slots__} | {"locked": duck_settings(track).locked}
+        track.duck = {name: getattr(parts.rule, name) for name in DuckRule.__slots__} | {"locked": locked_spans(track)}
         edit.told = _told(result, parts)
 
     return run_edit(bench, track_id, "Make room for the voice", revision, work)
@@ -122,9 +122,9 @@ def lock(bench: Workbench, track_id: str, revision: int, start: float, end: floa
         raise Refused("This span is too short to lock.")
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        spans = [(a, b) for a, b in duck_settings(track).locked if b <= start or a >= end]
+        spans = [(a, b) for a, b in locked_spans(track) if b <= start or a >= end]
         if on:
-            touching = [(a, b) for a, b in duck_settings(track).locked if b > start and a < end]
+            touching = [(a, b) for a, b in locked_spans(track) if b > start and a < end]
             edges = [start, end, *(edge for span in touching for edge in span)]
             spans = sorted([*spans, (min(edges), max(edges))])
         track.duck = track.duck | {"locked": spans}
@@ -191,8 +191,9 @@ def _propose(bench: Workbench, db: DbSession, track_id: str, values: dict[str, A
         names += [(voice.id, id) for id in ids]
     phrases = np.concatenate(starts)
     result = draft_duck(phrases, np.concatenate(levels), power, rule)
-    if settings.locked:
-        curve = with_locked(result.curve, own.points, settings.locked)
+    locked = locked_spans(bed)
+    if locked:
+        curve = with_locked(result.curve, own.points, locked)
         result = replace(result, curve=curve, after=result.after + _lost(result.curve, curve, phrases, power))
     return result, _Parts(rule, names, timeline.duration, int((phrases[:, 0] >= timeline.duration).sum()))
 

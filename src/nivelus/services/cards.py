@@ -78,6 +78,8 @@ def _phrases(
     spans: Spans = []
     deviations: list[float] = []
     for track, timeline in tracks:
+        if track.kind != "voice":
+            continue
         state = state_of(bench, db, session, track, timeline)
         judged = state.clips.judged
         target = target_of(bench, db, session, state)

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from nivelus.core.drafts.duck import DuckRule
 from nivelus.core.dynamics.compressor import Compressor
-from nivelus.services.views import DuckSettings, LoadSettings
+from nivelus.services.views import DuckSettings, LoadSettings, SpanView
 from nivelus.store.tables import Track
 
 
@@ -21,7 +21,12 @@ def duck_settings(track: Track) -> DuckSettings:
     """How a bed makes room, with what comes by itself where nothing was set."""
     rule = DuckRule()
     known = {name: getattr(rule, name) for name in DuckRule.__slots__}
-    return DuckSettings(**(known | {"locked": []} | track.duck))
+    return DuckSettings(**(known | track.duck | {"locked": [SpanView(start=a, end=b) for a, b in locked_spans(track)]}))
+
+
+def locked_spans(track: Track) -> list[tuple[float, float]]:
+    """The spans (seconds) of a bed that drafts leave alone."""
+    return [(start, end) for start, end in track.duck.get("locked", [])]
 
 
 def sounding(tracks: Sequence[Track]) -> list[Track]:

@@ -6,6 +6,7 @@ import os
 import shutil
 from collections.abc import Collection, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -14,6 +15,7 @@ from sqlmodel import col
 
 from nivelus.core.errors import DiskFull, NivelusError, Refused, SoundError
 from nivelus.core.files import disk_full, free_bytes, is_full, size_in_words
+from nivelus.core.marks.bed import is_bed
 from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import Mark
@@ -216,7 +218,10 @@ def _import(bench: Workbench, job: Job) -> str:
         is_new = bench.vault.add(staged, content, recording.suffix, grid, wave, job.name)
     try:
         # the track appears together with the end of the job
-        track = _add_track(bench, job, recording, cut_into_cells(grid, marks.phrases), marks.details)
+        found = marks.phrases
+        bed = is_bed(grid, [grid.span(phrase.start, phrase.end) for phrase in found.phrases])
+        cells = cut_into_cells(grid, replace(found, phrases=(), cuts=()) if bed else found)
+        track = _add_track(bench, job, recording, cells, () if bed else marks.details, "bed" if bed else "voice")
     except NivelusError:
         if is_new:
             forget_import(bench, content)
@@ -249,7 +254,9 @@ def _content_of(bench: Workbench, job: Job, staged: Path) -> tuple[str, Recordin
     return content, None
 
 
-def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cell], details: tuple[Mark, ...]) -> str:
+def _add_track(
+    bench: Workbench, job: Job, recording: Recording, cells: list[Cell], details: tuple[Mark, ...], kind: str
+) -> str:
     with history.edit(bench.database, job.session_id, f"Bring in {job.name}") as edit:
         db = edit.db
         jobs.require_at_work(db, job)
@@ -266,6 +273,7 @@ def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cel
             recording_id=stored.id,
             name=_track_name(job.name),
             position=0 if last is None else last + 1,
+            kind=kind,
         )
         db.add(track)
         db.flush()
@@ -273,7 +281,7 @@ def _add_track(bench: Workbench, job: Job, recording: Recording, cells: list[Cel
         db.add(MarkSet(track_id=track.id, data=pack(details, stored.sample_rate, stored.frames)))
         row = db.get(Job, job.id)
         if row is not None:
-            row.state, row.percent, row.message, row.result = "done", 100.0, "", {"track": track.id}
+            row.state, row.percent, row.message, row.result = "done", 100.0, "", {"track": track.id, "kind": kind}
     return track.id
 
 

@@ -31,30 +31,34 @@ def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
     """
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        measurable(timeline)
-        grids = {id: bench.vault.grid(timeline.recorded(id)) for id in dict.fromkeys(run.recording for run in timeline.runs)}
-        found = {id: find_marks(grid, edit.session.longest) for id, grid in grids.items()}
-        cells = {id: cut_into_cells(grid, found[id].phrases) for id, grid in grids.items()}
-        old = clips_of(edit.db, track)
-        new = [
-            clip
-            for run in timeline.runs
-            for clip in _clips_in(run, cells[run.recording], track, timeline, grids[run.recording])
-        ]
-        stays = {_place(clip) for clip in old} & {_place(clip) for clip in new}
-        for clip in old:
-            if _place(clip) not in stays:
-                edit.db.delete(clip)
-        for clip in new:
-            if _place(clip) not in stays:
-                _take_over(clip, old)
-                edit.db.add(clip)
-        for id, marks in found.items():
-            put_found(edit, track, timeline, id, marks.details)
-        before, after = (sum(clip.phrase_start is not None for clip in clips) for clips in (old, new))
+        before, after = find_in(bench, edit, track, timeline)
         edit.label = f"Find the phrases again: {after} instead of {before}"
 
     return run_edit(bench, track_id, "Find the phrases again", revision, work)
+
+
+def find_in(bench: Workbench, edit: Edit, track: Track, timeline: Timeline) -> tuple[int, int]:
+    """Find phrases and details anew within an edit; how many phrases there were, and are now."""
+    measurable(timeline)
+    grids = {id: bench.vault.grid(timeline.recorded(id)) for id in dict.fromkeys(run.recording for run in timeline.runs)}
+    found = {id: find_marks(grid, edit.session.longest) for id, grid in grids.items()}
+    cells = {id: cut_into_cells(grid, found[id].phrases) for id, grid in grids.items()}
+    old = clips_of(edit.db, track)
+    new = [
+        clip for run in timeline.runs for clip in _clips_in(run, cells[run.recording], track, timeline, grids[run.recording])
+    ]
+    stays = {_place(clip) for clip in old} & {_place(clip) for clip in new}
+    for clip in old:
+        if _place(clip) not in stays:
+            edit.db.delete(clip)
+    for clip in new:
+        if _place(clip) not in stays:
+            _take_over(clip, old)
+            edit.db.add(clip)
+    for id, marks in found.items():
+        put_found(edit, track, timeline, id, marks.details)
+    before, after = (sum(clip.phrase_start is not None for clip in clips) for clips in (old, new))
+    return before, after
 
 
 def _clips_in(run: Run, cells: Sequence[Cell], track: Track, timeline: Timeline, grid: LevelGrid) -> Iterator[Clip]:

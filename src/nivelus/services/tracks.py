@@ -7,11 +7,13 @@ from typing import Literal
 from nivelus.core.errors import Refused
 from nivelus.services.edits import run_edit
 from nivelus.services.moves import remove_track
+from nivelus.services.phrases import find_in
 from nivelus.services.sessions import clean_name
 from nivelus.services.timeline import Timeline
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
+from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Track
 
 FADER_RANGE = (-60.0, 12.0)
@@ -50,11 +52,18 @@ def set_heard(bench: Workbench, track_id: str, revision: int, which: Literal["mu
 
 
 def set_kind(bench: Workbench, track_id: str, revision: int, kind: Literal["voice", "bed"]) -> Changed:
-    """Make a track a voice or a bed. What was done to its phrases stays, and is heard as before."""
+    """Make a track a voice or a bed. What was done to its phrases stays, and is heard as before.
+
+    A bed that becomes a voice has its phrases found, if it never had any.
+    """
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         track.kind = kind
         edit.label = f"{track.name} is a {kind}"
+        has_phrases = any(clip.phrase_start is not None for clip in clip_rows(edit.db, track.id))
+        if kind == "voice" and not has_phrases and not timeline.missing:
+            _, count = find_in(bench, edit, track, timeline)
+            edit.told = f"{count} phrases found" if count else "no phrase was found in it"
 
     return run_edit(bench, track_id, f"Make it a {kind}", revision, work)
 

@@ -207,6 +207,13 @@ class LoadSettings(View):
     threshold_after: float | None
 
 
+class SpanView(View):
+    """A span of time, seconds."""
+
+    start: float
+    end: float
+
+
 class DuckSettings(View):
     """How a bed makes room, see ``core.drafts.duck.DuckRule``; ``locked`` spans (seconds) are left alone by drafts."""
 
@@ -217,7 +224,7 @@ class DuckSettings(View):
     hold: float
     release: float
     most_down: float
-    locked: list[tuple[float, float]]
+    locked: list[SpanView]
 
 
 class TrackView(View):

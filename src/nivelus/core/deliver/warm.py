@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 
 from nivelus.core.drafts.ride import RideRule, draft_ride
+from nivelus.core.drafts.slow import SlowRule, draft_slow
+from nivelus.core.dynamics.compressor import Compressor, reduction_of
+from nivelus.core.dynamics.load import threshold_for
 from nivelus.core.gain.compiled import GainCurve, add_curves, apply_gain, frame_gain
 from nivelus.core.measure.compose import Part, compose
 from nivelus.core.measure.grid import COLUMNS, LevelGrid, all_borders, frame_borders, measure_samples
 from nivelus.core.sound.pcm import decode16, decode24, encode24
+from nivelus.core.sound.source import Held
 
 
 def warm_kernels() -> None:
@@ -29,6 +35,11 @@ def warm_kernels() -> None:
     hum = 0.1 * np.sin(0.02 * np.arange(48_000))[:, None] * np.repeat((1.0, 0.1), 24_000)[:, None]
     flat = np.ones((100, 2))
     draft_ride(measure_samples(hum, 48_000), flat, [(0.0, 1.0)], np.array([-90.0]), RideRule())
+    draft_slow(measure_samples(hum, 48_000).column("k").astype(np.float64), SlowRule())
+    for kind in (np.float32, np.float64):
+        sound = Held(hum.astype(kind), 48_000)
+        reduction_of(sound, None, Compressor())
+        threshold_for(partial(Held, hum.astype(kind), 48_000), None, Compressor(), np.array([[0.0, 48_000.0]]), 1.0, 1.0)
     out = np.empty(100, np.float32)
     decode16(np.zeros(200, np.uint8), out)
     decode24(np.zeros(300, np.uint8), out)

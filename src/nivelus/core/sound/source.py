@@ -31,6 +31,25 @@ class SoundSource(Protocol):
     def __exit__(self, *_: object) -> None: ...
 
 
+class Held:
+    """Samples in memory, (n, channels), read as a sound."""
+
+    def __init__(self, samples: Samples, rate: int) -> None:
+        self._samples = samples
+        self.info = SoundInfo(rate, samples.shape[1], len(samples), "WAV", "FLOAT", None)
+
+    def read(self, start: int, frames: int) -> Samples:
+        """Read ``frames`` samples from ``start`` on; shorter only at the end."""
+        start = max(start, 0)
+        return self._samples[start : start + max(frames, 0)]
+
+    def __enter__(self) -> Held:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        pass
+
+
 class Resampled:
     """A sound at another rate, read by position; see ``SoundSource``. It closes what it reads."""
 

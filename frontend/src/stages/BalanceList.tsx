@@ -1,0 +1,94 @@
+/** The order of the work against the bed - what is too close, closest first - or into the compressor - where it works hardest. */
+import { useMemo } from "react";
+import { balanceItems, goToItem, useBalance } from "../model/balance";
+import { phraseSpan } from "../model/focus";
+import { useSession } from "../model/session";
+import { useView } from "../model/view";
+import { signed, time } from "../parts/format";
+import { OrderSwitch } from "../parts/OrderSwitch";
+import { useRows } from "../parts/useRows";
+import { LOAD_ROWS } from "./BalanceRule";
+
+const ROW = 32;
+
+export function BalanceList() {
+  const order = useView((s) => s.order);
+  const selection = useView((s) => s.selection);
+  const state = useBalance();
+  const clips = useSession((s) => s.clips);
+  const header = useSession((s) => s.header);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: a fader that is held and the tracks' rules move them as well
+  const items = useMemo(() => balanceItems(state, order), [state, order, clips, header]);
+  const first = items.findIndex((item) => selection.has(item.clip));
+  const { box, rows } = useRows(items.length, ROW, first);
+  const off = items.filter((item) => item.off).length;
+  const isBed = state.leaf === "bed";
+  return (
+    <section className="worklist" aria-label="Worklist">
+      {!isBed && state.load && (
+        <table className="figures-table load-table" data-testid="load-table">
+          <thead>
+            <tr>
+              <th scope="col">reduction</th>
+              <th scope="col">before</th>
+              <th scope="col">after</th>
+              <th scope="col" title="After, at the threshold at which it is worked on as hard as before">
+                equal work
+              </th>
+            </tr>
+          </thead>
+          <tbody className="mono">
+            {LOAD_ROWS.map(([name, show]) => (
+              <tr key={name} title={name === "Spread" ? "Standard deviation of the phrases' averages" : undefined}>
+                <th scope="row">{name}</th>
+                <td className="dim">{show(state.load!.before)}</td>
+                <td>{show(state.load!.after)}</td>
+                <td>{show(state.load!.at_proposed)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <div className="panel-head">
+        <h2>
+          Worklist{" "}
+          <span className="dim">
+            {isBed ? (off === 0 ? "all far enough" : `${off} too close`) : off === 0 ? "even work" : `${off} hard`}
+          </span>
+        </h2>
+        <OrderSwitch worst={isBed ? "closest" : "hardest"} />
+      </div>
+      <div className="rows" ref={box}>
+        <div style={{ height: rows.getTotalSize(), position: "relative" }}>
+          {rows.getVirtualItems().map((row) => {
+            const item = items[row.index]!;
+            const clip = clips[item.track]?.find((one) => one.id === item.clip);
+            if (!clip) return null;
+            const words = clip.label || time(phraseSpan(clip).start);
+            const value = isBed ? `${signed(item.value)} LU` : `−${item.value.toFixed(1)} dB`;
+            return (
+              <button
+                type="button"
+                key={item.id}
+                className="row"
+                data-clip={item.clip}
+                data-state={item.off ? "loud" : "level"}
+                aria-pressed={selection.has(item.clip)}
+                aria-label={`${words}, ${value}${isBed ? " above the bed" : " of work"}${item.off ? (isBed ? ", too close" : ", more than most") : ""}`}
+                style={{ transform: `translateY(${row.start}px)` }}
+                onClick={() => goToItem(item, false)}
+                onDoubleClick={() => goToItem(item)}
+              >
+                <span className="row-words">
+                  {item.off ? "▾ " : ""}
+                  {words}
+                </span>
+                <span className="row-value mono">{value}</span>
+              </button>
+            );
+          })}
+        </div>
+      </div>
+    </section>
+  );
+}

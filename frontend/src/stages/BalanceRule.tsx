@@ -1,0 +1,430 @@
+/** The rule of the stage Balance, in two leaves: the bed that makes room, and what the compressor has to do. */
+import { ActionIcon, Button, Group, Popover, SegmentedControl, Slider, Switch, Tooltip } from "@mantine/core";
+import { IconAdjustmentsHorizontal } from "@tabler/icons-react";
+import type { DuckRule, Load, LoadChange, LoadFigures, SlowRule, Track } from "../api/client";
+import {
+  acceptDuck,
+  acceptSlow,
+  bedInHand,
+  draftDuck,
+  draftSlow,
+  dropDuck,
+  duckRule,
+  hearLoad,
+  type Leaf,
+  lockSpan,
+  setDuck,
+  setLoad,
+  setSlow,
+  takeThreshold,
+  useBalance,
+} from "../model/balance";
+import { setKind } from "../model/mix";
+import { trackOf, useSession } from "../model/session";
+import { useView } from "../model/view";
+import { db, signed } from "../parts/format";
+import { useHeld } from "../parts/useHeld";
+
+export function BalanceRule() {
+  const leaf = useBalance((s) => s.leaf);
+  return (
+    <section className="rule" aria-label="Rule">
+      <div className="panel-head">
+        <SegmentedControl
+          size="xs"
+          fullWidth
+          aria-label="Against the bed, or into the compressor"
+          value={leaf}
+          onChange={(value) => useBalance.setState({ leaf: value as Leaf })}
+          data={[
+            { value: "bed", label: "against the bed" },
+            { value: "load", label: "into the compressor" },
+          ]}
+        />
+      </div>
+      {leaf === "bed" ? <BedLeaf /> : <LoadLeaf />}
+    </section>
+  );
+}
+
+// --- the bed
+
+function BedLeaf() {
+  const header = useSession((s) => s.header);
+  useView((s) => s.focus);
+  const state = useBalance();
+  const bed = bedInHand();
+  const rule = duckRule();
+  if (!header) return null;
+  if (!bed || !rule) return <NoBed tracks={header.tracks} />;
+  const { duckDraft, slowDraft, distance } = state;
+  return (
+    <>
+      <p className="rule-line">
+        <strong>{bed.name}</strong> makes room for the voice
+      </p>
+      <SegmentedControl
+        size="xs"
+        fullWidth
+        aria-label="By so much, or to a distance"
+        value={rule.way}
+        onChange={(way) => setDuck({ way: way as DuckRule["way"] })}
+        data={[
+          { value: "depth", label: "by so many dB" },
+          { value: "distance", label: "to a distance" },
+        ]}
+      />
+      {rule.way === "depth" ? (
+        <Row
+          name="Goes down by"
+          value={rule.depth}
+          low={-30}
+          high={0}
+          step={0.5}
+          unit="dB"
+          set={(depth) => setDuck({ depth })}
+        />
+      ) : (
+        <Row
+          name="Voice stands above it by"
+          value={rule.distance}
+          low={0}
+          high={30}
+          step={0.5}
+          unit="LU"
+          set={(value) => setDuck({ distance: value })}
+        />
+      )}
+      <div className="rule-foot">
+        <Group gap={8} wrap="nowrap">
+          {duckDraft ? (
+            <>
+              <Button size="xs" flex={1} onClick={() => void acceptDuck()}>
+                Accept<kbd>D</kbd>
+              </Button>
+              <Button size="xs" variant="default" onClick={dropDuck}>
+                Drop
+              </Button>
+            </>
+          ) : (
+            <Button size="xs" flex={1} onClick={() => void draftDuck()}>
+              Draft the room<kbd>D</kbd>
+            </Button>
+          )}
+          <FineDuck rule={rule} />
+        </Group>
+        <p className="note" role="status">
+          {duckDraft
+            ? `${said(duckDraft.kept, duckDraft.count, rule.distance)}, with ${duckDraft.points.length} points. ${duckDraft.told ? `${capital(duckDraft.told)}.` : ""}`
+            : distance && distance.mean !== null
+              ? `${said(distance.kept, distance.phrases.filter((p) => p.distance !== null).length, rule.distance)}; mean ${signed(distance.mean)}, closest ${signed(distance.worst!)} LU.`
+              : "No phrase lies over the bed."}
+        </p>
+      </div>
+      <SlowRow bed={bed} draft={slowDraft} />
+    </>
+  );
+}
+
+const said = (kept: number, count: number, wanted: number) =>
+  `${kept} of ${count} phrases keep ${wanted.toFixed(1)} LU`;
+const capital = (words: string) => words && `${words[0]!.toUpperCase()}${words.slice(1)}`;
+
+function NoBed({ tracks }: { tracks: Track[] }) {
+  return (
+    <div className="rule-foot">
+      <p className="note">
+        No track is a bed. Bring in music or ambience in the stage Survey, or say of a track here that it is one: a bed
+        has no phrases, and makes room for the voices.
+      </p>
+      {tracks.map((track) => (
+        <Button key={track.id} size="compact-xs" variant="default" onClick={() => void setKind(track.id, "bed")}>
+          {track.name} is a bed
+        </Button>
+      ))}
+    </div>
+  );
+}
+
+interface RowProps {
+  name: string;
+  value: number;
+  low: number;
+  high: number;
+  step: number;
+  unit: string;
+  set: (value: number) => void;
+  digits?: number;
+}
+
+function Row({ name, value, low, high, step, unit, set, digits = 1 }: RowProps) {
+  return (
+    <div className="slider-row">
+      <div className="slider-head">
+        <span>{name}</span>
+        <span className="mono">
+          {value.toFixed(digits).replace("-", "−")} {unit}
+        </span>
+      </div>
+      <Slider
+        size={3}
+        thumbSize={14}
+        label={null}
+        thumbLabel={name}
+        min={low}
+        max={high}
+        step={step}
+        value={value}
+        onChange={set}
+      />
+    </div>
+  );
+}
+
+const FINE = [
+  { name: "lead", label: "Begins ahead by", low: 0, high: 1000, step: 10, unit: "ms", scale: 1000 },
+  { name: "hold", label: "Stays down in pauses under", low: 0, high: 5, step: 0.1, unit: "s", scale: 1 },
+  { name: "release", label: "Comes back within", low: 50, high: 4000, step: 50, unit: "ms", scale: 1000 },
+  { name: "most_down", label: "Most down", low: 0, high: 40, step: 1, unit: "dB", scale: 1 },
+] as const;
+
+/** How the bed moves, and which spans of it drafts leave alone. */
+function FineDuck({ rule }: { rule: DuckRule }) {
+  const bed = bedInHand();
+  const locked = bed?.duck.locked.length ?? 0;
+  return (
+    <Popover position="right-start" width={250} withinPortal>
+      <Popover.Target>
+        <Tooltip label="How it moves">
+          <ActionIcon size={30} variant="default" aria-label="How it moves">
+            <IconAdjustmentsHorizontal size={16} />
+          </ActionIcon>
+        </Tooltip>
+      </Popover.Target>
+      <Popover.Dropdown className="rule fine-rule">
+        {FINE.map(({ name, label, low, high, step, unit, scale }) => (
+          <Row
+            key={name}
+            name={label}
+            value={rule[name] * scale}
+            low={low}
+            high={high}
+            step={step}
+            unit={unit}
+            digits={scale === 1 ? 1 : 0}
+            set={(value) => setDuck({ [name]: value / scale })}
+          />
+        ))}
+        <Group gap={6}>
+          <Button size="compact-xs" variant="default" onClick={() => lockSpan(true)}>
+            Leave the span alone
+          </Button>
+          <Button size="compact-xs" variant="default" disabled={locked === 0} onClick={() => lockSpan(false)}>
+            Free it
+          </Button>
+        </Group>
+        <p className="note">{locked === 1 ? "1 span is left alone." : `${locked} spans are left alone.`}</p>
+      </Popover.Dropdown>
+    </Popover>
+  );
+}
+
+const SLOW: SlowRule = {
+  target: -23,
+  strength: 100,
+  most_up: 6,
+  most_down: 12,
+  window: 3,
+  fastest: 3,
+  error: 0.5,
+};
+
+/** Levelling the bed itself, by its short-term loudness. */
+function SlowRow({ bed, draft }: { bed: Track; draft: { points: unknown[]; before: number; after: number } | null }) {
+  const set = useBalance((s) => s.slow);
+  const values = { ...SLOW, ...set };
+  return (
+    <div className="rule-foot">
+      <Row
+        name="Slow ride: at most"
+        value={values.most_down}
+        low={0}
+        high={24}
+        step={1}
+        unit="dB"
+        digits={0}
+        set={(most) => setSlow({ most_down: most, most_up: Math.min(most, 12) })}
+      />
+      <Group gap={8} wrap="nowrap">
+        {draft ? (
+          <>
+            <Button size="compact-sm" flex={1} onClick={() => void acceptSlow()}>
+              Accept the slow ride
+            </Button>
+            <Button size="compact-sm" variant="default" onClick={dropDuck}>
+              Drop
+            </Button>
+          </>
+        ) : (
+          <Button size="compact-sm" flex={1} variant="default" onClick={() => void draftSlow()}>
+            Even out {bed.name} slowly
+          </Button>
+        )}
+      </Group>
+      {draft && (
+        <p className="note" role="status">
+          Range {draft.before.toFixed(1)} → {draft.after.toFixed(1)} LU, with {draft.points.length} points.
+        </p>
+      )}
+    </div>
+  );
+}
+
+// --- the compressor
+
+function LoadLeaf() {
+  const focus = useView((s) => s.focus);
+  const track = useSession((s) => trackOf(s, focus));
+  const { load, working } = useBalance();
+  const heard = useView((s) => s.load);
+  const behind = useView((s) => s.behind);
+  if (!track) return null;
+  if (track.kind !== "voice") return <p className="note">A bed goes into no compressor here. Focus a voice.</p>;
+  const { load: set } = track;
+  return (
+    <>
+      <div className="slider-row">
+        <Switch
+          size="xs"
+          label="Hear the voices through it (W)"
+          checked={heard}
+          onChange={(event) => hearLoad(event.currentTarget.checked)}
+        />
+      </div>
+      <Kept name="Threshold" value={set.threshold} low={-60} high={0} step={0.5} unit="dBFS" of="threshold" />
+      <Group gap={6} grow wrap="nowrap" className="rule-pair">
+        <Kept name="Ratio" value={set.ratio} low={1} high={20} step={0.5} unit=": 1" of="ratio" />
+        <Kept name="Make-up" value={set.makeup} low={0} high={24} step={0.5} unit="dB" of="makeup" />
+      </Group>
+      <Group gap={6} grow wrap="nowrap" className="rule-pair">
+        <Kept name="Attack" value={set.attack * 1000} low={0} high={100} step={1} unit="ms" of="attack" scale={1000} />
+        <Kept
+          name="Release"
+          value={set.release * 1000}
+          low={10}
+          high={1000}
+          step={10}
+          unit="ms"
+          of="release"
+          scale={1000}
+        />
+      </Group>
+      <div className="rule-foot">
+        <ThresholdAfter track={track} load={load} />
+        <SegmentedControl
+          size="xs"
+          fullWidth
+          aria-label="Gain ahead of the compressor, or behind it"
+          value={behind ? "behind" : "ahead"}
+          onChange={(value) => useView.setState({ behind: value === "behind" })}
+          data={[
+            { value: "ahead", label: "gain ahead of it" },
+            { value: "behind", label: "gain behind it" },
+          ]}
+        />
+        {load?.order && <Order load={load} behind={behind} />}
+        {!load && working && <p className="note">Listening to all of it …</p>}
+      </div>
+    </>
+  );
+}
+
+/** A value of the compressor: shown while the hand moves it, worked out when it is let go. */
+function Kept({
+  name,
+  value,
+  low,
+  high,
+  step,
+  unit,
+  of,
+  scale = 1,
+}: Omit<RowProps, "set" | "digits"> & { of: keyof LoadChange; scale?: number }) {
+  const { held, hold, keep } = useHeld<number>((next) => setLoad({ [of]: next / scale } as LoadChange));
+  const shown = held ?? value;
+  return (
+    <div className="slider-row">
+      <div className="slider-head">
+        <span>{name}</span>
+        <span className="mono">
+          {shown.toFixed(step < 1 ? 1 : 0).replace("-", "−")} {unit}
+        </span>
+      </div>
+      <Slider
+        size={3}
+        thumbSize={14}
+        label={null}
+        thumbLabel={name}
+        min={low}
+        max={high}
+        step={step}
+        value={shown}
+        onChange={hold}
+        onChangeEnd={(next) => void keep(next)}
+      />
+    </div>
+  );
+}
+
+/** The threshold that follows: what gives After the same average work as Before has. */
+function ThresholdAfter({ track, load }: { track: Track; load: Load | null }) {
+  const own = track.load.threshold_after;
+  return (
+    <div className="slider-head">
+      <span>
+        For After: <span className="mono">{own === null ? "the same" : db(own)}</span>
+      </span>
+      <Group gap={6} wrap="nowrap">
+        {load && Math.abs((own ?? track.load.threshold) - load.proposed) >= 0.05 && (
+          <Tooltip label="The threshold at which After is worked on as hard as Before, on the average">
+            <Button size="compact-xs" onClick={takeThreshold}>
+              Take {db(load.proposed)}
+              <kbd>D</kbd>
+            </Button>
+          </Tooltip>
+        )}
+        {own !== null && (
+          <Button size="compact-xs" variant="default" onClick={() => void setLoad({ same_threshold: true })}>
+            the same
+          </Button>
+        )}
+      </Group>
+    </div>
+  );
+}
+
+/** Quiet and loud half of the phrases, with the gain on this side of the compressor. */
+function Order({ load, behind }: { load: Load; behind: boolean }) {
+  const order = load.order!;
+  const [quiet, loud, spread] = behind
+    ? [order.behind_quiet, order.behind_loud, order.behind_spread]
+    : [order.ahead_quiet, order.ahead_loud, order.ahead_spread];
+  const [soft, hard] = behind
+    ? [order.behind_quiet_crest, order.behind_loud_crest]
+    : [order.ahead_quiet_crest, order.ahead_loud_crest];
+  return (
+    <p className="note" role="status">
+      Quiet half −{quiet.toFixed(1)} dB, loud half −{loud.toFixed(1)} dB; crest {soft.toFixed(1)} and {hard.toFixed(1)}{" "}
+      dB. Out of it come phrases with a spread of {spread.toFixed(1)} LU.
+    </p>
+  );
+}
+
+export const LOAD_ROWS: [string, (f: LoadFigures) => string][] = [
+  ["Average", (f) => `${f.average.toFixed(1)} dB`],
+  ["Spread", (f) => `${f.spread.toFixed(1)} dB`],
+  ["Highest", (f) => `${f.highest.toFixed(1)} dB`],
+  ["Over 3 dB", (f) => `${Math.round(100 * f.over3)} %`],
+  ["Over 6 dB", (f) => `${Math.round(100 * f.over6)} %`],
+  ["Over 10 dB", (f) => `${Math.round(100 * f.over10)} %`],
+];
