@@ -13,11 +13,11 @@ from tests.helpers.program import Program
 
 
 def fresh(program: Program, name: str) -> dict[str, Any]:
-    """A demo session as it was built: everything that other tests did is undone, and what they rendered is gone."""
+    """A session as it was built: everything that other tests did to it is undone, and what they rendered is gone."""
     state = program.session(name)
     for job in program.get(f"/api/sessions/{state['id']}/jobs")["items"]:
         program.delete(f"/api/jobs/{job['id']}")
-    while state["undo"]:
+    while state["undo"] and not state["undo"].startswith("Bring in"):
         program.post(f"/api/sessions/{state['id']}/undo", {"revision": state["revision"]})
         state = program.session(name)
     return state
@@ -35,7 +35,7 @@ def eventually(check: Callable[[], bool]) -> None:
 def open_stage(page: Page, program: Program, state: dict[str, Any], stage: str = "phrases") -> None:
     page.goto(f"{program.address}/s/{state['id']}/{stage}")
     expect(page.get_by_test_id("lanes" if stage == "survey" else "chart")).to_be_visible()
-    expect(page.get_by_test_id("figures")).to_contain_text("spread")
+    expect(page.get_by_test_id("figures")).to_contain_text("target" if stage == "balance" else "spread")
 
 
 def capsule(page: Page, clip: dict[str, Any]) -> Locator:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,7 @@ from playwright.sync_api import Page
 from nivelus.core.gain.compiled import GainCurve, apply_gain
 from nivelus.web.pages import STATIC
 from tests.browser.hands import fresh
+from tests.conftest import write_sound
 from tests.helpers.program import Program
 
 RATE = 48_000
@@ -20,21 +22,28 @@ DELAY = 63
 """Samples by which the limiter's look-ahead holds the sound back."""
 
 RUN = """
-async ([script, track, points, start, count, messages]) => {
-  const context = new OfflineAudioContext(1, count, 48000);
+async ([script, tracks, start, count, messages]) => {
+  const channels = Math.max(...tracks.map((track) => track.channels));
+  const context = new OfflineAudioContext(channels, count, 48000);
   await context.audioWorklet.addModule(script);
-  const node = new AudioWorkletNode(context, 'nivelus-player', { outputChannelCount: [1] });
+  const node = new AudioWorkletNode(context, 'nivelus-player', { outputChannelCount: [channels] });
   node.connect(context.destination);
   const post = (message) => node.port.postMessage(message);
-  post({ type: 'format', channels: 1, frames: track.timeline.frames, blockFrames: 48000 });
-  for (let i = Math.floor(start / 48000); i <= Math.floor((start + count) / 48000); i++) {
-    const answer = await fetch(`/api/tracks/${track.id}/samples?key=${track.timeline.key}&start=${i * 48000}&count=48000`);
-    post({ type: 'block', index: i, data: new Float32Array(await answer.arrayBuffer()) });
-  }
   const curve = (p) => ({ at: new Float64Array(p.map((x) => x[0])), db: new Float64Array(p.map((x) => x[1])) });
-  post({ type: 'gain', points: curve(points) });
+  const bytes = async (address) => new Float32Array(await (await fetch(address)).arrayBuffer());
+  for (const { id: track, key, channels, frames, points, load, late } of tracks) {
+    post({ type: 'track', track, channels, frames, blockFrames: 48000 });
+    for (let index = Math.floor(start / 48000); !late && index <= Math.floor((start + count) / 48000); index++) {
+      const stretch = `key=${key}&start=${index * 48000}&count=48000&rate=48000`;
+      post({ type: 'block', track, index, data: await bytes(`/api/tracks/${track}/samples?${stretch}`) });
+      if (!load) continue;
+      const pairs = await bytes(`/api/tracks/${track}/reduction?${stretch}`);
+      post({ type: 'load', track, index, load: { first: index * 750, pairs } });
+    }
+    post({ type: 'gain', track, points: curve(points) });
+  }
   for (const message of messages.filter((m) => m.when === undefined)) post(message);
-  post({ type: 'play', from: start, to: track.timeline.frames, loopFrom: null });
+  post({ type: 'play', from: start, to: Math.max(...tracks.map((track) => track.frames)), loopFrom: null });
   for (const { when, ...message } of messages.filter((m) => m.when !== undefined)) {
     context.suspend(when).then(async () => {
       post(message.points ? { ...message, points: curve(message.points) } : message);
@@ -45,7 +54,7 @@ async ([script, track, points, start, count, messages]) => {
   // rendering waits until all of this has arrived on the audio thread
   context.suspend(0).then(() => setTimeout(() => context.resume(), 150));
   const sound = await context.startRendering();
-  return Array.from(sound.getChannelData(0));
+  return Array.from({ length: channels }, (_, c) => Array.from(sound.getChannelData(c)));
 }
 """
 
@@ -57,10 +66,31 @@ def guide(page: Page, demo_program: Program) -> dict[str, Any]:
     return state
 
 
-def listen(page: Page, state: dict, points: list, start: int, count: int, messages: list | None = None) -> np.ndarray:
+def heard_track(track: dict, points: list, load: bool = False) -> dict:
+    """A track as the worklet is told of it, at 48 kHz, with a gain in samples of that."""
+    timeline = track["timeline"]
+    frames = -(-timeline["frames"] * RATE // timeline["sample_rate"])
+    return {
+        "id": track["id"],
+        "key": timeline["key"],
+        "channels": timeline["channels"],
+        "frames": frames,
+        "points": points,
+        "load": load,
+    }
+
+
+def play(page: Page, tracks: list[dict], start: int, count: int, messages: list | None = None) -> np.ndarray:
+    """What comes out of the worklet, (n, channels)."""
     (script,) = (path for path in STATIC.glob("assets/worklet*.js"))
+    return np.array(page.evaluate(RUN, [f"/assets/{script.name}", tracks, start, count, messages or []])).T
+
+
+def listen(page: Page, state: dict, points: list, start: int, count: int, messages: list | None = None) -> np.ndarray:
+    """What is heard of the first track alone; messages are for it."""
     track = state["tracks"][0]
-    return np.array(page.evaluate(RUN, [f"/assets/{script.name}", track, points, start, count, messages or []]))
+    own = [{"track": track["id"], **message} for message in messages or []]
+    return play(page, [heard_track(track, points)], start, count, own)[:, 0]
 
 
 def source(program: Program, state: dict) -> np.ndarray:
@@ -88,7 +118,7 @@ def test_what_is_heard_is_what_is_rendered(page: Page, demo_program: Program, gu
 
 def test_before_and_after_switch_without_a_gap_or_a_click(page: Page, demo_program: Program, guide: dict) -> None:
     start, count = 12 * RATE, 3 * RATE
-    heard = listen(page, guide, [[0, -6.0]], start, count, [{"type": "switch", "after": False, "when": 1.0}])
+    heard = listen(page, guide, [[0, -6.0]], start, count, [{"type": "set", "what": "after", "value": 0, "when": 1.0}])
     played = source(demo_program, guide)[start : start + count].astype(np.float64)
     loud = np.abs(played[: count - DELAY]) > 1e-3
     ratio = heard[DELAY:][loud] / played[: count - DELAY][loud]
@@ -136,9 +166,9 @@ def test_the_hand_is_heard_at_once_and_hands_over_without_a_step(page: Page, dem
 def test_the_fader_is_added_and_the_limiter_guards_the_ears(page: Page, demo_program: Program, guide: dict) -> None:
     start, count = 12 * RATE, 2 * RATE
     played = source(demo_program, guide)[start : start + count].astype(np.float64)
-    quiet = listen(page, guide, [[0, 0.0]], start, count, [{"type": "fader", "db": -10.0}])
+    quiet = listen(page, guide, [[0, 0.0]], start, count, [{"type": "set", "what": "fader", "value": -10.0}])
     np.testing.assert_allclose(quiet[DELAY + 240 :], played[240 : count - DELAY] * 10 ** (-10 / 20), atol=2e-7)
-    loud = listen(page, guide, [[0, 18.0]], start, count, [{"type": "fader", "db": 12.0}])
+    loud = listen(page, guide, [[0, 18.0]], start, count, [{"type": "set", "what": "fader", "value": 12.0}])
     assert np.abs(played * 10 ** (30 / 20)).max() > 2.0
     assert np.abs(loud).max() <= 10 ** (-1 / 20) + 1e-6
     assert np.abs(loud).max() > 0.8
@@ -151,10 +181,114 @@ def test_a_missing_block_is_silence_not_noise(page: Page, guide: dict) -> None:
           await context.audioWorklet.addModule(script);
           const node = new AudioWorkletNode(context, 'nivelus-player', { outputChannelCount: [1] });
           node.connect(context.destination);
-          node.port.postMessage({ type: 'format', channels: 1, frames: 96000, blockFrames: 48000 });
+          node.port.postMessage({ type: 'track', track: 'a', channels: 1, frames: 96000, blockFrames: 48000 });
           node.port.postMessage({ type: 'play', from: 0, to: 96000, loopFrom: null });
           return Array.from((await context.startRendering()).getChannelData(0));
         }""",
         f"/assets/{next(STATIC.glob('assets/worklet*.js')).name}",
     )
     assert not np.any(heard)
+
+
+# --- several tracks
+
+
+@pytest.fixture
+def desk(page: Page, tmp_path: Path, demo_program: Program) -> dict[str, Any]:
+    """A session of three tracks: a voice, one of another rate, and a stereo bed."""
+    page.goto(demo_program.address)
+    t = np.arange(6 * RATE) / RATE
+    voice = 0.2 * np.sin(2 * np.pi * 210 * t) * (np.sin(2 * np.pi * 0.8 * t) > 0)
+    other = 0.15 * np.sin(2 * np.pi * 330 * np.arange(5 * 44_100) / 44_100)
+    bed = 0.1 * np.random.default_rng(3).standard_normal((5 * RATE, 2))
+    sounds = {"voice": (voice, RATE), "other": (other, 44_100), "bed": (bed, RATE)}
+    paths = [write_sound(tmp_path / f"{name}.wav", sound, rate) for name, (sound, rate) in sounds.items()]
+    known = any(card["name"] == "Desk" for card in demo_program.get("/api/sessions")["items"])
+    return fresh(demo_program, "Desk") if known else demo_program.all_brought_in(paths, "Desk")
+
+
+def rendered_mix(program: Program, state: dict, **asked: Any) -> np.ndarray:
+    job = program.post(f"/api/sessions/{state['id']}/mix", {"format": "wav", "bits": 32, **asked})
+    done = program.finished(state["id"], job["id"])
+    assert done["state"] == "done", done
+    return soundfile.read(io.BytesIO(program.get_bytes(f"/api/jobs/{job['id']}/file")), dtype="float64", always_2d=True)[0]
+
+
+def change(program: Program, state: dict, name: str, **values: Any) -> dict:
+    track = next(one for one in state["tracks"] if one["name"] == name)
+    revision = program.get(f"/api/sessions/{state['id']}")["revision"]
+    return program.patch(f"/api/tracks/{track['id']}", {"revision": revision, **values})
+
+
+def test_the_mix_that_is_heard_is_the_mix_that_is_rendered(page: Page, demo_program: Program, desk: dict) -> None:
+    """Moving gains, faders, another rate, stereo beside mono, a muted track."""
+    for name, values in {"voice": {"fader": -3.0}, "other": {"fader": 2.0}, "bed": {"fader": -6.0}}.items():
+        state = change(demo_program, desk, name, **values)
+    by_name = {track["name"]: track for track in state["tracks"]}
+    lift = {"lane": "ride", "start": 1.0, "end": 2.0, "by": 5.0}
+    for name in ("voice", "bed"):
+        state = demo_program.post(f"/api/tracks/{by_name[name]['id']}/lanes/lift", {"revision": state["revision"], **lift})
+
+    def as_heard(state: dict) -> tuple[list[dict], list[dict]]:
+        tracks, messages = [], []
+        soloed = any(track["solo"] for track in state["tracks"])
+        for track in state["tracks"]:
+            gain = np.frombuffer(demo_program.get_bytes(f"/api/tracks/{track['id']}/gain"), np.float64).reshape(-1, 2).copy()
+            gain[:, 0] *= RATE / track["timeline"]["sample_rate"]
+            tracks.append(heard_track(track, gain.tolist()))
+            sounds = not track["mute"] and (track["solo"] or not soloed)
+            messages.append({"type": "set", "track": track["id"], "what": "fader", "value": track["fader"]})
+            messages.append({"type": "set", "track": track["id"], "what": "heard", "value": int(sounds)})
+        return tracks, messages
+
+    for way in ({}, {"name": "other", "mute": True}, {"name": "bed", "solo": True}):
+        if way:
+            state = change(demo_program, state, way.pop("name"), **way)
+        tracks, messages = as_heard(state)
+        heard = play(page, tracks, 0, 6 * RATE, messages)
+        mix = rendered_mix(demo_program, state)
+        count = min(len(mix), len(heard) - DELAY)
+        assert mix.shape[1] == 2 or not any(t["channels"] == 2 for t in tracks)
+        np.testing.assert_allclose(
+            heard[DELAY + 240 : count - 240 + DELAY], np.broadcast_to(mix, (len(mix), 2))[240 : count - 240], atol=1e-6
+        )
+
+
+def test_through_the_compressor_what_is_heard_is_what_is_rendered(page: Page, demo_program: Program, desk: dict) -> None:
+    state = change(demo_program, desk, "voice", solo=True)
+    voice = state["tracks"][0]
+    assert voice["kind"] == "voice"
+    state = demo_program.post(
+        f"/api/tracks/{voice['id']}/load", {"revision": state["revision"], "threshold": -30.0, "makeup": 3.0}
+    )
+    messages = [{"type": "set", "track": voice["id"], "what": "load", "value": 1}]
+    heard = play(page, [heard_track(voice, [[0, 0.0]], load=True)], 0, 5 * RATE, messages)[:, 0]
+    mix = rendered_mix(demo_program, state, compressed=True)[:, 0]
+    np.testing.assert_allclose(heard[DELAY + 240 : 5 * RATE - 240], mix[240 : 5 * RATE - 240 - DELAY], atol=1e-6)
+    plain = rendered_mix(demo_program, state)[:, 0]
+    assert np.abs(mix - plain).max() > 0.01
+
+
+def test_mute_and_solo_do_not_click(page: Page, demo_program: Program, desk: dict) -> None:
+    """No step over that of a 5 ms ramp: of a steady tone the amplitude never changes faster than that."""
+    other = desk["tracks"][1]
+    tracks = [heard_track(other, [[0, 0.0]])]
+    messages = [
+        {"type": "set", "track": other["id"], "what": "heard", "value": 0, "when": 1.0},
+        {"type": "set", "track": other["id"], "what": "heard", "value": 1, "when": 2.0},
+    ]
+    heard = play(page, tracks, 0, 3 * RATE, messages)[:, 0]
+    steepest = 2 * np.pi * 330 / RATE * 0.15 + 0.15 / 240
+    assert np.abs(np.diff(heard[300:])).max() <= steepest * 1.01
+    assert not heard[int(1.1 * RATE) : int(1.9 * RATE)].any()
+    assert np.abs(heard[int(2.2 * RATE) :]).max() == pytest.approx(0.15, rel=1e-3)
+
+
+def test_all_wait_for_a_track_that_has_no_sound_yet(page: Page, demo_program: Program, desk: dict) -> None:
+    voice, other = (heard_track(track, [[0, 0.0]]) for track in desk["tracks"][:2])
+    late = {**other, "late": True}
+    heard = play(page, [voice, late], 0, RATE)
+    assert not heard.any()
+    # unless it is muted
+    mute = [{"type": "set", "track": late["id"], "what": "heard", "value": 0}]
+    assert play(page, [voice, late], 0, RATE, mute).any()

@@ -1,7 +1,7 @@
 """The reference compressor against its paper, and against a straight-line implementation of it.
 
-Source: D. Giannoulis, M. Massberg, J. D. Reiss, "Digital Dynamic Range Compressor Design: A Tutorial and Analysis", J. Audio Eng.
-Soc. 60(6), 2012, equations 4 (knee) and 17 (smooth decoupled peak detector).
+Source: D. Giannoulis, M. Massberg, J. D. Reiss, "Digital Dynamic Range Compressor Design: A Tutorial and Analysis", J. Audio
+Eng. Soc. 60(6), 2012, equations 4 (knee) and 17 (smooth decoupled peak detector).
 """
 
 from __future__ import annotations
@@ -149,7 +149,7 @@ def test_figures_are_of_the_time_in_which_the_voice_speaks() -> None:
     told[100:200], told[500:600], told[900:] = 4.0, 8.0, 30.0
     spans = np.array([[100, 200], [500, 600]]) * float(STEP)
     figures = load_figures(told, spans)
-    assert figures.average == 6.0 and figures.spread == 2.0 and figures.highest == 8.0
+    assert (figures.average, figures.spread, figures.highest) == (6.0, 2.0, 8.0)
     assert figures.beyond == (1.0, 0.5, 0.0)
     assert by_phrase(told, spans).tolist() == [4.0, 8.0]
     assert load_figures(told, np.zeros((0, 2))).average == 0.0

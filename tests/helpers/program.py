@@ -47,9 +47,16 @@ class Program:
         with urllib.request.urlopen(self.address + path, timeout=20) as answer:
             return json.loads(answer.read())
 
-    def post(self, path: str, body: Any) -> Any:
+    def get_bytes(self, path: str) -> bytes:
+        with urllib.request.urlopen(self.address + path, timeout=60) as answer:
+            return answer.read()
+
+    def patch(self, path: str, body: Any) -> Any:
+        return self.post(path, body, "PATCH")
+
+    def post(self, path: str, body: Any, method: str = "POST") -> Any:
         data = body if isinstance(body, bytes) else json.dumps(body).encode()
-        request = urllib.request.Request(self.address + path, data, {"Content-Type": "application/json"})
+        request = urllib.request.Request(self.address + path, data, {"Content-Type": "application/json"}, method=method)
         with urllib.request.urlopen(request, timeout=60) as answer:
             return json.loads(answer.read())
 
@@ -82,6 +89,23 @@ class Program:
         session: str = self.post("/api/sessions", {"name": name})["id"]
         self.post(f"/api/sessions/{session}/uploads?name={quote(path.name)}", path.read_bytes())
         return session
+
+    def finished(self, session: str, job: str) -> dict[str, Any]:
+        """A job of a session once it is over."""
+        for _ in range(1200):
+            now: dict[str, Any] = next(one for one in self.get(f"/api/sessions/{session}/jobs")["items"] if one["id"] == job)
+            if now["state"] not in ("waiting", "running"):
+                return now
+            time.sleep(0.05)
+        raise AssertionError(now)
+
+    def all_brought_in(self, paths: list[Path], name: str) -> dict[str, Any]:
+        """A session with a track for each of some files, in their order; its state."""
+        session: str = self.post("/api/sessions", {"name": name})["id"]
+        for path in paths:
+            job = self.post(f"/api/sessions/{session}/uploads?name={quote(path.name)}", path.read_bytes())
+            assert self.finished(session, job["id"])["state"] == "done"
+        return self.get(f"/api/sessions/{session}")
 
     def brought_in(self, path: Path, name: str = "Own") -> dict[str, Any]:
         """A session with this file in it; its state."""

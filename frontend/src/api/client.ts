@@ -265,6 +265,9 @@ export const api = {
   render: (id: string, body: RenderRequest) =>
     take(client.POST("/api/tracks/{track_id}/render", { ...track(id), body })),
 
+  mix: (id: string, body: Schemas["MixRequest"]) =>
+    take(client.POST("/api/sessions/{session_id}/mix", { ...session(id), body })),
+
   loose: () => take(client.GET("/api/loose")),
   bringBack: (hashes: string[]) => take(client.POST("/api/loose/bring-back", { body: { hashes } })),
   deleteLoose: (hashes: string[]) => take(client.POST("/api/loose/delete", { body: { hashes } })),

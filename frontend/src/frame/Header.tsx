@@ -122,10 +122,12 @@ function useProgress(): Record<Stage, string> {
   const down = marks.filter((mark) => mark.on).length;
   const beds = model.header?.tracks.filter((one) => one.kind === "bed").length ?? 0;
   const overs = figures?.after.overs ?? 0;
+  const isBed = track?.kind === "bed";
+  const range = figures ? `range ${figures.before.loudness_range.toFixed(1)} LU` : "a bed";
   return {
-    survey: clips.length === 1 ? "1 phrase" : `${clips.length} phrases`,
-    phrases: `${level} of ${clips.length} level`,
-    details: `${down} of ${marks.length} down`,
+    survey: isBed ? range : clips.length === 1 ? "1 phrase" : `${clips.length} phrases`,
+    phrases: isBed ? "a bed has none" : `${level} of ${clips.length} level`,
+    details: isBed ? "a bed has none" : `${down} of ${marks.length} down`,
     ride: lanesDrawn(track?.lanes ?? []),
     balance: beds === 0 ? "no bed" : beds === 1 ? "1 bed" : `${beds} beds`,
     deliver: overs === 0 ? "under the ceiling" : overs === 1 ? "1 over the ceiling" : `${overs} over the ceiling`,

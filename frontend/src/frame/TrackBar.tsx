@@ -5,8 +5,9 @@ import { useFigures } from "../api/queries";
 import { isHeard, toggleHeard } from "../model/mix";
 import { isJudged, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
+import { BedSign } from "../parts/BedSign";
 import { distanceUnit, levelUnit, plain } from "../parts/format";
-import { Vial } from "../parts/Vial";
+import { Vial, worst } from "../parts/Vial";
 import { Fader } from "../stages/Fader";
 
 export function TrackBar() {
@@ -112,13 +113,6 @@ function HeardSwitch({ track, which, letter }: { track: Track; which: "mute" | "
   );
 }
 
-/** A bed has no phrases to be level: a quiet ground line. */
-export const BedSign = () => (
-  <svg width="34" height="12" viewBox="0 0 34 12" role="img" aria-label="Bed">
-    <path d="M1 9 q4 -5 8 0 t8 0 t8 0 t8 0" fill="none" stroke="currentColor" strokeWidth="1.2" />
-  </svg>
-);
-
 function Figure({ name, tip, children }: { name: string; tip: string; children: React.ReactNode }) {
   return (
     <Tooltip label={tip}>
@@ -130,9 +124,3 @@ function Figure({ name, tip, children }: { name: string; tip: string; children: 
 }
 
 const change = (before: number, after: number, unit: string) => `${before.toFixed(1)} → ${after.toFixed(1)} ${unit}`;
-
-/** The deviation that lies furthest out: the bubble is between the marks only when every phrase is. */
-export function worst(deviations: number[]): number | null {
-  if (deviations.length === 0) return null;
-  return deviations.reduce((a, b) => (Math.abs(b) > Math.abs(a) ? b : a));
-}

@@ -242,6 +242,11 @@ export async function acceptSlow() {
     useBalance.setState({ slowDraft: null });
 }
 
+export function draftOrAcceptSlow() {
+  if (useBalance.getState().slowDraft) void acceptSlow();
+  else void draftSlow();
+}
+
 // --- the compressor
 
 export function setLoad(values: LoadChange): Promise<boolean> {

@@ -27,7 +27,13 @@ export async function layOutBatches() {
   for (const batch of ready) {
     const tracks = batch.jobs.flatMap((job) => settled.get(job) ?? []);
     if (batch.onto) await layOnto(batch.onto, tracks);
-    else await offerLayout(id, tracks);
+    else {
+      const voices = useSession.getState().header?.tracks.filter((track) => track.kind === "voice") ?? [];
+      await offerLayout(
+        id,
+        tracks.filter((track) => voices.some((voice) => voice.id === track)),
+      );
+    }
   }
 }
 

@@ -1,6 +1,6 @@
 /** Every command by name, with its key. Keys, the list of keys and the list of everything are made from this one table. */
 import { tell } from "../parts/messages";
-import { draftOrAcceptDuck, dropDuck, hearLoad, stepBalance, useBalance } from "./balance";
+import { draftOrAcceptDuck, draftOrAcceptSlow, dropDuck, hearLoad, stepBalance, useBalance } from "./balance";
 import {
   allDown,
   findAgain,
@@ -13,6 +13,7 @@ import {
   toggleKeepOut,
   toggleNotch,
 } from "./details";
+import { focused } from "./focus";
 import {
   cutHere,
   draftOrAccept,
@@ -261,7 +262,7 @@ export const zeroOrReset = either(zero, resetMarks, () => void deleteDrawn());
 const draftOrAllDown = () => {
   const { stage } = useView.getState();
   if (stage === "details") void allDown();
-  else if (stage === "ride") draftOrAcceptRide();
+  else if (stage === "ride") (focused()?.kind === "bed" ? draftOrAcceptSlow : draftOrAcceptRide)();
   else if (stage === "balance") draftOrAcceptDuck();
   else draftOrAccept();
 };

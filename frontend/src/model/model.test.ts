@@ -1,12 +1,13 @@
 import { describe, expect, it } from "vitest";
-import type { Changed, Inside, LaneName, Ride, RideDraft } from "../api/client";
-import { worst } from "../frame/TrackBar";
+import type { Changed, Inside, LaneName, Ride, RideDraft, Track } from "../api/client";
+import { worst } from "../parts/Vial";
 import type { Line } from "../sound/engine";
 import { clip, mark } from "./clip.testing";
 import { commands, keyName } from "./commands";
 import { markList } from "./details";
 import { gainAt, toPoints } from "./heard";
 import { heldPoint, kept, liftLine, pointsLine } from "./hold";
+import { isHeard } from "./mix";
 import { useRide } from "./rideState";
 import { deviation, heldDepth, heldEdge, heldGain, isLevel, merge, revalue, useSession } from "./session";
 import { strayList } from "./strays";
@@ -314,5 +315,21 @@ describe("takes", () => {
     const table = commands(() => {});
     const keys = table.flatMap((command) => command.keys);
     expect(new Set(keys).size).toBe(keys.length);
+  });
+});
+
+describe("which tracks are heard", () => {
+  const track = (id: string, values: Partial<Track> = {}) => ({ id, mute: false, solo: false, ...values }) as Track;
+  const heard = (tracks: Track[], alone = false) =>
+    tracks.filter((one) => isHeard(one, tracks, alone, "b")).map((one) => one.id);
+
+  it("all of them, but those that are muted", () => {
+    expect(heard([track("a"), track("b", { mute: true }), track("c")])).toEqual(["a", "c"]);
+  });
+  it("those that are soloed, if any is, and of them none that is muted", () => {
+    expect(heard([track("a", { solo: true }), track("b"), track("c", { solo: true, mute: true })])).toEqual(["a"]);
+  });
+  it("alone, the one in focus, whatever is muted or soloed", () => {
+    expect(heard([track("a", { solo: true }), track("b", { mute: true })], true)).toEqual(["b"]);
   });
 });

@@ -8,7 +8,7 @@ import { useJobs } from "../api/queries";
 import { layOutBatches, noteSettled } from "../model/batches";
 import { reload, useSession } from "../model/session";
 import { dismissUpload, stopUpload, useBatches, useUploads } from "../model/uploads";
-import { complain } from "./messages";
+import { complain, tell } from "./messages";
 
 const dismissed = new Set<string>();
 
@@ -30,6 +30,7 @@ export function useFinishedImports() {
     for (const job of finished) {
       if (dismissed.has(job.id)) continue;
       dismissed.add(job.id);
+      if (job.message) tell(job.message);
       void api.dismissJob(job.id).catch(() => {});
     }
   }, [data]);

@@ -53,3 +53,9 @@ export function Vial({ deviation, tolerance, width = 46, height = 15, unit = "LU
     </svg>
   );
 }
+
+/** The deviation that lies furthest out: the bubble is between the marks only when every phrase is. */
+export function worst(deviations: number[]): number | null {
+  if (deviations.length === 0) return null;
+  return deviations.reduce((a, b) => (Math.abs(b) > Math.abs(a) ? b : a));
+}

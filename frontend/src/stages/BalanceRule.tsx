@@ -1,13 +1,11 @@
 /** The rule of the stage Balance, in two leaves: the bed that makes room, and what the compressor has to do. */
 import { ActionIcon, Button, Group, Popover, SegmentedControl, Slider, Switch, Tooltip } from "@mantine/core";
 import { IconAdjustmentsHorizontal } from "@tabler/icons-react";
-import type { DuckRule, Load, LoadChange, LoadFigures, SlowRule, Track } from "../api/client";
+import type { DuckRule, Load, LoadChange, LoadFigures, Track } from "../api/client";
 import {
   acceptDuck,
-  acceptSlow,
   bedInHand,
   draftDuck,
-  draftSlow,
   dropDuck,
   duckRule,
   hearLoad,
@@ -15,7 +13,6 @@ import {
   lockSpan,
   setDuck,
   setLoad,
-  setSlow,
   takeThreshold,
   useBalance,
 } from "../model/balance";
@@ -23,7 +20,9 @@ import { setKind } from "../model/mix";
 import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { db, signed } from "../parts/format";
+import { type RowProps, SliderRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
+import { SlowRide } from "./SlowRide";
 
 export function BalanceRule() {
   const leaf = useBalance((s) => s.leaf);
@@ -75,7 +74,7 @@ function BedLeaf() {
         ]}
       />
       {rule.way === "depth" ? (
-        <Row
+        <SliderRow
           name="Goes down by"
           value={rule.depth}
           low={-30}
@@ -85,7 +84,7 @@ function BedLeaf() {
           set={(depth) => setDuck({ depth })}
         />
       ) : (
-        <Row
+        <SliderRow
           name="Voice stands above it by"
           value={rule.distance}
           low={0}
@@ -121,7 +120,7 @@ function BedLeaf() {
               : "No phrase lies over the bed."}
         </p>
       </div>
-      <SlowRow bed={bed} draft={slowDraft} />
+      <SlowRide bed={bed} draft={slowDraft} />
     </>
   );
 }
@@ -142,41 +141,6 @@ function NoBed({ tracks }: { tracks: Track[] }) {
           {track.name} is a bed
         </Button>
       ))}
-    </div>
-  );
-}
-
-interface RowProps {
-  name: string;
-  value: number;
-  low: number;
-  high: number;
-  step: number;
-  unit: string;
-  set: (value: number) => void;
-  digits?: number;
-}
-
-function Row({ name, value, low, high, step, unit, set, digits = 1 }: RowProps) {
-  return (
-    <div className="slider-row">
-      <div className="slider-head">
-        <span>{name}</span>
-        <span className="mono">
-          {value.toFixed(digits).replace("-", "−")} {unit}
-        </span>
-      </div>
-      <Slider
-        size={3}
-        thumbSize={14}
-        label={null}
-        thumbLabel={name}
-        min={low}
-        max={high}
-        step={step}
-        value={value}
-        onChange={set}
-      />
     </div>
   );
 }
@@ -203,7 +167,7 @@ function FineDuck({ rule }: { rule: DuckRule }) {
       </Popover.Target>
       <Popover.Dropdown className="rule fine-rule">
         {FINE.map(({ name, label, low, high, step, unit, scale }) => (
-          <Row
+          <SliderRow
             key={name}
             name={label}
             value={rule[name] * scale}
@@ -226,57 +190,6 @@ function FineDuck({ rule }: { rule: DuckRule }) {
         <p className="note">{locked === 1 ? "1 span is left alone." : `${locked} spans are left alone.`}</p>
       </Popover.Dropdown>
     </Popover>
-  );
-}
-
-const SLOW: SlowRule = {
-  target: -23,
-  strength: 100,
-  most_up: 6,
-  most_down: 12,
-  window: 3,
-  fastest: 3,
-  error: 0.5,
-};
-
-/** Levelling the bed itself, by its short-term loudness. */
-function SlowRow({ bed, draft }: { bed: Track; draft: { points: unknown[]; before: number; after: number } | null }) {
-  const set = useBalance((s) => s.slow);
-  const values = { ...SLOW, ...set };
-  return (
-    <div className="rule-foot">
-      <Row
-        name="Slow ride: at most"
-        value={values.most_down}
-        low={0}
-        high={24}
-        step={1}
-        unit="dB"
-        digits={0}
-        set={(most) => setSlow({ most_down: most, most_up: Math.min(most, 12) })}
-      />
-      <Group gap={8} wrap="nowrap">
-        {draft ? (
-          <>
-            <Button size="compact-sm" flex={1} onClick={() => void acceptSlow()}>
-              Accept the slow ride
-            </Button>
-            <Button size="compact-sm" variant="default" onClick={dropDuck}>
-              Drop
-            </Button>
-          </>
-        ) : (
-          <Button size="compact-sm" flex={1} variant="default" onClick={() => void draftSlow()}>
-            Even out {bed.name} slowly
-          </Button>
-        )}
-      </Group>
-      {draft && (
-        <p className="note" role="status">
-          Range {draft.before.toFixed(1)} → {draft.after.toFixed(1)} LU, with {draft.points.length} points.
-        </p>
-      )}
-    </div>
   );
 }
 

@@ -2,9 +2,10 @@
 import { Button, NativeSelect, SegmentedControl, Switch, UnstyledButton } from "@mantine/core";
 import { useState } from "react";
 import { queries } from "../api/cache";
-import { api, type Figures, type RenderRequest } from "../api/client";
+import { api, type Figures, type RenderRequest, type Track } from "../api/client";
 import { useFigures } from "../api/queries";
 import { type Check, leadTo } from "../model/checks";
+import { isHeard } from "../model/mix";
 import { trackOf, useSession } from "../model/session";
 import { type Stage, useView } from "../model/view";
 import { db, distanceUnit, plain, signed } from "../parts/format";
@@ -27,10 +28,21 @@ export function DeliverRule() {
   const [kind, setKind] = useState<string>("wav-24");
   const [withFader, setWithFader] = useState(false);
   const [which, setWhich] = useState("focus");
+  const [limited, setLimited] = useState(false);
+  const [compressed, setCompressed] = useState(false);
+  const tracks = useSession((s) => s.header?.tracks) ?? [];
   if (!track) return null;
   const render = async () => {
     const chosen = KINDS.find((k) => k.value === kind)!;
     const body: RenderRequest = { format: chosen.format, bits: chosen.bits, with_fader: withFader };
+    if (which === "mix") {
+      try {
+        await api.mix(id, { format: chosen.format, bits: chosen.bits, limited, compressed });
+      } catch (error) {
+        complain(error);
+      }
+      return queries.invalidateQueries({ queryKey: ["jobs", id] });
+    }
     const tracks = which === "all" ? useSession.getState().header!.tracks : [track];
     try {
       for (const t of tracks) await api.render(t.id, body);
@@ -54,7 +66,8 @@ export function DeliverRule() {
           onChange={setWhich}
           data={[
             { value: "focus", label: track.name },
-            { value: "all", label: `All ${count} tracks` },
+            { value: "all", label: `Each of ${count}` },
+            { value: "mix", label: "The mix" },
           ]}
         />
       )}
@@ -65,23 +78,53 @@ export function DeliverRule() {
         onChange={(event) => setKind(event.currentTarget.value)}
         data={KINDS.map(({ value, label }) => ({ value, label }))}
       />
-      <Switch
-        size="xs"
-        mt={10}
-        label={`With the fader (${db(track.fader)})`}
-        checked={withFader}
-        onChange={(event) => setWithFader(event.currentTarget.checked)}
-      />
-      <p className="note">
-        Same length, rate and start stamp as the recording.{" "}
-        {withFader ? "The fader is in it." : "Pre-fader: the fader stays free."}
-      </p>
+      {which === "mix" ? (
+        <>
+          <Switch
+            size="xs"
+            mt={10}
+            label="Held under −1 dBFS by the limiter"
+            checked={limited}
+            onChange={(event) => setLimited(event.currentTarget.checked)}
+          />
+          <Switch
+            size="xs"
+            mt={8}
+            label="Voices through their compressor"
+            checked={compressed}
+            onChange={(event) => setCompressed(event.currentTarget.checked)}
+          />
+          <p className="note">Every track that sounds, with its fader: what you hear. {silent(tracks)}</p>
+        </>
+      ) : (
+        <>
+          <Switch
+            size="xs"
+            mt={10}
+            label={`With the fader (${db(track.fader)})`}
+            checked={withFader}
+            onChange={(event) => setWithFader(event.currentTarget.checked)}
+          />
+          <p className="note">
+            Same length, rate and start stamp as the recording.{" "}
+            {withFader ? "The fader is in it." : "Pre-fader: the fader stays free."}
+          </p>
+        </>
+      )}
       <Button size="xs" fullWidth mt={8} onClick={() => void render()}>
         Render
       </Button>
       <JobList kind="render" />
     </section>
   );
+}
+
+/** Which tracks are not in the mix, and why. */
+function silent(tracks: Track[]): string {
+  const names = tracks.filter((track) => !isHeard(track, tracks, false, "")).map((track) => track.name);
+  if (names.length === 0) return "";
+  const why = tracks.some((track) => track.solo) ? "solo is on" : "muted";
+  return `Not in it (${why}): ${names.join(", ")}.`;
 }
 
 const HINTS: Record<string, string> = {

@@ -14,6 +14,7 @@ import {
 import { IconAdjustmentsHorizontal, IconDots } from "@tabler/icons-react";
 import { useRef } from "react";
 import { api, type LaneName } from "../api/client";
+import { useBalance } from "../model/balance";
 import {
   acceptRideDraft,
   bringCurveIn,
@@ -34,16 +35,15 @@ import { trackOf, useSession } from "../model/session";
 import { LANE_NAMES, LANES, useView } from "../model/view";
 import { db } from "../parts/format";
 import { useHeld } from "../parts/useHeld";
+import { SlowRide } from "./SlowRide";
 
 export function RideRule() {
   const focus = useView((s) => s.focus);
   const lane = useView((s) => s.lane);
   const track = useSession((s) => trackOf(s, focus));
-  const { inside, draft } = useRide();
   const rule = useRideRule();
+  const slowDraft = useBalance((s) => s.slowDraft);
   if (!track || !rule) return null;
-  const after = mean(inside?.phrases.map((phrase) => phrase.after) ?? []);
-  const before = mean(inside?.phrases.map((phrase) => phrase.before) ?? []);
   return (
     <section className="rule" aria-label="Rule">
       <div className="panel-head">
@@ -56,6 +56,21 @@ export function RideRule() {
         />
         <LaneMenu track={track} lane={lane} />
       </div>
+      {track.kind === "bed" ? <SlowRide bed={track} draft={slowDraft} /> : <VoiceRide />}
+      <TrimRow key={track.id} canFold={track.lanes.includes("trim")} />
+    </section>
+  );
+}
+
+/** The draft of a ride that evens the inside of phrases. */
+function VoiceRide() {
+  const { inside, draft } = useRide();
+  const rule = useRideRule();
+  if (!rule) return null;
+  const after = mean(inside?.phrases.map((phrase) => phrase.after) ?? []);
+  const before = mean(inside?.phrases.map((phrase) => phrase.before) ?? []);
+  return (
+    <>
       <div className="slider-row">
         <div className="slider-head">
           <span>Strength</span>
@@ -117,8 +132,7 @@ export function RideRule() {
               : `Inside the phrases ${before.toFixed(1)} → ${after.toFixed(1)} LU.`}
         </p>
       </div>
-      <TrimRow key={track.id} canFold={track.lanes.includes("trim")} />
-    </section>
+    </>
   );
 }
 

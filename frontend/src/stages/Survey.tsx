@@ -4,16 +4,17 @@ import { IconDots, IconFileMusic } from "@tabler/icons-react";
 import { useState } from "react";
 import { api, type Take, type Track } from "../api/client";
 import { useFigures, useTakes } from "../api/queries";
-import { worst } from "../frame/TrackBar";
+import { setKind } from "../model/mix";
 import { edit, isJudged, trackOf, useSession } from "../model/session";
 import { hearTake, layOut, matchTakes, useTimeline } from "../model/timeline";
 import { upload } from "../model/uploads";
 import { useView } from "../model/view";
+import { BedSign } from "../parts/BedSign";
 import { DropArea } from "../parts/DropArea";
 import { distanceUnit, plain, span } from "../parts/format";
 import { JobList } from "../parts/JobList";
 import { NameDialog } from "../parts/NameDialog";
-import { Vial } from "../parts/Vial";
+import { Vial, worst } from "../parts/Vial";
 import { TargetFields } from "./TargetFields";
 
 export function SurveyRule() {
@@ -97,6 +98,7 @@ function TrackCard({ track }: { track: Track }) {
   const model = useSession();
   const { data } = useFigures(track.timeline.missing ? undefined : track.id);
   const { timeline } = track;
+  const isBed = track.kind === "bed";
   const rule = model.header!.rule;
   const clips = (model.clips[track.id] ?? []).filter(isJudged);
   const inFocus = trackOf(model, focus)?.id === track.id;
@@ -109,11 +111,15 @@ function TrackCard({ track }: { track: Track }) {
           className="track-name"
           onClick={() => useView.setState({ focus: track.id, selection: new Set(), span: null, draft: null })}
         >
-          <Vial
-            deviation={worst(clips.map((c) => c.after! - track.target))}
-            tolerance={rule.tolerance}
-            unit={distanceUnit(rule.unit)}
-          />
+          {isBed ? (
+            <BedSign />
+          ) : (
+            <Vial
+              deviation={worst(clips.map((c) => c.after! - track.target))}
+              tolerance={rule.tolerance}
+              unit={distanceUnit(rule.unit)}
+            />
+          )}
           <strong>{track.name}</strong>
         </button>
         <Menu position="bottom-end">
@@ -124,6 +130,9 @@ function TrackCard({ track }: { track: Track }) {
           </Menu.Target>
           <Menu.Dropdown>
             <Menu.Item onClick={() => setRenaming(track.name)}>Rename</Menu.Item>
+            <Menu.Item onClick={() => void setKind(track.id, isBed ? "voice" : "bed")}>
+              {isBed ? "It is a voice: find its phrases" : "It is a bed: music or ambience"}
+            </Menu.Item>
             <Menu.Item onClick={() => void edit((revision) => api.removeTrack(track.id, revision))}>
               Take out of the session
             </Menu.Item>
@@ -135,7 +144,7 @@ function TrackCard({ track }: { track: Track }) {
       ) : (
         <dl className="facts">
           <Fact name="length">{span(timeline.duration)}</Fact>
-          <Fact name="phrases">{clips.length}</Fact>
+          {isBed ? <Fact name="kind">bed</Fact> : <Fact name="phrases">{clips.length}</Fact>}
           <Fact name="format">
             {timeline.formats.join(", ")} {(timeline.sample_rate / 1000).toFixed(timeline.sample_rate % 1000 ? 1 : 0)}{" "}
             kHz {timeline.channels === 1 ? "mono" : "stereo"}
@@ -147,9 +156,11 @@ function TrackCard({ track }: { track: Track }) {
                 {data.before.integrated === null ? "none" : `${plain(data.before.integrated)} LUFS`}
               </Fact>
               <Fact name="range">{data.before.loudness_range.toFixed(1)} LU</Fact>
-              <Fact name="spread">
-                {data.before.spread.toFixed(1)} {distanceUnit(rule.unit)}
-              </Fact>
+              {!isBed && (
+                <Fact name="spread">
+                  {data.before.spread.toFixed(1)} {distanceUnit(rule.unit)}
+                </Fact>
+              )}
               <Fact name="true peak" warn={(data.before.true_peak ?? -99) > 0}>
                 {data.before.true_peak === null ? "none" : `${plain(data.before.true_peak)} dBTP`}
               </Fact>

@@ -37,6 +37,9 @@ _BLOCK = 1 << 20
 _SCARCE = "The disk is nearly full: {} are left."
 
 
+CAME_AS_BED = "“{name}” does not pause as a voice does, so it came in as a bed. If it is a voice, say so in its menu."
+
+
 class Readable(Protocol):
     """Anything that bytes can be read from."""
 
@@ -281,7 +284,8 @@ def _add_track(
         db.add(MarkSet(track_id=track.id, data=pack(details, stored.sample_rate, stored.frames)))
         row = db.get(Job, job.id)
         if row is not None:
-            row.state, row.percent, row.message, row.result = "done", 100.0, "", {"track": track.id, "kind": kind}
+            row.state, row.percent, row.result = "done", 100.0, {"track": track.id}
+            row.message = CAME_AS_BED.format(name=track.name) if kind == "bed" else ""
     return track.id
 
 

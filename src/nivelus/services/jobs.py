@@ -133,7 +133,7 @@ def run(bench: Workbench, job_id: str, task: Callable[[Job], dict[str, Any]], fa
 
     Parameters
     ----------
-    task : does the work and returns the job's result
+    task : does the work and returns the job's result; what it has ``told`` is the job's message
     failed : what to say when it broke in a way that nobody foresaw
     """
     job = begin(bench, job_id)
@@ -152,7 +152,7 @@ def run(bench: Workbench, job_id: str, task: Callable[[Job], dict[str, Any]], fa
     except Exception as error:
         finish(bench, job, "failed", f"{failed} (Noted as {write_down(error)}.)")
     else:
-        finish(bench, job, "done", "", **result)
+        finish(bench, job, "done", result.pop("told", ""), **result)
 
 
 def require_at_work(db: DbSession, job: Job) -> None:

@@ -44,7 +44,7 @@ def change(bench: Workbench, track_id: str, revision: int, values: dict[str, Any
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         settings = load_settings(track).model_copy(update=values)
-        _sides(settings)
+        compressors_of(settings)
         track.load = settings.model_dump()
 
     return run_edit(bench, track_id, "Set the compressor", revision, work)
@@ -62,7 +62,7 @@ def view(bench: Workbench, track_id: str, wanted: float | None = None) -> LoadVi
     before, after = _reductions(opener, timeline, state, settings)
     figures = [load_figures(reduction, spans) for reduction in (before, after)]
     goal = figures[0].average if wanted is None else wanted
-    of_after = _sides(settings)[1]
+    of_after = compressors_of(settings)[1]
     proposed, steady = of_after.threshold, figures[1]
     if len(spans) and goal > 0:
         proposed = round(
@@ -125,7 +125,7 @@ def heard_reduction(
     """What the compressor adds to a stretch, before and after, dB, (n, 2): see ``reduction``."""
     first, last = start // STEP, -(-(start + count) // STEP)
     out = np.zeros((last - first + 1, 2), np.float32)
-    for column, (compressor, own) in enumerate(zip(_sides(settings), (None, gain), strict=True)):
+    for column, (compressor, own) in enumerate(zip(compressors_of(settings), (None, gain), strict=True)):
         with opener() as source:
             values = reduction_of(source, own, compressor, first * STEP, last * STEP + 1)
         out[: len(values), column] = -values
@@ -143,8 +143,8 @@ def scaled(curve: GainCurve, factor: float) -> GainCurve:
 # ---
 
 
-def _sides(settings: LoadSettings) -> tuple[Compressor, Compressor]:
-    """The compressor before and after. Raises GainError where it cannot be."""
+def compressors_of(settings: LoadSettings) -> tuple[Compressor, Compressor]:
+    """The compressor before and after levelling. Raises GainError where it cannot be."""
     values = settings.model_dump()
     own = values.pop("threshold_after")
     before = Compressor(**values)
@@ -164,7 +164,7 @@ def _phrases(state: TrackState) -> tuple[FloatArray, list[str]]:
 def _reductions(
     opener: Callable[[], SoundSource], timeline: Timeline, state: TrackState, settings: LoadSettings
 ) -> tuple[Reduction, Reduction]:
-    before, after = _sides(settings)
+    before, after = compressors_of(settings)
     return _reduction(opener, timeline, None, before), _reduction(opener, timeline, state, after)
 
 

@@ -2,26 +2,54 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 
+from nivelus.core.chain.state import TrackState
+from nivelus.core.deliver.mix import Part, render_mix
 from nivelus.core.deliver.render import render
+from nivelus.core.dynamics.compressor import whole_reduction
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.measure.loudness import figures
+from nivelus.core.sound.timeline import open_sound
 from nivelus.services import jobs
+from nivelus.services.answers import tracks_of
+from nivelus.services.desk import load_settings, sounding
+from nivelus.services.load import compressors_of, scaled
 from nivelus.services.sound import render_source
+from nivelus.services.state import state_of
+from nivelus.services.timeline import Timeline, sound_of
 from nivelus.services.views import JobView
 from nivelus.services.workbench import Workbench
-from nivelus.store.tables import Job
+from nivelus.store.history import require
+from nivelus.store.tables import Job, Session, Track
 
 
 def request(bench: Workbench, track_id: str, format: str, bits: int, with_fader: bool) -> JobView:
     """Make the job that will render a track."""
-    if format == "flac" and bits == 32:
-        raise Refused("FLAC holds 16 or 24 bits. For 32-bit float use WAV.")
+    _check_format(format, bits)
     _, track, _, _ = render_source(bench, track_id)
     name = f"{track.name} levelled.{format}"
     with bench.database.writing() as db:
         job = jobs.new_job(track.session_id, "render", name, track=track_id, format=format, bits=bits, with_fader=with_fader)
+        db.add(job)
+        db.flush()
+        return jobs.view_job(job)
+
+
+def request_mix(bench: Workbench, session_id: str, format: str, bits: int, limited: bool, compressed: bool) -> JobView:
+    """Make the job that will render the balanced mix: every track that sounds, with its fader."""
+    _check_format(format, bits)
+    with bench.database.writing() as db:
+        session = require(db, Session, session_id, "session")
+        heard = sounding([track for track, _ in tracks_of(db, session_id)])
+        if not heard:
+            raise Refused("Every track is muted: there is nothing to mix.")
+        name = f"{session.name} mix.{format}"
+        asked = {"format": format, "bits": bits, "limited": limited, "compressed": compressed}
+        job = jobs.new_job(session_id, "render", name, mix=session_id, **asked)
         db.add(job)
         db.flush()
         return jobs.view_job(job)
@@ -33,8 +61,62 @@ def run_render(bench: Workbench, job_id: str) -> None:
     jobs.run(bench, job_id, lambda job: _render(bench, job), failed)
 
 
+def _check_format(format: str, bits: int) -> None:
+    if format == "flac" and bits == 32:
+        raise Refused("FLAC holds 16 or 24 bits. For 32-bit float use WAV.")
+
+
+def _render_mix(bench: Workbench, job: Job) -> dict[str, str]:
+    wanted = job.payload
+    with bench.database.reading() as db:
+        session = require(db, Session, wanted["mix"], "session")
+        tracks = [(track, timeline) for track, timeline in tracks_of(db, session.id) if not timeline.missing]
+        heard = {track.id for track in sounding([track for track, _ in tracks])}
+        rate = mix_rate(tracks)
+        parts = [
+            part_of(bench, track, timeline, state_of(bench, db, session, track, timeline), rate, wanted["compressed"])
+            for track, timeline in tracks
+            if track.id in heard
+        ]
+        begins = None if session.origin is None else round(session.origin * rate)
+    highest = render_mix(
+        parts,
+        bench.vault.renders / f"{job.id}.{wanted['format']}",
+        rate,
+        format=wanted["format"],
+        bits=wanted["bits"],
+        limited=wanted["limited"],
+        begins=begins,
+        progress=jobs.reporter(bench, job, "mixing", 0, 100),
+    )
+    over = 20 * math.log10(max(highest, 1e-9))
+    told = ""
+    if highest > 1 and not wanted["limited"]:
+        said = "and is clipped there" if wanted["bits"] != 32 else "which 32-bit float keeps"
+        told = f"The mix passes full scale by {over:.1f} dB, {said}. Turn the faders down, or ask for the limiter."
+    return {"file": job.name, "told": told}
+
+
+def mix_rate(tracks: Sequence[tuple[Track, Timeline]]) -> int:
+    """The rate at which tracks are heard and mixed together: that of the first voice."""
+    rates = [timeline.sample_rate for track, timeline in tracks if track.kind == "voice"]
+    return (rates or [timeline.sample_rate for _, timeline in tracks] or [48_000])[0]
+
+
+def part_of(bench: Workbench, track: Track, timeline: Timeline, state: TrackState, rate: int, compressed: bool) -> Part:
+    """A track as a part of a mix at some rate; a voice goes through its compressor if that is asked for."""
+    opener = partial(open_sound, sound_of(bench, timeline), rate)
+    gain = scaled(state.gain, rate / timeline.sample_rate)
+    if not compressed or track.kind != "voice":
+        return Part(opener, gain, track.fader)
+    compressor = compressors_of(load_settings(track))[1]
+    return Part(opener, gain, track.fader, compressor, whole_reduction(opener, gain, compressor))
+
+
 def _render(bench: Workbench, job: Job) -> dict[str, str]:
     wanted = job.payload
+    if "mix" in wanted:
+        return _render_mix(bench, job)
     source, track, state, grid = render_source(bench, wanted["track"])
     fader = track.fader if wanted["with_fader"] else 0.0
     render(

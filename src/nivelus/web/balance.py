@@ -8,12 +8,12 @@ from flask import Response, request
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
-from nivelus.services import balance, load
+from nivelus.services import balance, load, renders
 from nivelus.services.mix_views import DistanceView, DuckDraftView, LoadView, SlowDraftView
-from nivelus.services.views import Changed
+from nivelus.services.views import Changed, JobView
 from nivelus.web.answers import answer, array
 from nivelus.web.binary import asked_key, asked_take, whole_number
-from nivelus.web.context import PROBLEMS, bench
+from nivelus.web.context import PROBLEMS, bench, queue
 from nivelus.web.models import Id, Limit, Request, Revised, Seconds, SessionPath, TrackPath
 
 _TRACK = "/tracks/<track_id>"
@@ -106,6 +106,15 @@ class LoadQuery(BaseModel):
     wanted: Annotated[float, Field(ge=0, le=40, allow_inf_nan=False)] | None = None
 
 
+class MixRequest(Request):
+    """How to render the mix: through the limiter, and through the compressors, only if asked."""
+
+    format: Literal["wav", "flac"] = "wav"
+    bits: Literal[16, 24, 32] = 24
+    limited: bool = False
+    compressed: bool = False
+
+
 class DistanceQuery(BaseModel):
     """A voice whose distance is asked for; all if it is absent."""
 
@@ -116,6 +125,14 @@ class DistanceQuery(BaseModel):
 def get_distance(path: SessionPath, query: DistanceQuery) -> Response:
     """How far the phrases lie above the bed."""
     return answer(balance.distance(bench(), path.session_id, query.track))
+
+
+@api.post("/sessions/<session_id>/mix", responses={202: JobView})
+def start_mix(path: SessionPath, body: MixRequest) -> Response:
+    """Ask for the balanced mix."""
+    job = renders.request_mix(bench(), path.session_id, body.format, body.bits, body.limited, body.compressed)
+    queue().put(job.id)
+    return answer(job, 202)
 
 
 @api.post(f"{_TRACK}/duck/draft", responses={200: DuckDraftView})

@@ -35,6 +35,10 @@ ALIKE = 1.5
 """Neighbours whose depths differ by less than this (dB) share the deeper one, so that the bed does not fidget."""
 SHORTEST_STEP = 2.0
 """Seconds that a depth of its own lasts at least, within a stretch in which the bed stays down."""
+SHORTEST_STAY = 0.5
+"""Seconds that the bed stays up at least, so that it does not pump."""
+OFTEN, LONG_PAUSE = 4.0, 3.0
+"""Seconds between two beginnings within which the bed comes back only in a pause that is so long."""
 KEPT = 0.1
 """LU that a phrase may miss its distance by and still keep it."""
 
@@ -144,13 +148,16 @@ def _reason(heard: bool, wanted: float, depth: float) -> str:
 
 def _steps(phrases: list[_Step], rule: DuckRule) -> list[list[_Step]]:
     """Stretches in which the bed stays down, each with the depths that it has one after the other."""
-    # a bed has to be able to come back and go down again within a pause
-    hold = max(rule.hold, rule.lead + rule.release)
+    # a bed that comes back has to be there for a moment before it goes down again
+    hold = max(rule.hold, rule.lead + rule.release + SHORTEST_STAY)
     stretches: list[list[_Step]] = []
     for phrase in phrases:
         if phrase.depth <= 0:
             continue
-        if stretches and phrase.start - max(step.end for step in stretches[-1]) < hold:
+        pause = phrase.start - max(step.end for step in stretches[-1]) if stretches else np.inf
+        # coming back takes four points: where words are few and far between it is not done for each of them
+        often = stretches and phrase.start - stretches[-1][0].start < OFTEN
+        if pause < hold or (often and pause < LONG_PAUSE):
             stretches[-1].append(phrase)
         else:
             stretches.append([phrase])

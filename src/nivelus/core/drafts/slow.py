@@ -23,6 +23,8 @@ from nivelus.core.measure.loudness import ABSOLUTE_GATE, loudness_range, to_lufs
 
 GATE = 20.0
 """LU under the mean of what is heard below which nothing is asked for, as that of the loudness range (EBU Tech 3342)."""
+PAUSE = 30.0
+"""LU under the mean of all of it below which a frame counts as silence."""
 EVERY = 10
 """Frames between two values of the course."""
 
@@ -62,7 +64,11 @@ def draft_slow(power: FloatArray, rule: SlowRule) -> SlowDraft:
     LevelError
         If nothing in it passes the gate, so that there is no level to even out.
     """
-    around = _around(power, round(rule.window / FRAME))[::EVERY]
+    # what is silent in a window is no part of its loudness: it would ask for more beside every silence
+    sounds = power > max(float(power.mean()) * 10 ** (-PAUSE / 10), 10 ** ((ABSOLUTE_GATE + 0.691) / 10))
+    window = round(rule.window / FRAME)
+    share = _around(sounds.astype(np.float64), window)[::EVERY]
+    around = _around(power * sounds, window)[::EVERY] / np.maximum(share, 1e-9)
     levels = to_lufs(around)
     passing = levels > ABSOLUTE_GATE
     mean = float(to_lufs(around[passing].mean())) if passing.any() else -np.inf

@@ -1,0 +1,61 @@
+/** Levelling a track without phrases - a bed, an ensemble in a room - by its short-term loudness. */
+import { Button, Group } from "@mantine/core";
+import type { SlowRule, Track } from "../api/client";
+import { acceptSlow, draftSlow, dropDuck, setSlow, useBalance } from "../model/balance";
+import { SliderRow } from "../parts/SliderRow";
+
+const SLOW: SlowRule = {
+  target: -23,
+  strength: 100,
+  most_up: 6,
+  most_down: 12,
+  window: 3,
+  fastest: 3,
+  error: 0.5,
+};
+
+export function SlowRide({
+  bed,
+  draft,
+}: {
+  bed: Track;
+  draft: { points: unknown[]; before: number; after: number } | null;
+}) {
+  const set = useBalance((s) => s.slow);
+  const values = { ...SLOW, ...set };
+  return (
+    <div className="rule-foot">
+      <SliderRow
+        name="Slow ride: at most"
+        value={values.most_down}
+        low={0}
+        high={24}
+        step={1}
+        unit="dB"
+        digits={0}
+        set={(most) => setSlow({ most_down: most, most_up: Math.min(most, 12) })}
+      />
+      <Group gap={8} wrap="nowrap">
+        {draft ? (
+          <>
+            <Button size="compact-sm" flex={1} onClick={() => void acceptSlow()}>
+              Accept the slow ride
+            </Button>
+            <Button size="compact-sm" variant="default" onClick={dropDuck}>
+              Drop
+            </Button>
+          </>
+        ) : (
+          <Button size="compact-sm" flex={1} variant="default" onClick={() => void draftSlow()}>
+            Even out {bed.name} slowly
+          </Button>
+        )}
+      </Group>
+      {draft && (
+        <p className="note" role="status">
+          Range {draft.before.toFixed(1)} → {draft.after.toFixed(1)} LU, with {draft.points.length} points.
+        </p>
+      )}
+    </div>
+  );
+}
