@@ -11,6 +11,24 @@ from playwright.sync_api import Locator, Page, expect
 
 from tests.helpers.program import Program
 
+REPORTS = """
+() => {
+  window.starved = [];
+  const own = Object.getOwnPropertyDescriptor(MessagePort.prototype, 'onmessage');
+  Object.defineProperty(MessagePort.prototype, 'onmessage', {
+    ...own,
+    set(listener) {
+      own.set.call(this, (event) => {
+        if (event.data?.type === 'at' && event.data.playing && event.data.position > 24000)
+          window.starved.push(event.data.starving);
+        return listener.call(this, event);
+      });
+    },
+  });
+}
+"""
+"""Has the page note, in ``window.starved``, whether the sound had to wait for anything once it played."""
+
 
 def fresh(program: Program, name: str) -> dict[str, Any]:
     """A session as it was built: everything that other tests did to it is undone, and what they rendered is gone."""

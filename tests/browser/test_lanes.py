@@ -15,7 +15,7 @@ from playwright.sync_api import Locator, Page, expect
 
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
-from tests.browser.hands import clip_of, drag, eventually, fresh, middle, open_stage
+from tests.browser.hands import REPORTS, clip_of, drag, eventually, fresh, middle, open_stage
 from tests.conftest import RATE, uneven_voice, write_sound
 from tests.helpers.program import Program
 
@@ -50,7 +50,7 @@ def press(page: Page, target: Locator, *keys: str) -> None:
 
 
 def rendered(page: Page, program: Program) -> np.ndarray:
-    page.keyboard.press("5")
+    page.keyboard.press("6")
     page.get_by_label("Format").select_option("wav-32")
     page.get_by_role("button", name="Render", exact=True).click()
     link = page.get_by_role("link", name="levelled.wav")
@@ -280,24 +280,6 @@ def test_takes_are_heard_and_matched(page: Page, demo_program: Program) -> None:
     eventually(lambda: demo_program.session(SONG)["tracks"][0]["take"] == 2)
     expect(page.get_by_label("Singer: take 3")).to_be_visible()
     fresh(demo_program, SONG)
-
-
-REPORTS = """
-() => {
-  window.starved = [];
-  const own = Object.getOwnPropertyDescriptor(MessagePort.prototype, 'onmessage');
-  Object.defineProperty(MessagePort.prototype, 'onmessage', {
-    ...own,
-    set(listener) {
-      own.set.call(this, (event) => {
-        if (event.data?.type === 'at' && event.data.playing && event.data.position > 24000)
-          window.starved.push(event.data.starving);
-        return listener.call(this, event);
-      });
-    },
-  });
-}
-"""
 
 
 def test_a_track_of_many_pieces_plays_without_a_gap(page: Page, own_program: Program, tmp_path: Path) -> None:

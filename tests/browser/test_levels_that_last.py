@@ -18,7 +18,7 @@ from tests.conftest import Sound, write_sound
 from tests.helpers.program import Program
 from tests.helpers.real_voices import RATE, programme
 
-STAGES = {"phrases": "2", "details": "3", "ride": "4", "deliver": "5"}
+STAGES = {"phrases": "2", "details": "3", "ride": "4", "deliver": "6"}
 
 
 def quiet_voice() -> Sound:

@@ -93,7 +93,7 @@ def test_from_a_draft_to_a_render_that_is_even_inside(page: Page, demo_program: 
     curve = read_csv((tmp_path / "ride.csv").read_bytes())
 
     # what is rendered is the recording with that curve
-    page.keyboard.press("5")
+    page.keyboard.press("6")
     page.get_by_role("button", name="Render", exact=True).click()
     with page.expect_download() as download:
         page.get_by_role("link", name=re.compile("Singer levelled.wav")).click(timeout=30_000)

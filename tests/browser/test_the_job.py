@@ -66,7 +66,7 @@ def test_from_the_card_to_a_level_render(quiet_page: Page, demo_program: Program
     expect(page.get_by_role("button", name=re.compile("2 Phrases"))).to_contain_text("84 of 84 level")
 
     # deliver, fetch the file, and measure it with the samples
-    page.keyboard.press("5")
+    page.keyboard.press("6")
     expect(page.get_by_test_id("figures-table")).to_contain_text("84 of 84")
     page.get_by_role("button", name="Render", exact=True).click()
     with page.expect_download() as download:

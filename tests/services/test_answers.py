@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from nivelus.services import answers, cards, details, drawing, sessions
+from nivelus.services import answers, balance, cards, details, drawing, load, sessions, tracks
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store import reading
@@ -126,6 +126,13 @@ def test_merged_answers_equal_a_fresh_load(
         lambda s: details.find_again(bench, two_tracks, s.revision),
         lambda s: sessions.update(bench, session, s.revision, {"unit": "rms"}),
         lambda s: sessions.update(bench, session, s.revision, {"target_kind": "median"}),
+        lambda s: tracks.set_heard(bench, two_tracks, s.revision, "mute", True),
+        lambda s: load.change(bench, two_tracks, s.revision, {"ratio": 2.0, "threshold_after": -20.0}),
+        lambda s: tracks.set_kind(bench, two_tracks, s.revision, "bed"),
+        lambda s: balance.accept(bench, two_tracks, s.revision, {"depth": -4.0}),
+        lambda s: balance.lock(bench, two_tracks, s.revision, 1.0, 2.0, True),
+        lambda s: balance.accept_slowly(bench, two_tracks, s.revision, {}),
+        lambda s: tracks.set_kind(bench, two_tracks, s.revision, "voice"),
     ]
     for work in [*edits(bench, two_tracks), *more]:
         before = sessions.state(bench, session)

@@ -14,7 +14,6 @@ import {
   type Track,
 } from "../api/client";
 import { complain, tell } from "../parts/messages";
-import { engine } from "../sound/engine";
 import { focused, phraseSpan, selectedSpan } from "./focus";
 import { playSelection } from "./listening";
 import { reveal } from "./looking";
@@ -67,9 +66,6 @@ export function bedInHand(): Track | undefined {
   return track?.kind === "bed" ? track : tracksOfKind("bed")[0];
 }
 
-/** What tells the compressor's work on a track from any other. */
-export const loadKey = (track: Track) => `${track.gain_key}:${JSON.stringify(track.load)}`;
-
 let loaded = "";
 let loading: Promise<void> = Promise.resolve();
 
@@ -78,8 +74,6 @@ export function refreshBalance(): Promise<void> {
   const { header, id } = useSession.getState();
   const { stage, focus } = useView.getState();
   const track = trackOf(useSession.getState(), focus);
-  // what the compressor does follows every edit, wherever it was made
-  for (const one of header?.tracks ?? []) engine.setLoad(one.id, loadKey(one));
   if (!header || !track || stage !== "balance") return loading;
   const { leaf } = useBalance.getState();
   const key = `${id}@${header.revision}:${track.id}:${leaf}`;

@@ -1,9 +1,10 @@
 /** How the tracks are heard together: mute, solo, faders, before and after; what of it the engine has to know. */
+import { create } from "zustand";
 import { api, type Track } from "../api/client";
 import { engine } from "../sound/engine";
 import { focused } from "./focus";
 import { edit, useSession } from "./session";
-import { useView } from "./view";
+import { redraw, useView } from "./view";
 
 /** Dropped into a session, a voice decides at which rate all of it is heard. */
 export function sessionRate(): number {
@@ -18,23 +19,30 @@ export function isHeard(track: Track, tracks: Track[], alone: boolean, focus: st
   return !track.mute && (track.solo || !tracks.some((other) => other.solo));
 }
 
-/** What a hand holds before it is an edit, and what is heard of the track in focus so that both sides are equally loud. */
-const held = { fader: null as { track: string; db: number } | null, match: { before: 0, after: 0 } };
+/** A fader that the hand holds, before it is an edit: what depends on it follows. */
+export const useHeldFader = create<{ fader: { track: string; db: number } | null }>(() => ({ fader: null }));
+
+/** What is heard of the track in focus so that both sides are equally loud. */
+let matched = { before: 0, after: 0 };
 
 /** Hear a fader where the hand holds it; null when it has been let go. */
 export function holdFader(fader: { track: string; db: number } | null) {
-  held.fader = fader;
+  useHeldFader.setState({ fader });
   tellEngine();
+  redraw();
 }
 
 /** Hear before and after of the track in focus with these dB on top; nothing of it is in a render. */
 export function setMatch(before: number, after: number) {
-  held.match = { before, after };
+  matched = { before, after };
   tellEngine();
 }
 
 /** The fader of a track, where the hand holds it or where it stands. */
-export const faderOf = (track: Track) => (held.fader?.track === track.id ? held.fader.db : track.fader);
+export function faderOf(track: Track): number {
+  const { fader } = useHeldFader.getState();
+  return fader?.track === track.id ? fader.db : track.fader;
+}
 
 export function tellEngine() {
   const tracks = useSession.getState().header?.tracks ?? [];
@@ -42,7 +50,7 @@ export function tellEngine() {
   const focus = focused()?.id ?? "";
   for (const track of tracks) {
     const isBefore = before && (beforeAll || track.id === focus);
-    const match = track.id === focus ? held.match : { before: 0, after: 0 };
+    const match = track.id === focus ? matched : { before: 0, after: 0 };
     engine.set(track.id, {
       after: isBefore ? 0 : 1,
       fader: faderOf(track) + (isBefore ? match.before : match.after),
@@ -50,6 +58,8 @@ export function tellEngine() {
       load: load && track.kind === "voice" ? 1 : 0,
       behind: behind ? 1 : 0,
     });
+    // what the compressor does is another with every edit of the gain
+    engine.setLoad(track.id, `${track.gain_key}:${JSON.stringify(track.load)}`);
   }
 }
 

@@ -2,6 +2,7 @@
 import { useMemo } from "react";
 import { balanceItems, goToItem, useBalance } from "../model/balance";
 import { phraseSpan } from "../model/focus";
+import { useHeldFader } from "../model/mix";
 import { useSession } from "../model/session";
 import { useView } from "../model/view";
 import { signed, time } from "../parts/format";
@@ -17,8 +18,9 @@ export function BalanceList() {
   const state = useBalance();
   const clips = useSession((s) => s.clips);
   const header = useSession((s) => s.header);
+  const held = useHeldFader((s) => s.fader);
   // biome-ignore lint/correctness/useExhaustiveDependencies: a fader that is held and the tracks' rules move them as well
-  const items = useMemo(() => balanceItems(state, order), [state, order, clips, header]);
+  const items = useMemo(() => balanceItems(state, order), [state, order, clips, header, held]);
   const first = items.findIndex((item) => selection.has(item.clip));
   const { box, rows } = useRows(items.length, ROW, first);
   const off = items.filter((item) => item.off).length;

@@ -1,0 +1,226 @@
+"""Stage Balance: tracks heard together, the bed that makes room, the compressor; by mouse and keys, and heard in the mix."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import numpy as np
+import pyloudnorm
+import pytest
+import soundfile
+from playwright.sync_api import Locator, Page, expect
+
+from tests.browser.hands import REPORTS, eventually, fresh, open_stage, wait_past
+from tests.conftest import RATE, uneven_voice, write_sound
+from tests.helpers.program import Program
+
+GUIDE = "Pellowmere audio guide"
+
+
+def guide(program: Program) -> dict:
+    return program.session(GUIDE)
+
+
+def chip(page: Page, name: str) -> Locator:
+    return page.locator(".chip", has=page.get_by_role("tab", name=name))
+
+
+def note(page: Page) -> Locator:
+    return page.get_by_label("Rule", exact=True).get_by_role("status").first
+
+
+def levelled(page: Page, program: Program, stage: str = "balance") -> dict:
+    """The guide with its voice evened out, in a stage."""
+    state = fresh(program, GUIDE)
+    state = program.post(f"/api/tracks/{state['tracks'][0]['id']}/draft/accept", {"revision": state["revision"]})
+    open_stage(page, program, guide(program), stage)
+    return state
+
+
+def test_the_bed_makes_room_by_keys_and_keeps_its_distance_in_the_mix(page: Page, demo_program: Program) -> None:
+    levelled(page, demo_program, "phrases")
+    page.keyboard.press("5")
+    expect(note(page)).to_contain_text("0 of 84 phrases keep 12.0 LU")
+    expect(page.get_by_label("Worklist")).to_contain_text("84 too close")
+    page.get_by_text("to a distance").click()
+    page.keyboard.press("d")
+    expect(note(page)).to_contain_text("84 of 84 phrases keep 12.0 LU, with")
+    assert guide(demo_program)["tracks"][1]["lanes"] == []
+    page.keyboard.press("d")
+    eventually(lambda: guide(demo_program)["tracks"][1]["lanes"] == ["trim"])
+    expect(page.get_by_label("Worklist")).to_contain_text("all far enough")
+    # what the page says is what is measured of the rendered mix, in a phrase and in the bed alone under it
+    state = guide(demo_program)
+    page.keyboard.press("6")
+    page.get_by_text("The mix", exact=True).click()
+    page.get_by_role("button", name="Render").click()
+    link = page.get_by_role("link", name=f"{GUIDE} mix.wav")
+    expect(link).to_be_visible(timeout=60_000)
+    with page.expect_download() as download:
+        link.click()
+    mix, rate = soundfile.read(download.value.path(), always_2d=True)
+    assert (mix.shape[1], rate) == (2, RATE)
+    clip = max(
+        (clip for clip in state["clips"] if clip["phrase_start"] is not None), key=lambda c: c["phrase_end"] - c["phrase_start"]
+    )
+    span = slice(round(clip["phrase_start"] * RATE), round(clip["phrase_end"] * RATE))
+    told = demo_program.get(f"/api/sessions/{state['id']}/distance")["phrases"]
+    phrase = next(one for one in told if one["clip"] == clip["id"])
+    meter = pyloudnorm.Meter(RATE, block_size=0.4)
+    # 12 LU and more above the bed, the voice is all of it but 0.3 LU
+    assert meter.integrated_loudness(mix[span]) == pytest.approx(phrase["level"], abs=0.6)
+    assert phrase["distance"] >= 11.9
+
+
+def test_the_distance_follows_the_hand_on_a_fader(page: Page, demo_program: Program) -> None:
+    levelled(page, demo_program)
+    row = page.get_by_label("Worklist").locator(".row").first
+    expect(row).to_contain_text("LU")
+    value = lambda: float(row.locator(".row-value").inner_text().replace("−", "-").removesuffix(" LU"))  # noqa: E731
+    before = value()
+    thumb = chip(page, "Sea and harbour").get_by_role("slider", name="Fader of Sea and harbour")
+    box = thumb.bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + 7, box["y"] + 7)
+    page.mouse.down()
+    page.mouse.move(box["x"] - 13, box["y"] + 7, steps=4)
+    # still in the hand: nothing is written, and the distance has grown all the same
+    eventually(lambda: value() > before + 3)
+    assert guide(demo_program)["tracks"][1]["fader"] == 0.0
+    held = value()
+    page.mouse.up()
+    eventually(lambda: guide(demo_program)["tracks"][1]["fader"] < -3)
+    fader = guide(demo_program)["tracks"][1]["fader"]
+    assert held == pytest.approx(before - fader, abs=0.15)
+    eventually(lambda: abs(value() - held) < 0.15)
+    fresh(demo_program, GUIDE)
+
+
+def test_mute_solo_and_alone_by_keys(page: Page, demo_program: Program) -> None:
+    fresh(demo_program, GUIDE)
+    open_stage(page, demo_program, guide(demo_program))
+    page.keyboard.press("m")
+    expect(page.get_by_role("button", name="Mute Narrator")).to_have_attribute("aria-pressed", "true")
+    expect(chip(page, "Narrator")).to_have_attribute("data-silent", "true")
+    page.keyboard.press("m")
+    page.keyboard.press("Shift+M")
+    expect(page.get_by_role("button", name="Solo Narrator")).to_have_attribute("aria-pressed", "true")
+    expect(chip(page, "Sea and harbour")).to_have_attribute("data-silent", "true")
+    eventually(lambda: guide(demo_program)["undo"] == "Solo Narrator")
+    page.keyboard.press("Control+z")
+    expect(chip(page, "Sea and harbour")).to_have_attribute("data-silent", "false")
+    # only for the ear: no step, and gone with the page
+    page.keyboard.press("j")
+    expect(chip(page, "Sea and harbour")).to_have_attribute("data-silent", "true")
+    assert guide(demo_program)["undo"] != "Solo Narrator"
+    fresh(demo_program, GUIDE)
+
+
+def test_the_threshold_follows_and_the_work_is_steadier(page: Page, demo_program: Program) -> None:
+    state = levelled(page, demo_program)
+    page.get_by_text("into the compressor").click()
+    table = page.get_by_test_id("load-table")
+    spread = table.locator("tr", has_text="Spread").locator("td")
+    expect(spread).to_have_count(3)
+    before, _, equal = (float(text.removesuffix(" dB")) for text in spread.all_inner_texts())
+    assert equal < before / 2
+    told = demo_program.get(f"/api/tracks/{state['tracks'][0]['id']}/load")
+    page.keyboard.press("d")
+    eventually(lambda: guide(demo_program)["tracks"][0]["load"]["threshold_after"] == told["proposed"])
+    average = table.locator("tr", has_text="Average").locator("td")
+    eventually(lambda: abs(np.subtract(*(float(a.removesuffix(" dB")) for a in average.all_inner_texts()[:2]))) < 0.15)
+    page.get_by_text("gain behind it").click()
+    expect(page.get_by_label("Rule", exact=True)).to_contain_text("loud half")
+    # the hardest phrase comes first, and the next key goes to it
+    page.keyboard.press(".")
+    first = page.get_by_label("Worklist").locator(".row").first
+    expect(first).to_have_attribute("aria-pressed", "true")
+    fresh(demo_program, GUIDE)
+
+
+def test_all_of_it_plays_without_a_gap_through_the_compressor(page: Page, demo_program: Program) -> None:
+    state = levelled(page, demo_program)
+    page.evaluate(REPORTS)
+    asked: list[str] = []
+    page.on("request", lambda request: asked.append(request.url))
+    page.keyboard.press("w")
+    page.keyboard.press("Space")
+    wait_past(page, 6.0)
+    page.keyboard.press("b")
+    page.keyboard.press("j")
+    wait_past(page, 8.0)
+    page.keyboard.press("Space")
+    starved = page.evaluate("window.starved")
+    assert len(starved) > 100
+    assert not any(starved)
+    voice, bed = (track["id"] for track in state["tracks"])
+    assert any(f"{voice}/reduction" in url for url in asked)
+    assert any(f"{bed}/samples" in url for url in asked)
+    # a bed goes through no compressor
+    assert not any(f"{bed}/reduction" in url for url in asked)
+
+
+def test_an_edit_of_one_track_does_not_fetch_the_gain_of_the_others(page: Page, demo_program: Program) -> None:
+    state = levelled(page, demo_program)
+    voice, bed = (track["id"] for track in state["tracks"])
+    state = guide(demo_program)
+    clip = next(clip for clip in state["clips"] if clip["phrase_start"] is not None)
+    with page.expect_request(lambda request: f"{bed}/gain" in request.url):
+        page.goto(f"{demo_program.address}/s/{state['id']}/phrases?phrase={clip['id']}")
+    expect(page.get_by_test_id("figures")).to_contain_text("spread")
+    page.wait_for_timeout(500)
+    asked: list[str] = []
+    page.on("request", lambda request: asked.append(request.url))
+    with page.expect_request(lambda request: f"{voice}/gain" in request.url):
+        page.keyboard.press("ArrowUp")
+    page.wait_for_timeout(500)
+    assert not any(f"{bed}/gain" in url for url in asked)
+    fresh(demo_program, GUIDE)
+
+
+def test_a_bed_is_dropped_onto_an_empty_program_and_makes_room(quiet_page: Page, own_program: Program, tmp_path: Path) -> None:
+    """The newcomer: own files, no setting touched."""
+    page = quiet_page
+    random = np.random.default_rng(2)
+    write_sound(tmp_path / "speaker.wav", uneven_voice((-26.0, -18.0, -22.0, -30.0) * 3))
+    write_sound(tmp_path / "rain.wav", random.standard_normal((24 * RATE, 2)) * 10 ** (-34 / 20))
+    page.goto(own_program.address)
+    page.get_by_label("Sound files").set_input_files([tmp_path / "speaker.wav", tmp_path / "rain.wav"])
+    expect(page.get_by_text("“rain” does not pause as a voice does").first).to_be_visible(timeout=60_000)
+    expect(page.get_by_role("tab", name="rain")).to_be_visible()
+    # one voice and its bed are no takes of each other
+    expect(page.get_by_label("Lay them out")).to_have_count(0)
+    page.get_by_role("tab", name="rain").click()
+    page.keyboard.press("1")
+    expect(page.get_by_role("button", name="Survey")).to_contain_text("range")
+    page.keyboard.press("5")
+    page.get_by_text("to a distance").click()
+    page.keyboard.press("d")
+    expect(note(page)).to_contain_text("of 12 phrases keep 12.0 LU, with")
+    page.keyboard.press("d")
+    card = own_program.get("/api/sessions")["items"][0]
+    eventually(lambda: "trim" in own_program.get(f"/api/sessions/{card['id']}")["tracks"][-1]["lanes"])
+    page.keyboard.press("Control+z")
+    expect(page.get_by_text("Undone: Make room for the voice").first).to_be_visible()
+
+
+def test_a_session_of_one_track_has_no_switches_of_a_desk(page: Page, demo_program: Program) -> None:
+    state = demo_program.session("Corvane shore, sung")
+    open_stage(page, demo_program, state)
+    expect(page.get_by_role("button", name="Mute Singer")).to_have_count(0)
+    page.keyboard.press("5")
+    expect(page.get_by_label("Rule", exact=True)).to_contain_text("No track is a bed")
+
+
+def test_what_is_soloed_is_what_is_in_the_mix(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, GUIDE)
+    open_stage(page, demo_program, state, "deliver")
+    page.get_by_role("button", name="Solo Narrator").click()
+    page.get_by_text("The mix", exact=True).click()
+    expect(page.get_by_text("Not in it (solo is on): Sea and harbour.")).to_be_visible()
+    job = demo_program.post(f"/api/sessions/{state['id']}/mix", {"format": "wav", "bits": 32})
+    assert demo_program.finished(state["id"], job["id"])["state"] == "done"
+    mix = soundfile.read(io.BytesIO(demo_program.get_bytes(f"/api/jobs/{job['id']}/file")), always_2d=True)[0]
+    assert mix.shape[1] == 1
+    fresh(demo_program, GUIDE)
