@@ -30,12 +30,15 @@ REPORTS = """
 """Has the page note, in ``window.starved``, whether the sound had to wait for anything once it played."""
 
 
-def fresh(program: Program, name: str) -> dict[str, Any]:
-    """A session as it was built: everything that other tests did to it is undone, and what they rendered is gone."""
+def fresh(program: Program, name: str, until: str | None = None) -> dict[str, Any]:
+    """A session as it was built: everything that other tests did to it is undone, and what they rendered is gone.
+
+    What was brought in by hand is kept: ``until`` is the step that is not undone.
+    """
     state = program.session(name)
     for job in program.get(f"/api/sessions/{state['id']}/jobs")["items"]:
         program.delete(f"/api/jobs/{job['id']}")
-    while state["undo"] and not state["undo"].startswith("Bring in"):
+    while state["undo"] not in (None, until):
         program.post(f"/api/sessions/{state['id']}/undo", {"revision": state["revision"]})
         state = program.session(name)
     return state

@@ -12,7 +12,7 @@ import soundfile
 from playwright.sync_api import Page, expect
 
 from tests.browser.hands import capsule, clip_of, drag, eventually, fresh, middle, open_stage, row
-from tests.conftest import hum, uneven_voice, write_sound
+from tests.conftest import hum, room, uneven_voice, write_sound
 from tests.helpers.program import Program
 
 SONG = "Corvane shore, sung"
@@ -188,7 +188,7 @@ def test_before_is_left_behind_with_the_session(page: Page, demo_program: Progra
           const post = MessagePort.prototype.postMessage;
           window.heard = [];
           MessagePort.prototype.postMessage = function (message, transfer) {
-            if (message && message.type === 'switch') window.heard.push(message.after);
+            if (message?.type === 'set' && message.what === 'after') window.heard.push(message.value === 1);
             return post.call(this, message, transfer ?? []);
           };
         }"""
@@ -205,7 +205,7 @@ def test_before_is_left_behind_with_the_session(page: Page, demo_program: Progra
 
 
 def test_a_long_render_can_be_stopped_and_leaves_nothing(page: Page, own_program: Program, tmp_path: Path) -> None:
-    long = write_sound(tmp_path / "long.wav", np.tile(hum(-20, 10), 150), subtype="PCM_16")
+    long = write_sound(tmp_path / "long.wav", np.tile(np.concatenate([hum(-20, 1.6), room(-66, 0.6)]), 700), subtype="PCM_16")
     state = own_program.brought_in(long)
     open_stage(page, own_program, state, "deliver")
     page.get_by_label("Format").select_option("flac-24")

@@ -118,7 +118,7 @@ def test_three_real_files_from_drop_to_delivery_with_keys(quiet_page: Page, own_
         level, count = counts[-1]
         assert level >= count - 1, (name, counts)
     go(page, "deliver")
-    page.get_by_text("All 3 tracks").click()
+    page.get_by_text("Each of 3").click()
     page.get_by_role("button", name="Render", exact=True).click()
     eventually(lambda: len(own_program.get(f"/api/sessions/{state(own_program)['id']}/jobs")["items"]) >= 3)
     expect(page.get_by_role("link", name=re.compile("wav"))).to_have_count(3, timeout=30_000)

@@ -75,11 +75,12 @@ def test_from_the_card_to_a_level_render(quiet_page: Page, demo_program: Program
     download.value.save_as(path)
     grid = measure_file(path)[1]
     now = demo_program.get(f"/api/sessions/{state['id']}")
-    for clip in now["clips"]:
+    spoken = [clip for clip in now["clips"] if clip["phrase_start"] is not None]
+    for clip in spoken:
         heard = span_levels(grid, clip["phrase_start"], clip["phrase_end"]).loudness
         assert heard == pytest.approx(clip["after"], abs=0.1), clip["label"]
-    level = [c for c in now["clips"] if abs(c["after"] + 23) <= 1.5]
-    assert len(level) == len(now["clips"]) == 84
+    level = [c for c in spoken if abs(c["after"] + 23) <= 1.5]
+    assert len(level) == len(spoken) == 84
 
 
 def test_a_session_without_gain_renders_to_the_very_bits(page: Page, demo_program: Program, tmp_path: Path) -> None:
