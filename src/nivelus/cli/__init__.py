@@ -1,0 +1,34 @@
+"""The command line: the same core without the interface.
+
+Exit code 0 when all went well, 1 for bad input, 2 for bad usage. With ``--json`` standard output holds one JSON object
+and nothing else. What is heavy is imported where it is used, so that every command starts at once.
+"""
+
+from __future__ import annotations
+
+import sys
+
+from nivelus.cli import level, measure, program  # noqa: F401  (each puts its commands into the program)
+from nivelus.cli.options import app, why
+from nivelus.core.errors import NivelusError
+
+
+def main() -> None:
+    """Run the command line; bad input ends with a sentence, never with a traceback."""
+    try:
+        app(args=_with_ride_strength(sys.argv[1:]))
+    except NivelusError as error:
+        print(error.sentence, file=sys.stderr)
+        sys.exit(1)
+    except OSError as error:
+        print(f"{error.filename or 'A file'}: {why(error)}", file=sys.stderr)
+        sys.exit(1)
+
+
+def _with_ride_strength(arguments: list[str]) -> list[str]:
+    """``--ride`` may stand alone, which options with a value may not: the strength is put in where it is left out."""
+    out = []
+    for argument, following in zip(arguments, [*arguments[1:], ""], strict=True):
+        alone = argument == "--ride" and not following.replace(".", "", 1).isdigit()
+        out.append("--ride=100" if alone else argument)
+    return out

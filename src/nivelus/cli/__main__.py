@@ -1,0 +1,5 @@
+"""``python -m nivelus.cli``."""
+
+from nivelus.cli import main
+
+main()
