@@ -44,9 +44,11 @@ bench: .build/ready .build/tools
 	$(PY) -m bench.speed
 	$(PY) -m bench.marks $(CORPUS)
 	$(PY) -m bench.ride $(CORPUS)
+	$(PY) -m bench.balance $(CORPUS)
 	$(PY) -m bench.day
 	$(PY) -m bench.timeline
 	$(PY) -m bench.frames
+	$(PY) -m bench.desk
 
 wheel: .build/ready
 	.build/uv/bin/uv build -q --wheel -o .build/wheel

@@ -151,3 +151,22 @@ def test_merged_answers_equal_a_fresh_load(
             known = put_in(known, answer)
             kept_is_stored(bench, two_tracks)
             same(known, sessions.state(bench, session))
+
+
+def test_a_session_is_told_track_by_track_where_it_is_large(
+    bench: Workbench, two_tracks: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    session = cards.list_cards(bench)[0].id
+    whole = sessions.state(bench, session)
+    first, second = (track.id for track in whole.tracks)
+    # a small one is told at once
+    assert sessions.state(bench, session, first="").whole == [first, second]
+    monkeypatch.setattr(sessions, "AT_FIRST", 1)
+    known: Known = {}
+    for answer in (sessions.state(bench, session, first=second), sessions.state(bench, session, only=first)):
+        assert len(answer.tracks) == 2
+        known = put_in(known, answer)
+    same(known, whole)
+    assert sessions.state(bench, session, first=second).whole == [second]
+    assert sessions.state(bench, session, first="nothing").whole == [first]
+    assert sessions.state(bench, session, only="nothing").whole == []

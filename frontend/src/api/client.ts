@@ -97,7 +97,9 @@ function readJson(text: string): object {
 export const api = {
   cards: () => take(client.GET("/api/sessions")).then((answer) => answer.items),
   createSession: (name: string) => take(client.POST("/api/sessions", { body: { name } })),
-  session: (id: string) => take(client.GET("/api/sessions/{session_id}", session(id))),
+  /** A session with the clips and marks of the ``first`` track and few enough others, or of one track ``only``. */
+  session: (id: string, which: { first?: string; only?: string }) =>
+    take(client.GET("/api/sessions/{session_id}", { params: { path: { session_id: id }, query: which } })),
   changeSession: (id: string, revision: number, change: { name?: string; rule?: RuleChange }) =>
     take(client.PATCH("/api/sessions/{session_id}", { ...session(id), body: { revision, ...change } })),
   deleteSession: (id: string) => take(client.DELETE("/api/sessions/{session_id}", session(id))),

@@ -7,7 +7,7 @@
 import { create } from "zustand";
 import { api, type Changed, type Clip, type Mark, Problem, type Terms, type Track } from "../api/client";
 import { complain, tell } from "../parts/messages";
-import { type EdgeName, hand } from "./view";
+import { type EdgeName, hand, useView } from "./view";
 
 export interface SessionModel {
   id: string;
@@ -110,8 +110,27 @@ let queue: Promise<unknown> = Promise.resolve();
 
 export async function openSession(id: string): Promise<void> {
   if (useSession.getState().id !== id) useSession.setState({ id, header: null, clips: {}, marks: {} });
-  const answer = await api.session(id);
-  if (useSession.getState().id === id) receive(answer);
+  const first = useView.getState().focus;
+  const answer = await api.session(id, { first });
+  if (useSession.getState().id !== id) return;
+  receive(answer);
+  const whole = new Set(answer.whole);
+  for (const track of answer.tracks) if (!whole.has(track.id)) queue = queue.then(() => complete(id, track.id));
+}
+
+/** Have the clips and marks of a track that did not come with the session, between edits. */
+async function complete(id: string, track: string): Promise<void> {
+  const { header } = useSession.getState();
+  if (useSession.getState().id !== id || !header?.tracks.some((one) => one.id === track)) return;
+  try {
+    const answer = await api.session(id, { only: track });
+    if (useSession.getState().id !== id) return;
+    // another window may have edited meanwhile: then all of it is told anew
+    if (answer.revision === useSession.getState().header?.revision) receive(answer);
+    else queue = queue.then(() => openSession(id)).catch(complain);
+  } catch (error) {
+    complain(error);
+  }
 }
 
 /** Load the session again, after a job has changed it or another window has. */

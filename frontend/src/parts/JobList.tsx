@@ -21,8 +21,10 @@ export function useFinishedImports() {
   useEffect(() => {
     const now = new Set((data ?? []).filter((job) => job.kind === "import" && isOpen(job)).map((job) => job.id));
     const finished = (data ?? []).filter((job) => job.kind === "import" && job.state === "done");
-    const known = new Set(useSession.getState().header?.tracks.map((track) => track.id));
-    const fresh = finished.some((job) => open.current.has(job.id) || (job.track && !known.has(job.track)));
+    const tracks = useSession.getState().header?.tracks;
+    // a session that is still being loaded comes with all that is in it
+    const isNew = (track: string) => tracks !== undefined && !tracks.some((one) => one.id === track);
+    const fresh = finished.some((job) => open.current.has(job.id) || (job.track && isNew(job.track)));
     open.current = now;
     if (fresh) void reload();
     noteSettled((data ?? []).filter((job) => job.kind === "import" && !isOpen(job)));

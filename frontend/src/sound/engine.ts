@@ -15,7 +15,7 @@ type Switch = Extract<ToWorklet, { type: "set" }>["what"];
 
 const AHEAD = 8;
 const BEHIND = 2;
-const AT_ONCE = 4;
+const AT_ONCE = 6;
 /** What a track that says nothing else is set to. */
 const AT_REST: Record<Switch, number> = { after: 1, fader: 0, heard: 1, load: 0, behind: 0 };
 

@@ -6,6 +6,7 @@ import math
 import signal
 import sys
 from enum import StrEnum
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -45,6 +46,7 @@ class Format(StrEnum):
 
 @app.command()
 def level(
+    context: typer.Context,
     files: Annotated[list[Path], typer.Argument(help="Sound files to level.")],
     output: Annotated[Path, typer.Option("-o", "--output", help="A file name for one file, or a folder.")],
     target: Annotated[float, typer.Option(min=-60, max=0, help="Target in LUFS, dBFS or dBTP, as the unit says.")] = -18.0,
@@ -77,6 +79,18 @@ def level(
         Path | None, typer.Option(help="Gain drawn elsewhere, as CSV (seconds,dB) or MIDI file (volume); comes on top.")
     ] = None,
     curve_as: Annotated[CurveKind | None, typer.Option(help="Write the ride beside the output, as CSV or MIDI file.")] = None,
+    slow: Annotated[
+        bool, typer.Option("--slow", help="For what has no phrases: a slow ride towards the target, or its own median.")
+    ] = False,
+    bed: Annotated[Path | None, typer.Option(help="Music or ambience that makes room for the voice.")] = None,
+    duck: Annotated[float | None, typer.Option(min=-60, max=0, help="How far the bed goes down, dB; -9 if not given.")] = None,
+    distance: Annotated[
+        float | None, typer.Option(min=0, max=60, help="How far the voice is to stand above the bed, LU.")
+    ] = None,
+    mix: Annotated[Path | None, typer.Option(help="Write voice and bed together as well.")] = None,
+    load: Annotated[
+        bool, typer.Option("--load", help="Tell how hard a compressor would work before and after, and how evenly.")
+    ] = False,
     format: Annotated[Format | None, typer.Option(help="Format to write; by the output's name if not given.")] = None,
     bits: Annotated[int, typer.Option(help="16, 24, or 32 (float, WAV only).")] = 24,
     overwrite: Annotated[
@@ -93,18 +107,28 @@ def level(
         raise typer.BadParameter("Several files need a folder to go to.", param_hint="-o")
     if curve_as and ride is None and curve is None:
         raise typer.BadParameter("There is a curve to write only with --ride or --curve.", param_hint="--curve-as")
-    from nivelus.core.deliver.outputs import check_outputs, plan_outputs
+    _check_bed(bed, duck, distance, mix, slow, len(files))
+    from nivelus.core.deliver.outputs import Output, check_outputs, plan_outputs
 
     planned = plan_outputs(files, output, is_file, kind, curve_as.value if curve_as else None)
-    check_outputs(planned, [*files, *([curve] if curve else [])], overwrite)
+    if mix and any(mix.resolve() == path.resolve() for plan in planned for path in plan.files):
+        raise typer.BadParameter("The mix and the levelled voice are two files.", param_hint="--mix")
+    read = [*files, *(path for path in (curve, bed) if path)]
+    check_outputs([*planned, *([Output(bed, mix)] if bed and mix else [])], read, overwrite)
     _stop_tidily()
     travel_light()
+    from nivelus.core.deliver.against import level_slowly, make_room
     from nivelus.core.deliver.curve_formats import read_curve
     from nivelus.core.deliver.level import level_file
     from nivelus.core.drafts.clip_gain import ClipGainRule
     from nivelus.core.drafts.dips import DipRule
+    from nivelus.core.drafts.duck import DuckRule
     from nivelus.core.drafts.ride import RideRule
+    from nivelus.core.drafts.slow import SlowRule
+    from nivelus.core.dynamics.compressor import Compressor
+    from nivelus.core.dynamics.load import compare
     from nivelus.core.gain.drawn import EMPTY
+    from nivelus.core.sound.timeline import open_sound
 
     given = {"breath": breaths, "ess": esses, "knock": knocks, "gap": gaps}
     dips = {kind: DipRule(depth, 0.0, -60.0) for kind, depth in given.items() if depth is not None}
@@ -120,6 +144,19 @@ def level(
             check_readable(file)
             goal.parent.mkdir(parents=True, exist_ok=True)
             _warn_of_room(file, goal)
+            if slow:
+                towards = target if _was_given(context, "target") else None
+                ridden = level_slowly(
+                    *(file, goal, SlowRule(target=towards, strength=strength / 100, most_up=most_up, most_down=most_down)),
+                    *(kind, bits, overwrite),
+                )
+                done.append({"input": str(file), "output": str(goal), "slow": _slow(ridden)})
+                if not as_json:
+                    print(
+                        f"{file} -> {goal}: range {ridden.before:.1f} -> {ridden.after:.1f} LU around "
+                        f"{ridden.target:.1f} LUFS by a slow ride of {len(ridden.curve)} points"
+                    )
+                continue
             result = level_file(
                 *(file, goal, rule, unit.value, kind, bits),
                 dips=dips,
@@ -133,6 +170,13 @@ def level(
             )
             if plan.curve:
                 _write_curve(result.curve, plan.curve, overwrite)
+            room = work = None
+            if bed:
+                room_rule = DuckRule("depth", duck or -9.0) if distance is None else DuckRule("distance", distance=distance)
+                mix_kind = "flac" if mix and mix.suffix.lower() == ".flac" else "wav"
+                room = make_room(file, result.state, bed, room_rule, mix, mix_kind, bits, overwrite)
+            if load:
+                work = compare(partial(open_sound, file), result.state.gain, Compressor(), result.state.clips.phrases)
         except NivelusError as error:
             print(error.sentence, file=sys.stderr)
             failed += 1
@@ -150,6 +194,8 @@ def level(
                 **({"details": [plain(detail) for detail in result.details]} if dips or peaks else {}),
                 **({"ride": _ride(result.ride)} if result.ride else {}),
                 **({"curve": str(plan.curve)} if plan.curve else {}),
+                **({"bed": _room(room, mix)} if room else {}),
+                **({"load": _load(work, Compressor())} if work else {}),
                 "before": plain(result.before) | plain(result.evenness_before),
                 "after": plain(result.after) | plain(result.evenness_after),
             }
@@ -164,10 +210,92 @@ def level(
                 + "".join(_turned_down(PLURALS[kind], [d for d in result.details if d.kind == kind]) for kind in dips)
                 + (_ridden(result.ride) if result.ride else "")
             )
+            if room:
+                print(_made_room(room, distance, mix))
+            if work:
+                print(
+                    f"  compressor at equal work (-> {work.proposed:.1f} dBFS): {work.before.average:.1f} dB on the average, "
+                    f"spread from phrase to phrase {work.before.spread:.1f} -> {work.at_proposed.spread:.1f} dB"
+                )
     if as_json:
         print_json({"files": done})
     if failed:
         raise typer.Exit(1)
+
+
+def _was_given(context: typer.Context, name: str) -> bool:
+    source = context.get_parameter_source(name)
+    return source is not None and source.name != "DEFAULT"
+
+
+def _check_bed(bed: Path | None, duck: float | None, distance: float | None, mix: Path | None, slow: bool, files: int) -> None:
+    if bed is None and not (duck is None and distance is None and mix is None):
+        raise typer.BadParameter("There is room to be made only by a bed: say --bed.", param_hint="--duck, --distance, --mix")
+    if duck is not None and distance is not None:
+        raise typer.BadParameter("Say by how much it goes down, or to which distance, not both.", param_hint="--duck")
+    if bed is not None and (files > 1 or slow):
+        raise typer.BadParameter("A bed makes room for one levelled voice at a time.", param_hint="--bed")
+    if mix is not None and mix.suffix.lower() not in (".wav", ".flac"):
+        raise typer.BadParameter("The mix is written as .wav or .flac.", param_hint="--mix")
+
+
+def _room(made: Any, mix: Path | None) -> dict[str, Any]:
+    """What became of a bed as JSON values."""
+    heard = [index for index, reason in enumerate(made.draft.reason) if reason != "no bed"]
+    return {
+        "points": _points(made.draft.curve),
+        "phrases": [
+            {"before": finite(made.draft.before[i]), "after": finite(made.draft.after[i]), "reason": made.draft.reason[i]}
+            for i in heard
+        ],
+        "without_bed": len(made.draft.reason) - len(heard),
+        **({"mix": str(mix), "highest": finite(made.highest)} if mix else {}),
+    }
+
+
+def _made_room(made: Any, wanted: float | None, mix: Path | None) -> str:
+    draft = made.draft
+    heard = [index for index, reason in enumerate(draft.reason) if reason != "no bed"]
+    before, after = (min(float(side[i]) for i in heard) for side in (draft.before, draft.after))
+    said = f"  bed: voice at least {before:.1f} -> {after:.1f} LU above it, by {len(draft.curve)} points"
+    short = draft.reason.count("most down")
+    said += f"; {short} phrases stay nearer than {wanted:g} LU" if wanted is not None and short else ""
+    said += f"; it ends before {len(draft.reason) - len(heard)} phrases" if len(heard) < len(draft.reason) else ""
+    if mix:
+        said += f"; mix -> {mix}"
+        said += ", which passes full scale: turn the bed or the target down" if made.highest > 1 else ""
+    return said
+
+
+def _load(work: Any, compressor: Any) -> dict[str, Any]:
+    """The load of a compressor as JSON values."""
+
+    def figures(of: Any) -> dict[str, Any]:
+        over = {f"over_{mark}": finite(share) for mark, share in zip((3, 6, 10), of.beyond, strict=True)}
+        return {"average": finite(of.average), "spread": finite(of.spread), "highest": finite(of.highest), **over}
+
+    return {
+        "threshold": compressor.threshold,
+        "ratio": compressor.ratio,
+        "before": figures(work.before),
+        "after": figures(work.after),
+        "proposed_threshold": work.proposed,
+        "at_proposed": figures(work.at_proposed),
+    }
+
+
+def _slow(draft: Any) -> dict[str, Any]:
+    return {
+        "target": finite(draft.target),
+        "before": finite(draft.before),
+        "after": finite(draft.after),
+        "points": _points(draft.curve),
+    }
+
+
+def _points(curve: Any) -> list[dict[str, float]]:
+    points = zip(curve.at.tolist(), curve.db.tolist(), strict=True)
+    return [{"at": round(at, 3), "gain": round(gain, 2)} for at, gain in points]
 
 
 def _base(given: str) -> tuple[BaseKind, float]:
@@ -216,9 +344,8 @@ def _write_curve(curve: Any, path: Path, replace: bool) -> None:
 
 def _ride(draft: Any) -> dict[str, Any]:
     """A ride as JSON values: its points, and what it does to each phrase."""
-    points = zip(draft.curve.at.tolist(), draft.curve.db.tolist(), strict=True)
     return {
-        "points": [{"at": round(at, 3), "gain": round(gain, 2)} for at, gain in points],
+        "points": _points(draft.curve),
         "phrases": [plain(phrase) for phrase in draft.phrases],
     }
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 from sqlalchemy import select
 from sqlmodel import col
 
@@ -18,6 +19,7 @@ from nivelus.services.views import (
 from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import require
+from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Job, Recording, Session
 
 NAME_LENGTH = 120
@@ -48,12 +50,25 @@ def remove(bench: Workbench, session_id: str) -> None:
         clear_buried(bench, recording.hash)
 
 
-def state(bench: Workbench, session_id: str) -> Changed:
-    """Everything of a session."""
+AT_FIRST = 1500
+"""Clips that are told at once when a session is opened; those of the track that is looked at are told however many they are."""
+
+
+def state(bench: Workbench, session_id: str, first: str | None = None, only: str | None = None) -> Changed:
+    """Everything of a session; or, of clips and marks, those of one track ``only``, or of the ``first`` and few enough others.
+
+    ``first`` may be empty, or no track at all: then it is the first in order.
+    """
     with bench.database.reading() as db:
         session = require(db, Session, session_id, "session")
-        every = {track.id for track, _ in tracks_of(db, session_id)}
-        return answer(bench, db, session, {id: Scope(whole=True) for id in every}, {}, "")
+        ids = [track.id for track, _ in tracks_of(db, session_id)]
+        if only is not None:
+            ids = [id for id in ids if id == only]
+        elif first is not None and ids:
+            ids.sort(key=lambda id: id != first)
+            count = np.cumsum([len(clip_rows(db, id)) for id in ids])
+            ids = [id for id, so_far in zip(ids, count.tolist(), strict=True) if id == ids[0] or so_far <= AT_FIRST]
+        return answer(bench, db, session, {id: Scope(whole=True) for id in ids}, {}, "")
 
 
 def update(bench: Workbench, session_id: str, revision: int, values: dict[str, Any]) -> Changed:

@@ -311,6 +311,13 @@ class RenderRequest(Request):
     with_fader: bool = False
 
 
+class SessionQuery(BaseModel):
+    """Which tracks are told with their clips and marks; all if nothing is said. ``first`` may be empty: the first in order."""
+
+    first: Annotated[str, Field(max_length=40)] | None = None
+    only: Id | None = None
+
+
 class RevisionQuery(BaseModel):
     """The revision that a deletion is based on."""
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from flask import Blueprint, Response, abort, send_from_directory
+from flask import Blueprint, Response, abort, request, send_from_directory
 
 STATIC = Path(__file__).parent / "static"
 
+_ID = re.compile(r"[A-Za-z0-9_-]{1,32}")
 _SESSION = re.compile(r"s/([A-Za-z0-9_-]{1,32})(?:/[a-z]+)?$")
 
 bp = Blueprint("pages", __name__)
@@ -41,5 +42,7 @@ def page(address: str) -> Response:
     session = _SESSION.match(address)
     if session:
         # its state is on its way while the script still loads
-        response.headers["Link"] = f"</api/sessions/{session[1]}>; rel=preload; as=fetch; crossorigin"
+        track = request.args.get("track", "")
+        first = track if _ID.fullmatch(track) else ""
+        response.headers["Link"] = f"</api/sessions/{session[1]}?first={first}>; rel=preload; as=fetch; crossorigin"
     return response

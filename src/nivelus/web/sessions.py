@@ -10,7 +10,7 @@ from nivelus.services.terms import terms
 from nivelus.services.views import CardsView, Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
-from nivelus.web.models import NewSession, Revised, SessionChange, SessionPath
+from nivelus.web.models import NewSession, Revised, SessionChange, SessionPath, SessionQuery
 
 api = APIBlueprint("sessions", __name__, url_prefix="/api/sessions", abp_tags=[Tag(name="sessions")], abp_responses=PROBLEMS)
 
@@ -28,9 +28,9 @@ def create_session(body: NewSession) -> Response:
 
 
 @api.get("/<session_id>", responses={200: Changed})
-def get_session(path: SessionPath) -> Response:
-    """Everything of a session."""
-    return answer(_whole(path.session_id))
+def get_session(path: SessionPath, query: SessionQuery) -> Response:
+    """Everything of a session; or, of clips and marks, those of one track, or of the first and few enough others."""
+    return answer(_whole(path.session_id, query.first, query.only))
 
 
 @api.patch("/<session_id>", responses={200: Changed})
@@ -61,5 +61,5 @@ def redo(path: SessionPath, body: Revised) -> Response:
     return answer(sessions.redo(bench(), path.session_id, body.revision))
 
 
-def _whole(session_id: str) -> Changed:
-    return sessions.state(bench(), session_id).model_copy(update={"terms": terms()})
+def _whole(session_id: str, first: str | None = None, only: str | None = None) -> Changed:
+    return sessions.state(bench(), session_id, first, only).model_copy(update={"terms": terms()})

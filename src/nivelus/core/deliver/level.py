@@ -54,7 +54,8 @@ class Levelled:
     """What became of a file: its phrases, details and ride, and its figures and evenness before and after.
 
     ``curve`` is what was drawn for the track: the ride and what was brought in, as one. ``base`` is how far the whole voice
-    was moved (dB), ``held_by_peaks`` how many phrases are not level only because of a short peak or two.
+    was moved (dB), ``held_by_peaks`` how many phrases are not level only because of a short peak or two. ``state`` is the voice
+    as it was rendered.
     """
 
     phrases: tuple[LevelledPhrase, ...]
@@ -67,6 +68,7 @@ class Levelled:
     held_by_peaks: int
     evenness_before: Evenness
     evenness_after: Evenness
+    state: TrackState
 
 
 def level_file(
@@ -153,6 +155,7 @@ def level_file(
         sum(why == "peaks" for why in proposal.draft.reason),
         evenness(before, rule.target, rule.tolerance),
         evenness(levels_after, rule.target, rule.tolerance),
+        state,
     )
 
 

@@ -97,6 +97,30 @@ def threshold_for(
     return search(wanted * rough(found) / exact) if exact > _SILENT else found
 
 
+@dataclass(frozen=True, slots=True)
+class LoadCompared:
+    """How hard and how evenly a compressor works before and after, and ``at_proposed``: after, with the ``proposed`` threshold
+    at which it works as hard as before on the average."""
+
+    before: LoadFigures
+    after: LoadFigures
+    proposed: float
+    at_proposed: LoadFigures
+
+
+def compare(open_source: Opener, gain: GainCurve, compressor: Compressor, spans: Spans) -> LoadCompared:
+    """The load of a voice before its gain and after it. O(samples)."""
+
+    def figures_with(gain: GainCurve | None, threshold: float) -> LoadFigures:
+        return load_figures(whole_reduction(open_source, gain, replace(compressor, threshold=threshold)), spans)
+
+    before, after = (figures_with(own, compressor.threshold) for own in (None, gain))
+    if not len(spans) or before.average <= _SILENT:
+        return LoadCompared(before, after, compressor.threshold, after)
+    found = round(threshold_for(open_source, gain, compressor, spans, before.average, after.average), 1)
+    return LoadCompared(before, after, found, figures_with(gain, found))
+
+
 def _steps(count: int, spans: Spans) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
     """First step of each span and the one after its last; at least one."""
     first = np.clip(np.ceil(spans[:, 0] / STEP).astype(np.int64), 0, count - 1)

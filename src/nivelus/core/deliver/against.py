@@ -1,0 +1,92 @@
+"""A levelled voice against a bed, and a bed by itself, in one go: used where nobody looks, by the command line."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+
+from nivelus.core.chain.state import TrackState
+from nivelus.core.deliver.mix import Part, render_mix
+from nivelus.core.deliver.render import render
+from nivelus.core.drafts.duck import DuckDraft, DuckRule, draft_duck
+from nivelus.core.drafts.slow import SlowDraft, SlowRule, draft_slow
+from nivelus.core.gain.compile import compile_curves
+from nivelus.core.gain.compiled import FloatArray, GainCurve, frame_gain
+from nivelus.core.gain.drawn import SILENT
+from nivelus.core.measure.distance import phrase_levels
+from nivelus.core.measure.grid import LevelGrid, all_borders, measure_file
+from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS, figures
+from nivelus.core.sound.timeline import open_sound
+
+
+@dataclass(frozen=True, slots=True)
+class MadeRoom:
+    """A duck that was drafted for a bed, and how high the mix goes (linear); None where none was written."""
+
+    draft: DuckDraft
+    highest: float | None
+
+
+def make_room(
+    voice: Path,
+    state: TrackState,
+    bed: Path,
+    rule: DuckRule,
+    mix: Path | None = None,
+    format: str = "wav",
+    bits: int = 24,
+    replace_file: bool = True,
+) -> MadeRoom:
+    """Let a bed make room for a levelled voice; write the ``mix`` of both at the rate of the voice, if a name is given.
+
+    Raises
+    ------
+    SoundError
+        If the bed cannot be used.
+    LevelError
+        If there is nothing to make room for, or nothing to turn down.
+    """
+    _, own, _ = measure_file(bed)
+    grid = state.grid
+    assert grid is not None
+    stereo = max(own.channels, grid.channels) > 1
+    power = _power(grid, stereo) * state.gain_per_frame[:, 0]
+    spans = state.clips.phrase_slices(grid)
+    draft = draft_duck(state.clips.phrases / state.rate, phrase_levels(power, spans), _power(own, stereo), rule)
+    if mix is None:
+        return MadeRoom(draft, None)
+    duck = compile_curves([draft.curve], state.rate, SILENT, np.inf)
+    parts = [
+        Part(partial(open_sound, voice), state.gain),
+        Part(partial(open_sound, bed, state.rate), duck),
+    ]
+    return MadeRoom(draft, render_mix(parts, mix, state.rate, format=format, bits=bits, replace_file=replace_file))
+
+
+def level_slowly(
+    source: Path, target: Path, rule: SlowRule, format: str = "wav", bits: int = 24, replace_file: bool = True
+) -> SlowDraft:
+    """Even a file without phrases out by a slow ride, and render it.
+
+    Raises
+    ------
+    SoundError
+        If the file cannot be used; nothing is written then.
+    LevelError
+        If it is too quiet all the way through.
+    """
+    info, grid, _ = measure_file(source)
+    draft = draft_slow(np.asarray(grid.column("k"), np.float64), rule)
+    gain: GainCurve = compile_curves([draft.curve], info.sample_rate, SILENT, np.inf)
+    after = figures(grid, frame_gain(gain, all_borders(grid.samples, grid.sample_rate)))
+    render(source, target, gain, format=format, bits=bits, figures=after, replace_file=replace_file)
+    return draft
+
+
+def _power(grid: LevelGrid, stereo: bool) -> FloatArray:
+    """K-weighted power per frame; beside stereo, a mono sound comes from two loudspeakers."""
+    two = 10 ** (AS_TWO_LOUDSPEAKERS / 10) if stereo and grid.channels == 1 else 1.0
+    return np.asarray(np.asarray(grid.column("k"), np.float64) * two)
