@@ -102,9 +102,10 @@ def _soft(voice: Sound) -> Sound:
 
 def _harsh(voice: Sound) -> Sound:
     """Lift what lies above 5 kHz by 8 dB where it stands out already."""
-    spectrum = np.fft.rfft(voice)
-    spectrum[: round(5000 * len(voice) / RATE)] = 0
-    high = np.fft.irfft(spectrum, len(voice))
+    length = _quick(len(voice))
+    spectrum = np.fft.rfft(voice, length)
+    spectrum[: round(5000 * length / RATE)] = 0
+    high = np.fft.irfft(spectrum, length)[: len(voice)]
     window = round(0.012 * RATE)
     kernel = np.hanning(window) / np.hanning(window).sum()
     strength = np.sqrt(np.convolve(high**2, kernel, "same"))
@@ -114,9 +115,15 @@ def _harsh(voice: Sound) -> Sound:
 
 
 def _shelf_down(voice: Sound, db: float) -> Sound:
-    frequency = np.fft.rfftfreq(len(voice), 1 / RATE)
+    length = _quick(len(voice))
+    frequency = np.fft.rfftfreq(length, 1 / RATE)
     share = frequency**2 / (frequency**2 + 2500.0**2)
-    return np.asarray(np.fft.irfft(np.fft.rfft(voice) * 10 ** (-db * share / 20), len(voice)))
+    return np.asarray(np.fft.irfft(np.fft.rfft(voice, length) * 10 ** (-db * share / 20), length)[: len(voice)])
+
+
+def _quick(length: int) -> int:
+    """A length that the transform is quick at, a little longer: what lies behind it is silence."""
+    return -(-length // (1 << 13)) * (1 << 13)
 
 
 def _breath(seconds: float, random: np.random.Generator) -> Sound:
