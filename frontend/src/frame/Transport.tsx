@@ -83,9 +83,10 @@ function AllSwitch() {
         size="compact-sm"
         variant={all ? "filled" : "default"}
         aria-pressed={all}
+        aria-label="Before of all tracks"
         onClick={() => useView.setState({ beforeAll: !all })}
       >
-        of all
+        all
       </Button>
     </Tooltip>
   );

@@ -60,7 +60,7 @@ function BedLeaf() {
   return (
     <>
       <p className="rule-line">
-        <strong>{bed.name}</strong> makes room for the voice
+        <strong>{bed.name}</strong> makes room
       </p>
       <SegmentedControl
         size="xs"
