@@ -14,7 +14,7 @@ import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { queries } from "./api/cache";
 import { Broken } from "./frame/Broken";
 import { SessionPage } from "./frame/SessionPage";
-import { theme } from "./frame/theme";
+import { theme } from "./parts/theme";
 import { SessionsPage } from "./sessions/SessionsPage";
 
 const router = createBrowserRouter([

@@ -1,5 +1,7 @@
 /** The one place that talks to the server. Every failure becomes a Problem with a sentence for the person. */
+
 import createClient from "openapi-fetch";
+import { Problem } from "../parts/problem";
 import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
@@ -41,15 +43,6 @@ export type LoadChange = Partial<Omit<Schemas["LoadChange"], "revision">>;
 export type RenderRequest = Schemas["RenderRequest"];
 
 const client = createClient<paths>({ baseUrl: "/" });
-
-export class Problem extends Error {
-  constructor(
-    readonly status: number,
-    sentence: string,
-  ) {
-    super(sentence);
-  }
-}
 
 const UNREACHABLE = "The program does not answer. Is it still running? Nothing that was accepted is lost.";
 

@@ -4,7 +4,7 @@ import { IconArrowBackUp, IconArrowForwardUp, IconDots } from "@tabler/icons-rea
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type LaneName } from "../api/client";
-import { useFigures } from "../api/queries";
+import { useFigures } from "../model/queries";
 import { edit, isJudged, isLevel, redo, trackOf, undo, useSession } from "../model/session";
 import { LANE_NAMES, STAGE_NAMES, STAGES, type Stage, useView } from "../model/view";
 import { NameDialog } from "../parts/NameDialog";

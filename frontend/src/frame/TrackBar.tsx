@@ -1,8 +1,8 @@
 /** Which track is in focus, and the figures that are always on view. */
 import { Tooltip } from "@mantine/core";
 import type { Track } from "../api/client";
-import { useFigures } from "../api/queries";
 import { isHeard, toggleHeard } from "../model/mix";
+import { useFigures } from "../model/queries";
 import { isJudged, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { BedSign } from "../parts/BedSign";

@@ -5,8 +5,9 @@
  * (another window was quicker) loads the session anew.
  */
 import { create } from "zustand";
-import { api, type Changed, type Clip, type Mark, Problem, type Terms, type Track } from "../api/client";
+import { api, type Changed, type Clip, type Mark, type Terms, type Track } from "../api/client";
 import { complain, tell } from "../parts/messages";
+import { Problem } from "../parts/problem";
 import { type EdgeName, hand, useView } from "./view";
 
 export interface SessionModel {

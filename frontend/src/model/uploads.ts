@@ -1,7 +1,8 @@
 /** Files on their way to the server. Each goes by itself: one that is refused does not hold up the others. */
 import { create } from "zustand";
 import { queries } from "../api/cache";
-import { api, Problem } from "../api/client";
+import { api } from "../api/client";
+import { Problem } from "../parts/problem";
 
 export interface Upload {
   key: number;

@@ -1,6 +1,6 @@
 /** Short messages at the edge of the screen: what happened, to what, and what can be done. */
 import { notifications } from "@mantine/notifications";
-import { Problem } from "../api/client";
+import { Problem } from "./problem";
 
 export const tell = (message: string) => notifications.show({ message, autoClose: 2500, withBorder: true });
 

@@ -1,7 +1,7 @@
 /** Drawing a lane: the clips of a take as small waves, in the height that their gain gives them; silence is bare paper. */
 import type { Clip } from "../api/client";
-import type { Palette } from "../frame/theme";
 import { hand, type Span } from "../model/view";
+import type { Palette } from "../parts/theme";
 import { type Axis, axis, GUTTER, meets, visible } from "./axis";
 import { fillColumns, loudest } from "./drawStrips";
 import { BORDER_GRIP, type Context, clipToPicture, label, stateColour } from "./scene";

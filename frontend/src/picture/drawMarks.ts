@@ -1,10 +1,10 @@
 /** Drawing marks and dips: the ribbon with the signs of what was found, and the notches that hang in the gain strip. */
 import type { Mark } from "../api/client";
-import type { Palette } from "../frame/theme";
 import { heldDepth, heldEdge } from "../model/session";
 import type { Span } from "../model/view";
 import { SIGN, SIGNS } from "../parts/MarkSign";
 import { firstPlace } from "../parts/search";
+import type { Palette } from "../parts/theme";
 import { type Axis, GUTTER, type Scale } from "./axis";
 import { type Context, clipToPicture, label, paper, type Scene } from "./scene";
 

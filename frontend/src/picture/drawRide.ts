@@ -1,11 +1,11 @@
 /** Drawing the lanes: the ride as a line with points, the trim as dashes, a draft over them. */
 import type { RidePoint } from "../api/client";
-import type { Palette } from "../frame/theme";
 import { gainAt } from "../model/heard";
 import { heldPoint } from "../model/hold";
 import { lanePoints, useRide } from "../model/rideState";
 import { hand, LANES, useView } from "../model/view";
 import { firstPlace } from "../parts/search";
+import type { Palette } from "../parts/theme";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, GUTTER, type Scale } from "./axis";
 import { strokeLine } from "./drawLine";

@@ -1,11 +1,11 @@
 /** Drawing the strips below the chart: wave with its ghost, gain with the sum, overview. Nothing here changes anything. */
 import type { Clip } from "../api/client";
-import type { Palette } from "../frame/theme";
 import { duration } from "../model/focus";
 import { gainAt } from "../model/heard";
 import { deviation, heldGain } from "../model/session";
 import { hand } from "../model/view";
 import { signed } from "../parts/format";
+import type { Palette } from "../parts/theme";
 import { type Axis, axis, clipIndexAt, GUTTER, meets, type Scale, scale, visible } from "./axis";
 import { strokeLine } from "./drawLine";
 import { drawDips } from "./drawMarks";

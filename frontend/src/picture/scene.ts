@@ -1,9 +1,9 @@
 /** What the strips are drawn from, and what their drawing has in common: paper, labels, scales, sizes. */
 import type { Clip, Draft, LaneName, Mark, Track } from "../api/client";
-import type { Palette } from "../frame/theme";
 import { gainAt } from "../model/heard";
 import { isLevel } from "../model/session";
 import { hand, LANES, type Layer, type Span, type Stage, useView } from "../model/view";
+import type { Palette } from "../parts/theme";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, axis, chartRange, GUTTER, RULER, type Scale, scale } from "./axis";
 

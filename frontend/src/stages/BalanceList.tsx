@@ -6,9 +6,9 @@ import { useHeldFader } from "../model/mix";
 import { useSession } from "../model/session";
 import { useView } from "../model/view";
 import { signed, time } from "../parts/format";
-import { OrderSwitch } from "../parts/OrderSwitch";
 import { useRows } from "../parts/useRows";
 import { LOAD_ROWS } from "./BalanceRule";
+import { OrderSwitch } from "./OrderSwitch";
 
 const ROW = 32;
 

@@ -3,14 +3,14 @@ import { Button, NativeSelect, SegmentedControl, Switch, UnstyledButton } from "
 import { useState } from "react";
 import { queries } from "../api/cache";
 import { api, type Figures, type RenderRequest, type Track } from "../api/client";
-import { useFigures } from "../api/queries";
 import { type Check, leadTo } from "../model/checks";
 import { isHeard } from "../model/mix";
+import { useFigures } from "../model/queries";
 import { trackOf, useSession } from "../model/session";
 import { type Stage, useView } from "../model/view";
 import { db, distanceUnit, plain, signed } from "../parts/format";
-import { JobList } from "../parts/JobList";
 import { complain } from "../parts/messages";
+import { JobList } from "./JobList";
 
 const KINDS = [
   { value: "wav-24", label: "WAV, 24 bits", format: "wav", bits: 24 },

@@ -23,10 +23,10 @@ import { KINDS, type Kind, useView } from "../model/view";
 import { ExactField } from "../parts/ExactField";
 import { clock, db, signed, time } from "../parts/format";
 import { MarkSign } from "../parts/MarkSign";
-import { OrderSwitch } from "../parts/OrderSwitch";
 import { afterClick, isMore, useRows } from "../parts/useRows";
 import { clipIndexAt } from "../picture/axis";
 import { standsIn } from "../picture/markHands";
+import { OrderSwitch } from "./OrderSwitch";
 
 const ROW = 30;
 const NO_MARKS: Mark[] = [];

@@ -10,9 +10,9 @@ import { goToStray, isSpan, strayList } from "../model/strays";
 import { isSilent, LANE_NAMES, SILENCE, type Span, useView } from "../model/view";
 import { ExactField } from "../parts/ExactField";
 import { signed, time } from "../parts/format";
-import { OrderSwitch } from "../parts/OrderSwitch";
 import { useRows } from "../parts/useRows";
 import { Vial } from "../parts/Vial";
+import { OrderSwitch } from "./OrderSwitch";
 
 const ROW = 30;
 const NO_CLIPS: Clip[] = [];

@@ -3,8 +3,8 @@ import { ActionIcon, Button, Menu, Radio, Text } from "@mantine/core";
 import { IconDots, IconFileMusic } from "@tabler/icons-react";
 import { useState } from "react";
 import { api, type Take, type Track } from "../api/client";
-import { useFigures, useTakes } from "../api/queries";
 import { setKind } from "../model/mix";
+import { useFigures, useTakes } from "../model/queries";
 import { edit, isJudged, trackOf, useSession } from "../model/session";
 import { hearTake, layOut, matchTakes, useTimeline } from "../model/timeline";
 import { upload } from "../model/uploads";
@@ -12,9 +12,9 @@ import { useView } from "../model/view";
 import { BedSign } from "../parts/BedSign";
 import { DropArea } from "../parts/DropArea";
 import { distanceUnit, plain, span } from "../parts/format";
-import { JobList } from "../parts/JobList";
 import { NameDialog } from "../parts/NameDialog";
 import { Vial, worst } from "../parts/Vial";
+import { JobList } from "./JobList";
 import { TargetFields } from "./TargetFields";
 
 export function SurveyRule() {

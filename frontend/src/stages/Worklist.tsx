@@ -9,10 +9,10 @@ import { reasonWords, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { goTo, worklist } from "../model/worklist";
 import { distanceUnit, signed, time } from "../parts/format";
-import { OrderSwitch } from "../parts/OrderSwitch";
 import { afterClick, isMore, useRows } from "../parts/useRows";
 import { Vial } from "../parts/Vial";
 import { describe } from "../picture/Capsules";
+import { OrderSwitch } from "./OrderSwitch";
 
 const ROW = 32;
 

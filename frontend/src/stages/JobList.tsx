@@ -4,11 +4,11 @@ import { IconAlertTriangle, IconCheck, IconDownload, IconX } from "@tabler/icons
 import { useEffect, useRef } from "react";
 import { queries } from "../api/cache";
 import { api, type Job } from "../api/client";
-import { useJobs } from "../api/queries";
 import { layOutBatches, noteSettled } from "../model/batches";
+import { useJobs } from "../model/queries";
 import { reload, useSession } from "../model/session";
 import { dismissUpload, stopUpload, useBatches, useUploads } from "../model/uploads";
-import { complain, tell } from "./messages";
+import { complain, tell } from "../parts/messages";
 
 const dismissed = new Set<string>();
 

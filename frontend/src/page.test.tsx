@@ -1,13 +1,13 @@
 import { cleanup, render, screen } from "@testing-library/react";
 import { afterEach, describe, expect, it } from "vitest";
-import type { Draft } from "../api/client";
-import { clip } from "../model/clip.testing";
-import { describe as words } from "../picture/Capsules";
-import { ago, sessionName } from "../sessions/SessionsPage";
-import { summary } from "../stages/PhrasesRule";
-import { soundFiles } from "./DropArea";
-import { clock, db, levelUnit, plain, signed, span, time } from "./format";
-import { bubbleAt, Vial } from "./Vial";
+import type { Draft } from "./api/client";
+import { clip } from "./model/clip.testing";
+import { soundFiles } from "./parts/DropArea";
+import { clock, db, levelUnit, plain, signed, span, time } from "./parts/format";
+import { bubbleAt, Vial } from "./parts/Vial";
+import { describe as words } from "./picture/Capsules";
+import { ago, sessionName } from "./sessions/SessionsPage";
+import { summary } from "./stages/PhrasesRule";
 
 afterEach(cleanup);
 

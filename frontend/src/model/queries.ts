@@ -1,8 +1,8 @@
 /** Answers that are looked at, not edited: cached by what they depend on. */
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useSession } from "../model/session";
-import { api } from "./client";
+import { api } from "../api/client";
+import { useSession } from "./session";
 
 const SETTLED = 180;
 
