@@ -22,8 +22,8 @@ from nivelus.store import backups
 from nivelus.store.tables import Recording
 from nivelus.web import serve
 from tests.conftest import bring_in, uneven_voice, write_sound
+from tests.helpers.edits import content, state_of
 from tests.helpers.program import Program
-from tests.store.test_history import content, state_of
 
 
 def sounds(data: Path) -> set[str]:

@@ -11,6 +11,9 @@ from playwright.sync_api import Locator, Page, expect
 
 from tests.helpers.program import Program
 
+SONG = "Corvane shore, sung"
+GUTTER = 46
+"""Pixels on the left of the picture that hold its scales."""
 REPORTS = """
 () => {
   window.starved = [];
@@ -109,3 +112,11 @@ def wait_past(page: Page, seconds: float) -> float:
             return at
         page.wait_for_timeout(50)
     raise AssertionError(f"playback stands at {at}")
+
+
+def place(page: Page, state: dict[str, Any], seconds: float, strip: str) -> tuple[float, float]:
+    """Where a moment lies on the screen, in the middle of a strip of the whole recording."""
+    box = page.get_by_test_id(strip).bounding_box()
+    assert box is not None
+    duration = state["tracks"][0]["timeline"]["duration"]
+    return box["x"] + GUTTER + (box["width"] - GUTTER) * seconds / duration, box["y"] + box["height"] / 2

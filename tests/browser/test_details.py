@@ -11,13 +11,10 @@ import pytest
 import soundfile
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import drag, eventually, fresh, open_stage, position, wait_past
+from tests.browser.hands import GUTTER, SONG, drag, eventually, fresh, open_stage, place, position, wait_past
 from tests.helpers.program import Program
 
 GUIDE = "Pellowmere audio guide"
-SONG = "Corvane shore, sung"
-GUTTER = 46
-"""Pixels on the left of the picture that hold its scales."""
 
 
 def marks_of(program: Program, state: dict[str, Any], kind: str) -> list[dict[str, Any]]:
@@ -54,14 +51,6 @@ def song(page: Page, demo_program: Program) -> dict[str, Any]:
     expect(page.locator(".row").first).to_be_visible()
     page.keyboard.press("Shift+F")
     return state
-
-
-def place(page: Page, state: dict[str, Any], seconds: float, strip: str) -> tuple[float, float]:
-    """Where a moment lies on the screen, in the middle of a strip of the whole recording."""
-    box = page.get_by_test_id(strip).bounding_box()
-    assert box is not None
-    duration = state["tracks"][0]["timeline"]["duration"]
-    return box["x"] + GUTTER + (box["width"] - GUTTER) * seconds / duration, box["y"] + box["height"] / 2
 
 
 def test_from_level_phrases_to_a_render_with_its_details_down(quiet_page: Page, demo_program: Program, tmp_path: Path) -> None:

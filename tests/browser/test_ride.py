@@ -13,8 +13,7 @@ import soundfile
 from playwright.sync_api import Page, expect
 
 from nivelus.core.deliver.curve_csv import read_csv
-from tests.browser.hands import drag, eventually, fresh, open_stage, wait_past
-from tests.browser.test_details import GUTTER, SONG, place
+from tests.browser.hands import GUTTER, SONG, drag, eventually, fresh, open_stage, place, wait_past
 from tests.helpers.program import Program
 
 

@@ -10,8 +10,8 @@ import pyloudnorm
 import pytest
 import soundfile
 
-from tests.cli.test_cli import run
 from tests.conftest import RATE, uneven_voice, write_sound
+from tests.helpers.cli import run
 
 
 @pytest.fixture

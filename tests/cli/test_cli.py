@@ -3,22 +3,15 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 from pathlib import Path
 
 import numpy as np
 import pytest
 import soundfile
 
-from tests.conftest import BREATHS, RATE, detailed_voice, hum, sine, uneven_voice, write_sound
-
-
-def run(*arguments: object) -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-m", "nivelus.cli", *map(str, arguments)]
-    done = subprocess.run(command, capture_output=True, text=True, check=False)
-    assert "Traceback" not in done.stderr
-    return done
+from tests.conftest import BREATHS, detailed_voice, hum, sine, uneven_voice, write_sound
+from tests.helpers.cli import run
+from tests.helpers.sounds import with_a_click
 
 
 def test_measure_prints_exactly_its_keys(tmp_path: Path) -> None:
@@ -231,14 +224,6 @@ def test_a_quiet_voice_comes_up_by_its_base(tmp_path: Path) -> None:
     assert given["base"] == 12.0
     assert max(phrase["gain"] for phrase in given["phrases"]) == 15.0
     assert run("level", quiet, "-o", tmp_path / "d.wav", "--base", "lots").returncode == 2
-
-
-def with_a_click(level: float) -> np.ndarray:
-    """Three phrases of which the last has a click far over its voice."""
-    voice = uneven_voice((-22.0, -24.0, -30.0), tone=-80.0)
-    at = round((0.7 + 2 * 1.7 + 0.5) * RATE)
-    voice[at : at + 200] += level * np.hanning(200) * np.sign(np.sin(np.arange(200)))
-    return voice
 
 
 def test_short_peaks_that_hold_a_phrase_back_are_turned_down_when_asked(tmp_path: Path) -> None:

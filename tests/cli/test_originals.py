@@ -11,8 +11,8 @@ import pytest
 
 from nivelus.core.deliver.outputs import Output, check_outputs, plan_outputs
 from nivelus.core.errors import Taken
-from tests.cli.test_cli import run
 from tests.conftest import hum, write_sound
+from tests.helpers.cli import run
 
 
 def digests(folder: Path) -> dict[str, str]:

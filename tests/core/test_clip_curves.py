@@ -13,8 +13,8 @@ from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.drawn import EMPTY, FINE, SILENT, Curve, Shape, curve_of, limit
 from nivelus.core.gain.edits import lift
-from tests.core.test_curves import curves
 from tests.helpers.clips import ClipGain, compiled, spans_of
+from tests.helpers.curves import curves
 
 RATE = 1000
 CLIPS = [ClipGain(0, 2000, 0.0, 200, 1800), ClipGain(2000, 4000, 0.0, 2300, 3900), ClipGain(4000, 9000, 0.0, 4005, 8000)]

@@ -18,7 +18,7 @@ from nivelus.core.deliver.curve_midi import HIGH, LOW, MOST, read_midi, write_mi
 from nivelus.core.errors import CurveFileError, NivelusError
 from nivelus.core.gain.drawn import EMPTY, FINE, Curve, Shape, curve_of
 from nivelus.core.gain.edits import lift
-from tests.core.test_curves import curves, times
+from tests.helpers.curves import curves, times
 
 
 @given(curve=curves(least=1))

@@ -30,18 +30,7 @@ from nivelus.core.gain.edits import (
     thin,
 )
 from tests.conftest import RATE
-
-times = np.sort(np.random.default_rng(3).uniform(-2.0, 12.0, 3000))
-shapes = st.sampled_from(list(Shape))
-gains = st.one_of(st.floats(-40, 12), st.just(-np.inf))
-
-
-@st.composite
-def curves(draw: st.DrawFn, finite: bool = False, least: int = 0) -> Curve:
-    """Curves of a few points in ten seconds, of every shape, now and then silent."""
-    times = draw(st.lists(st.floats(0, 10), min_size=least, max_size=9, unique_by=lambda x: round(x, 3)))
-    values = st.floats(-40, 12) if finite else gains
-    return curve_of((round(t, 3), draw(values), draw(shapes)) for t in times)
+from tests.helpers.curves import curves, shapes, times
 
 
 def finite(db: np.ndarray) -> np.ndarray:

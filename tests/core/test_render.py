@@ -19,7 +19,7 @@ from nivelus.core.measure.spans import span_levels
 from nivelus.core.sound.reader import SoundReader
 from nivelus.core.sound.writer import SoundWriter
 from tests.conftest import hum, uneven_voice, write_sound
-from tests.core.test_sound_files import BEXT
+from tests.helpers.files import BEXT
 
 FLAT = GainCurve(np.array([0.0]), np.array([0.0]))
 

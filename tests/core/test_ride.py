@@ -22,6 +22,7 @@ from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.phrases import find_phrases
 from nivelus.core.measure.grid import LevelGrid, measure_file, measure_samples
 from tests.conftest import CORPUS, RATE, hum, room, write_sound
+from tests.helpers.sounds import wavering
 
 Voice = tuple[LevelGrid, list[Cell]]
 
@@ -39,16 +40,6 @@ def ridden(voice: Voice, rule: RideRule | None = None, **more: object) -> RideDr
     grid, cells = voice
     rooms = np.array([cell.room_tone for cell in cells])
     return draft_ride(grid, np.ones((len(grid.data), 2)), spans_of(voice), rooms, rule or RideRule(), **more)  # type: ignore[arg-type]
-
-
-def wavering(depth: float = 4.0, period: float = 2.0) -> np.ndarray:
-    """Three phrases of four seconds whose level sways by so many dB up and down, with a word that vanishes."""
-    out = room(-70.0, 16.0)
-    t = np.arange(4 * RATE) / RATE
-    for k, start in enumerate((0.8, 5.8, 10.8)):
-        sway = 10 ** (depth * np.sin(2 * np.pi * t / period) / 20)
-        out[round(start * RATE) : round(start * RATE) + len(t)] += hum(-24.0, 4.0, seed=k) * sway
-    return out
 
 
 @pytest.fixture(scope="module")

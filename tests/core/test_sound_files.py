@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import struct
 from dataclasses import replace
 from pathlib import Path
@@ -13,13 +12,12 @@ import soundfile
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nivelus.core.errors import EmptySound, NotSound, Refused, SoundError, TruncatedSound, UnfitSound
-from nivelus.core.sound.bwf import Bext, parse_bext, write_bext
+from nivelus.core.errors import Refused, SoundError
+from nivelus.core.sound.bwf import parse_bext, write_bext
 from nivelus.core.sound.reader import SoundReader
 from nivelus.core.sound.writer import SoundWriter, quantise
-from tests.conftest import RATE, hum, write_sound
-
-VOICE = hum(-20, 1.3)
+from tests.conftest import RATE, write_sound
+from tests.helpers.files import BEXT, VOICE, bad_files
 
 
 def read_all(path: Path, blocks: int = 1000) -> np.ndarray:
@@ -82,36 +80,6 @@ def test_reading_from_the_middle_is_reading_through(tmp_path: Path) -> None:
     with SoundReader(path) as reader:
         for start, count in ((0, 10), (50_000, 4000), (7, 1), (len(VOICE) - 5, 100)):
             assert (reader.read(start, count) == whole[start : start + count]).all()
-
-
-def bad_files(folder: Path) -> dict[str, tuple[Path, type[SoundError], str]]:
-    def put(name: str, content: bytes) -> Path:
-        path = folder / name
-        path.write_bytes(content)
-        return path
-
-    def cut(source: Path, keep: float) -> bytes:
-        data = source.read_bytes()
-        return data[: int(len(data) * keep)]
-
-    wav, flac = write_sound(folder / "w.wav", VOICE), write_sound(folder / "w.flac", VOICE)
-    aiff, ogg = write_sound(folder / "w.aiff", VOICE), folder / "w.ogg"
-    soundfile.write(ogg, VOICE, RATE)
-    no_samples = write_sound(folder / "no samples.wav", VOICE[:0])
-    return {
-        "empty": (put("empty.wav", b""), EmptySound, "is empty"),
-        "no samples": (no_samples, EmptySound, "no samples"),
-        "text": (put("notes.wav", b"These are my notes, not a voice. " * 50), NotSound, "not a sound file"),
-        "random": (put("noise.flac", os.urandom(5000)), NotSound, "not a sound file"),
-        "cut wav": (put("cut.wav", cut(wav, 0.6)), TruncatedSound, "cut short"),
-        "cut aiff": (put("cut.aiff", cut(aiff, 0.6)), TruncatedSound, "cut short"),
-        "cut flac": (put("cut.flac", cut(flac, 0.6)), TruncatedSound, "cut short"),
-        "cut ogg": (put("cut.ogg", cut(ogg, 0.6)), TruncatedSound, "cut short"),
-        "header only": (put("head.wav", wav.read_bytes()[:30]), SoundError, "head.wav"),
-        "surround": (write_sound(folder / "six.wav", np.tile(VOICE[:, None], 6)), UnfitSound, "6 channels"),
-        "too slow": (write_sound(folder / "slow.wav", VOICE, 4000), UnfitSound, "4000 Hz"),
-        "too fast": (write_sound(folder / "fast.wav", VOICE, 384_000), UnfitSound, "384000 Hz"),
-    }
 
 
 KINDS = ["empty", "no samples", "text", "random", "cut wav", "cut aiff", "cut flac", "cut ogg"]
@@ -188,23 +156,6 @@ def test_integers_pass_undithered_and_the_rest_is_dithered_within_a_step_and_a_h
 
 def test_what_passes_full_scale_is_clipped_not_wrapped() -> None:
     assert quantise(np.array([[1.5], [-1.5]]), 24).ravel().tolist() == [2**23 - 1, -(2**23)]
-
-
-BEXT = Bext(
-    description="Audio guide, take 3",
-    originator="Pellowmere",
-    originator_reference="PM-0042",
-    date="2026-03-14",
-    time="10:20:30",
-    time_reference=36_000 * RATE + 17,
-    umid=bytes(range(64)),
-    loudness=-23.04,
-    loudness_range=7.5,
-    true_peak=-1.01,
-    momentary_max=-18.2,
-    short_term_max=-20.33,
-    coding_history="A=PCM,F=48000,W=24,M=mono\r\n",
-)
 
 
 def test_a_broadcast_chunk_survives_the_round_trip() -> None:

@@ -3,99 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
-import numpy as np
 import pytest
 
 from nivelus.services import answers, balance, cards, details, drawing, load, sessions, tracks
-from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
-from nivelus.store import reading
 from tests.conftest import bring_in, uneven_voice, write_sound
-from tests.store.test_history import edits
-
-Known = dict[str, dict[str, Any]]
-
-
-def known_of(state: Changed) -> Known:
-    """Clips and marks, each under its sort, track and id."""
-    known = {}
-    for sort in ("clips", "marks"):
-        for item in getattr(state, sort):
-            row = item.model_dump()
-            known[f"{sort} {item.track} {item.id}"] = row | {"holds": " ".join(row.get("holds", []))}
-    return known
-
-
-def in_full(ids: str) -> list[str]:
-    """Ids with the kinds that were left out."""
-    out: list[str] = []
-    kind = ""
-    for id in ids.split():
-        kind = id.split(".")[0] if "." in id and not id.startswith(".") else kind
-        out.append(kind + id if id.startswith(".") else id)
-    return out
-
-
-def put_in(known: Known, answer: Changed) -> Known:
-    """What the page knows after an answer, as it works it out."""
-    tracks = {track.id for track in answer.tracks}
-    gone = {
-        f"{sort} {track} {id}"
-        for sort, removed in (("clips", answer.removed), ("marks", answer.removed_marks))
-        for track, ids in removed.items()
-        for id in ids
-    }
-    kept = {
-        key: dict(item)
-        for key, item in known.items()
-        if item["track"] in tracks and item["track"] not in answer.whole and key not in gone
-    }
-    kept |= known_of(answer)
-    for sort, columns in (("clips", answer.clip_values), ("marks", answer.mark_values)):
-        for track, values in columns.items():
-            table = values.model_dump()
-            ids, names, flags = in_full(table.pop("ids")), table.pop("names"), table.pop("flags")
-            reasons = table.pop("reasons", None)
-            for place, id in enumerate(ids):
-                row = {name: column[place] for name, column in table.items()}
-                row |= {name: bool(flags[place] >> bit & 1) for bit, name in enumerate(names)}
-                if reasons:
-                    row["reason"] = reasons[row["reason"]]
-                kept[f"{sort} {track} {id}"] |= row
-    return kept
-
-
-def kept_is_stored(bench: Workbench, track: str) -> None:
-    """What is kept of a track's rows from edit to edit is what the database has."""
-    with bench.database.reading() as db:
-        rooms = (reading.clip_rows, reading.hands_of, reading.found_marks, reading.lanes_of)
-        kept = [read(db, track) for read in rooms]
-        db.info["revisions"].clear()
-        reading.forget()
-        stored = [read(db, track) for read in rooms]
-        assert list(kept[0]) == list(stored[0])
-        assert sorted(kept[1].rows) == sorted(stored[1].rows)
-        assert {id: marks.ids for id, marks in kept[2].items()} == {id: marks.ids for id, marks in stored[2].items()}
-        assert kept[0].places == stored[0].places
-        for mine, theirs in zip(kept[3], stored[3], strict=True):
-            assert mine[1:] == theirs[1:]
-            np.testing.assert_array_equal(mine.points.at, theirs.points.at)
-            np.testing.assert_array_equal(mine.points.db, theirs.points.db)
-        mine, theirs = kept[0].table, stored[0].table
-        for name in ("gain", "loudness", "room_tone", "locked", "by_hand", "drafted"):
-            np.testing.assert_array_equal(getattr(mine, name), getattr(theirs, name))
-        np.testing.assert_array_equal(mine.phrases, theirs.phrases)
-        assert [len(curve) for curve in mine.curves] == [len(curve) for curve in theirs.curves]
-
-
-def same(known: Known, fresh: Changed) -> None:
-    expected = known_of(fresh)
-    assert known.keys() == expected.keys()
-    for key, item in expected.items():
-        different = {name for name, value in item.items() if known[key][name] != pytest.approx(value, abs=6e-3)}
-        assert not different, (key, different, known[key], item)
+from tests.helpers.answers import Known, kept_is_stored, known_of, put_in, same
+from tests.helpers.edits import edits
 
 
 @pytest.fixture

@@ -12,7 +12,7 @@ from nivelus.core.measure.spans import span_levels
 from nivelus.core.sound.reader import SoundReader
 from nivelus.services import clips, drafts, sessions, sound
 from nivelus.services.workbench import Workbench
-from tests.store.test_history import state_of
+from tests.helpers.edits import state_of
 
 
 def rendered_levels(bench: Workbench, track: str) -> list[float]:

@@ -8,18 +8,17 @@ from sqlalchemy import delete, update
 
 from nivelus.core.drafts.dips import REASONS
 from nivelus.core.errors import NotFound, Refused
-from nivelus.core.gain.compiled import apply_gain
 from nivelus.core.gain.dips import SILENT_DIP
 from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.grid import measure_samples
-from nivelus.core.sound.reader import SoundReader
 from nivelus.services import clips, details, drafts, sessions, sound, tracks
 from nivelus.services.mending import mend
 from nivelus.services.views import Changed, MarkView
 from nivelus.services.workbench import Workbench
 from nivelus.store.tables import MarkSet, Track
 from tests.conftest import BREATHS, ESSES, HARSH, KNOCK
-from tests.store.test_history import content, state_of
+from tests.helpers.edits import content, state_of
+from tests.helpers.renders import power, rendered
 
 
 def of(state: Changed, kind: str) -> list[MarkView]:
@@ -32,19 +31,6 @@ def mark(bench: Workbench, track: str, id: str) -> MarkView:
 
 def revision(bench: Workbench, track: str) -> int:
     return state_of(bench, track).revision
-
-
-def rendered(bench: Workbench, track: str) -> tuple[np.ndarray, np.ndarray]:
-    """A track without gain and as it would be rendered, (n,) each."""
-    path, _, state, _ = sound.render_source(bench, track)
-    with SoundReader(path) as reader:
-        samples = reader.read(0, state.samples)
-    return samples[:, 0], apply_gain(samples, state.gain, 0)[:, 0]
-
-
-def power(samples: np.ndarray, start: float, end: float) -> float:
-    part = samples[round(start * 48_000) : round(end * 48_000)].astype(np.float64)
-    return float(10 * np.log10(np.mean(part**2)))
 
 
 def test_a_track_comes_with_its_marks_and_nothing_is_turned_down(bench: Workbench, detailed: str) -> None:

@@ -18,8 +18,8 @@ from nivelus.settings import Settings
 from nivelus.store.lock import DataLock
 from nivelus.store.tables import Clip, Recording
 from tests.conftest import RATE, bring_in, hum, uneven_voice, write_sound
-from tests.core.test_sound_files import bad_files
-from tests.store.test_history import state_of
+from tests.helpers.edits import state_of
+from tests.helpers.files import bad_files
 
 FILES = 4
 """Of a recording in the vault: its sound, its grid, its waveform, and what it is."""

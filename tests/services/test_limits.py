@@ -20,7 +20,7 @@ from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
 from nivelus.store.steps import unpack_step
 from nivelus.store.tables import Change, Recording, Track
-from tests.store.test_history import content, state_of
+from tests.helpers.edits import content, state_of
 
 
 def points(bench: Workbench, track: str) -> list[float]:

@@ -17,9 +17,9 @@ from nivelus.services import details, drafts, drawing, renders, rides, sessions
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.reading import lanes_of
-from tests.cli.test_cli import with_a_click
 from tests.conftest import CORPUS, RATE, bring_in, detailed_voice, write_sound
-from tests.store.test_history import state_of
+from tests.helpers.edits import state_of
+from tests.helpers.sounds import with_a_click
 
 RULE = ClipGainRule(-20.0, tolerance=0.5, most_up=20.0, most_down=20.0, noise_limit=-25.0)
 KINDS = ("breath", "ess", "knock", "gap")

@@ -12,7 +12,7 @@ from nivelus.services import clips, phrases, sessions
 from nivelus.services.workbench import Workbench
 from nivelus.store.tables import Recording
 from tests.conftest import RATE, bring_in, hum, room, write_sound
-from tests.store.test_history import content, state_of
+from tests.helpers.edits import content, state_of
 
 
 @pytest.fixture

@@ -15,9 +15,9 @@ from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store import database
 from tests.conftest import bring_in, write_sound
-from tests.core.test_ride import wavering
-from tests.services.test_details import power, rendered
-from tests.store.test_history import content, state_of
+from tests.helpers.edits import content, state_of
+from tests.helpers.renders import power, rendered
+from tests.helpers.sounds import wavering
 
 
 @pytest.fixture

@@ -10,9 +10,9 @@ import pytest
 from nivelus.services import cards, clips, details, drafts, drawing, rides, sessions
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
-from tests.cli.test_cli import with_a_click
 from tests.conftest import bring_in, detailed_voice, uneven_voice, write_sound
-from tests.store.test_history import content, state_of
+from tests.helpers.edits import content, state_of
+from tests.helpers.sounds import with_a_click
 
 TARGET = -20.0
 

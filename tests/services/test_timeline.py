@@ -20,8 +20,8 @@ from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store.tables import Recording, Track
 from tests.conftest import RATE, bring_in, detailed_voice, uneven_voice, write_sound
-from tests.services.test_answers import kept_is_stored, known_of, put_in, same
-from tests.store.test_history import content, edits
+from tests.helpers.answers import kept_is_stored, known_of, put_in, same
+from tests.helpers.edits import content, edits
 
 Step = Callable[[Changed], Changed]
 

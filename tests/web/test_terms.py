@@ -11,7 +11,7 @@ from nivelus.services import details, sessions, tracks
 from nivelus.services.terms import terms
 from nivelus.services.workbench import Workbench
 from nivelus.web.models import RideRuleIn
-from tests.store.test_history import state_of
+from tests.helpers.edits import state_of
 
 
 def test_a_whole_session_brings_the_terms_and_an_answer_does_not(client: FlaskClient, uploaded: dict) -> None:

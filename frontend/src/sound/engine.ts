@@ -159,7 +159,7 @@ class Engine {
   }
 
   async play(from: number, to: number, loop = false): Promise<void> {
-    if (this.sources.size === 0) return;
+    if (this.sources.size === 0) return this.onStop();
     const turn = ++this.turn;
     this.starting = true;
     const node = await this.open().catch((error) => {
