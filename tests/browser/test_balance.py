@@ -200,7 +200,12 @@ def test_a_bed_is_dropped_onto_an_empty_program_and_makes_room(quiet_page: Page,
     expect(note(page)).to_contain_text("of 12 phrases keep 12.0 LU, with")
     page.keyboard.press("d")
     card = own_program.get("/api/sessions")["items"][0]
-    eventually(lambda: "trim" in own_program.get(f"/api/sessions/{card['id']}")["tracks"][-1]["lanes"])
+
+    def bed() -> dict:
+        tracks = own_program.get(f"/api/sessions/{card['id']}")["tracks"]
+        return next(track for track in tracks if track["kind"] == "bed")
+
+    eventually(lambda: bed()["lanes"] == ["trim"])
     page.keyboard.press("Control+z")
     expect(page.get_by_text("Undone: Make room for the voice").first).to_be_visible()
 

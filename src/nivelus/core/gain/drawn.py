@@ -331,9 +331,11 @@ def _bent(curve: Curve) -> npt.NDArray[np.bool_]:
 
 def _straighten(curve: Curve, ways: npt.NDArray[np.bool_], error: float) -> Curve:
     """Make straight pieces of some ``ways`` (n,) from a point to the next."""
+    if not ways.any():
+        return curve
     bent = ways & _bent(curve)
     if not bent.any():
-        return replace(curve, shape=np.where(ways, Shape.LINEAR, curve.shape).astype(np.int8)) if ways.any() else curve
+        return replace(curve, shape=np.where(ways, Shape.LINEAR, curve.shape).astype(np.int8))
     steps = np.abs(np.diff(finite(curve.db)))
     length = np.diff(curve.at)
     extra = [curve.at[1:][bent[:-1] & (curve.shape[:-1] == Shape.HOLD) & (length > DECLICK_SECONDS)] - DECLICK_SECONDS]
