@@ -61,11 +61,8 @@ def play(page: Page, program: Program, state: dict, seconds: float) -> None:
     page.locator(".capsule").first.wait_for()
     took = time.perf_counter() - begun
     line("first picture of sixteen tracks", f"{took:.2f} s", "at most 1.5 s", took < 1.5)
-    page.wait_for_timeout(8000)
+    page.wait_for_timeout(5000)
     page.evaluate(REPORTS)
-    # as a person does, who clicks something before playing: browsers let sound be made ready only then
-    page.locator(".capsule").first.click()
-    page.wait_for_timeout(2000)
     page.evaluate(BEGUN)
     page.keyboard.press("Space")
     page.wait_for_timeout(1500)

@@ -34,8 +34,6 @@ import { Transport } from "./Transport";
 import { useKeys } from "./useKeys";
 
 const FIRST_LOOK = 32;
-/** Milliseconds after which the picture is likely to be there. */
-const READY_AFTER = 1500;
 const RULES = {
   survey: SurveyRule,
   phrases: PhrasesRule,
@@ -106,17 +104,6 @@ export function SessionPage() {
     engine.onStop = onStopped;
     return stop;
   }, [id]);
-
-  // once the picture is there, and the page was touched, the sound is made ready
-  useEffect(() => {
-    const prepare = () => engine.prepare();
-    const timer = window.setTimeout(prepare, READY_AFTER);
-    window.addEventListener("pointerup", prepare);
-    return () => {
-      window.clearTimeout(timer);
-      window.removeEventListener("pointerup", prepare);
-    };
-  }, []);
 
   useEffect(() => enter(stage), [stage]);
 

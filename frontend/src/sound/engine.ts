@@ -15,8 +15,6 @@ type Switch = Extract<ToWorklet, { type: "set" }>["what"];
 
 const AHEAD = 8;
 const BEHIND = 2;
-/** Blocks that are had ahead while nothing plays. */
-const AT_REST_AHEAD = 1;
 const AT_ONCE = 6;
 /** What a track that says nothing else is set to. */
 const AT_REST: Record<Switch, number> = { after: 1, fader: 0, heard: 1, load: 0, behind: 0 };
@@ -154,20 +152,10 @@ class Engine {
     if (this.playing) this.feed(this.position());
   }
 
-  /** Have the sound at the play line ready, so that it begins at once. Browsers want the person to have touched the page. */
-  prepare(): void {
-    if (this.playing || this.sources.size === 0 || !navigator.userActivation?.hasBeenActive) return;
-    void this.open()
-      .then(() => !this.playing && this.feed(this.position(), AT_REST_AHEAD))
-      // what is wrong is told when it is to be played
-      .catch(() => {});
-  }
-
   /** Place the play line; goes on from there while playing. */
   seek(seconds: number): void {
     this.last = { position: Math.max(0, Math.round(seconds * this.rate)), time: this.context?.currentTime ?? 0 };
     if (this.playing) void this.play(seconds, this.duration);
-    else if (this.node) this.feed(this.position(), AT_REST_AHEAD);
   }
 
   async play(from: number, to: number, loop = false): Promise<void> {
@@ -250,9 +238,9 @@ class Engine {
   }
 
   /** Have the blocks around a position, and those where a loop begins: what is needed first is fetched first. */
-  private feed(position: number, ahead = AHEAD): void {
+  private feed(position: number): void {
     const now = Math.floor(position / this.rate);
-    const indices = Array.from({ length: ahead + 1 }, (_, i) => now + i);
+    const indices = Array.from({ length: AHEAD + 1 }, (_, i) => now + i);
     if (this.loop) {
       const first = Math.floor(this.loop.from);
       // at the end of a loop its beginning is next
@@ -310,8 +298,7 @@ class Engine {
         if (!abort.signal.aborted && this.sources.get(source.track.id) === source && source.key === key) hand();
       })
       .catch((error) => {
-        // what could not be had while nothing plays is asked for again when it does
-        if (abort.signal.aborted || !(this.playing || this.starting)) return;
+        if (abort.signal.aborted) return;
         this.stop();
         complain(error);
       })
