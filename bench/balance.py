@@ -18,7 +18,7 @@ import numpy as np
 from bench.speed import line, make_recording
 from nivelus.core.deliver.level import level_file
 from nivelus.core.drafts.clip_gain import ClipGainRule
-from nivelus.core.drafts.duck import KEPT, DuckRule, draft_duck, points_a_second
+from nivelus.core.drafts.duck import KEPT, DuckRule, draft_duck
 from nivelus.core.dynamics.compressor import Compressor, whole_reduction
 from nivelus.core.dynamics.load import compare
 from nivelus.core.measure.distance import phrase_levels
@@ -47,7 +47,8 @@ def corpus(folder: Path, scratch: Path) -> None:
         draft = draft_duck(spans, levels, np.resize(under, len(power)), DuckRule("distance", distance=DISTANCE))
         kept += int((draft.after >= DISTANCE - KEPT).sum())
         count += len(levels)
-        rates.append(points_a_second(draft.curve))
+        at = draft.curve.at
+        rates.append(len(at) / max(float(at[-1] - at[0]), 1.0) if len(at) else 0.0)
         # where it has to go down it is down when the phrase begins, and was higher a moment before
         early += sum(
             draft.curve.finite_at(np.array([start]))[0] <= draft.before[i] - DISTANCE + KEPT

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nivelus.core.drafts.duck import KEPT, DuckRule, draft_duck, duck_gain, with_locked
+from nivelus.core.drafts.duck import KEPT, DuckRule, draft_duck, duck_gain
 from nivelus.core.drafts.slow import SlowRule, draft_slow
 from nivelus.core.errors import LevelError
 from nivelus.core.gain.drawn import EMPTY, curve_of
@@ -91,14 +91,17 @@ def test_a_phrase_behind_the_end_of_the_bed_is_told_of_and_changes_nothing() -> 
 
 
 def test_what_is_locked_stays_as_it_is() -> None:
-    draft = draft_duck(phrases_of((2, 4), (20, 24)), np.full(2, -20.0), power_of(-25), DuckRule())
+    asked = phrases_of((2, 4), (20, 24)), np.full(2, -20.0), power_of(-25), DuckRule()
     present = curve_of([(0.0, -1.0), (21.0, -3.0), (23.0, -5.0), (60.0, -1.0)])
-    kept = with_locked(draft.curve, present, [(20.5, 23.5)])
+    draft, kept = draft_duck(*asked), draft_duck(*asked, present, [(20.5, 23.5)])
     inside, outside = np.linspace(20.51, 23.49, 60), np.concatenate([np.linspace(0, 20.4, 60), np.linspace(23.6, 60, 60)])
-    np.testing.assert_allclose(kept.finite_at(inside), present.finite_at(inside), atol=1e-9)
-    np.testing.assert_allclose(kept.finite_at(outside), draft.curve.finite_at(outside), atol=1e-9)
+    np.testing.assert_allclose(kept.curve.finite_at(inside), present.finite_at(inside), atol=1e-9)
+    np.testing.assert_allclose(kept.curve.finite_at(outside), draft.curve.finite_at(outside), atol=1e-9)
+    # what it is left at is what the distance is told with
+    assert kept.after[0] == pytest.approx(draft.after[0], abs=1e-3)
+    assert kept.after[1] < draft.after[1] - 2
     # of a bed on which nothing is drawn, what is locked stays at 0 dB
-    assert with_locked(draft.curve, EMPTY, [(2.5, 3.5)]).finite_at(np.array([3.0])) == pytest.approx(0.0)
+    assert draft_duck(*asked, EMPTY, [(2.5, 3.5)]).curve.finite_at(np.array([3.0])) == pytest.approx(0.0)
 
 
 @given(

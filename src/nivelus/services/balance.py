@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Collection, Sequence
+from dataclasses import asdict, dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -11,13 +12,13 @@ import numpy.typing as npt
 from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.chain.state import Lane, TrackState
-from nivelus.core.drafts.duck import DuckDraft, DuckRule, draft_duck, duck_gain, with_locked
+from nivelus.core.drafts.duck import KEPT, DuckDraft, DuckRule, draft_duck
 from nivelus.core.drafts.slow import SlowDraft, SlowRule, draft_slow
 from nivelus.core.errors import Refused
 from nivelus.core.gain.compiled import FloatArray
-from nivelus.core.gain.drawn import EMPTY, Curve
-from nivelus.core.measure.distance import SILENT, bed_levels, course, phrase_levels
-from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS
+from nivelus.core.gain.drawn import EMPTY
+from nivelus.core.measure.distance import SILENT, bed_levels, course, heard_power, phrase_levels
+from nivelus.core.measure.grid import LevelGrid
 from nivelus.services.answers import tracks_of
 from nivelus.services.desk import duck_settings, locked_spans, sounding
 from nivelus.services.drawing import put_lane
@@ -37,11 +38,33 @@ DUCK, SLOW = "trim", "ride"
 
 @dataclass
 class _Sounding:
-    """A track that sounds: its state, and its K-weighted power per frame with all gain and the fader."""
+    """A track that sounds, and whether it does beside stereo."""
 
     track: Track
     state: TrackState
-    power: FloatArray
+    grid: LevelGrid
+    beside_stereo: bool
+
+    @cached_property
+    def power(self) -> FloatArray:
+        """K-weighted power per frame with all gain and the fader."""
+        gain = self.state.gain_per_frame[:, 0] * 10 ** (self.track.fader / 10)
+        return heard_power(self.grid, gain, self.beside_stereo)
+
+    @property
+    def ids(self) -> list[str]:
+        """The clips of the phrases that count."""
+        return [self.state.clips.ids[place] for place in self.state.clips.judged.tolist()]
+
+    @property
+    def phrases(self) -> FloatArray:
+        """From when to when these phrases last, seconds, (n, 2)."""
+        return self.state.clips.phrases_of(self.state.clips.judged) / self.state.rate
+
+    @property
+    def spans(self) -> list[slice]:
+        """The frames of these phrases."""
+        return self.state.clips.phrase_slices(self.grid, self.state.clips.judged)
 
 
 def distance(bench: Workbench, session_id: str, track_id: str | None = None) -> DistanceView:
@@ -53,11 +76,11 @@ def distance(bench: Workbench, session_id: str, track_id: str | None = None) -> 
     under = _sum([bed.power for bed in beds])
     phrases: list[DistancePhrase] = []
     for voice in voices:
-        spans, ids = _phrases(voice.state)
+        spans = voice.spans
         levels, below = phrase_levels(voice.power, spans), bed_levels(under, spans)
         phrases += [
             DistancePhrase(track=voice.track.id, clip=id, level=level, distance=level - bed if bed > SILENT else None)
-            for id, level, bed in zip(ids, levels.tolist(), below.tolist(), strict=True)
+            for id, level, bed in zip(voice.ids, levels.tolist(), below.tolist(), strict=True)
         ]
     known = np.array([phrase.distance for phrase in phrases if phrase.distance is not None])
     return DistanceView(
@@ -65,7 +88,7 @@ def distance(bench: Workbench, session_id: str, track_id: str | None = None) -> 
         phrases=phrases,
         mean=float(known.mean()) if len(known) else None,
         worst=float(known.min()) if len(known) else None,
-        kept=int((known >= wanted - 0.1).sum()) if wanted is not None else 0,
+        kept=int((known >= wanted - KEPT).sum()) if wanted is not None else 0,
     )
 
 
@@ -97,7 +120,7 @@ def draft(bench: Workbench, track_id: str, values: dict[str, Any] | None = None)
         phrases=phrases,
         mean=float(now.mean()),
         worst=float(now.min()),
-        kept=int((now >= wanted - 0.1).sum()),
+        kept=int((now >= wanted - KEPT).sum()),
         count=len(now),
         told=_told(result, parts),
     )
@@ -109,7 +132,7 @@ def accept(bench: Workbench, track_id: str, revision: int, values: dict[str, Any
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         result, parts = _propose(bench, edit.db, track_id, values or {})
         put_lane(edit, track, timeline, DUCK, result.curve)
-        track.duck = {name: getattr(parts.rule, name) for name in DuckRule.__slots__} | {"locked": locked_spans(track)}
+        track.duck = asdict(parts.rule) | {"locked": locked_spans(track)}
         edit.told = _told(result, parts)
 
     return run_edit(bench, track_id, "Make room for the voice", revision, work)
@@ -166,43 +189,23 @@ class _Parts:
 
 
 def _propose(bench: Workbench, db: DbSession, track_id: str, values: dict[str, Any]) -> tuple[DuckDraft, _Parts]:
-    session, bed, timeline = owners_of_track(db, track_id)
-    if bed.kind != "bed":
+    session, track, timeline = owners_of_track(db, track_id)
+    if track.kind != "bed":
         raise Refused("Only a bed makes room for voices. Make this track a bed first.")
-    settings = duck_settings(bed)
-    rule = DuckRule(**{name: values.get(name, getattr(settings, name)) for name in DuckRule.__slots__})
+    rule = DuckRule(**(duck_settings(track).model_dump(exclude={"locked"}) | values))
     tracks = tracks_of(db, session.id)
-    known = {track.id: (track, timeline) for track, timeline in tracks}
-    is_stereo = any(line.channels > 1 for _, line in tracks)
-    voices = [known[track.id] for track in sounding([t for t, _ in tracks]) if track.kind == "voice"]
-    state = state_of(bench, db, session, bed, timeline)
-    if state.grid is None:
+    bed = _sounding(bench, db, session, tracks, {track_id})
+    if not bed:
         raise Refused("The sound file of this bed is missing. Bring it in again.")
-    own = state.lanes.trim
-    power = _power(replace(state, lanes=state.lanes._replace(trim=own._replace(points=EMPTY))), bed, is_stereo)
-    starts, levels, names = [np.zeros((0, 2))], [np.zeros(0)], []
-    for voice, line in voices:
-        its = state_of(bench, db, session, voice, line)
-        if its.grid is None:
-            continue
-        spans, ids = _phrases(its)
-        levels.append(phrase_levels(_power(its, voice, is_stereo), spans))
-        starts.append((its.clips.phrases / its.rate)[_counted(its)])
-        names += [(voice.id, id) for id in ids]
-    phrases = np.concatenate(starts)
-    result = draft_duck(phrases, np.concatenate(levels), power, rule)
-    locked = locked_spans(bed)
-    if locked:
-        curve = with_locked(result.curve, own.points, locked)
-        result = replace(result, curve=curve, after=result.after + _lost(result.curve, curve, phrases, power))
+    own = bed[0].state.lanes.trim
+    lanes = bed[0].state.lanes._replace(trim=own._replace(points=EMPTY))
+    without = replace(bed[0], state=replace(bed[0].state, lanes=lanes))
+    voices = [one for one in _sounding(bench, db, session, tracks, _heard(tracks)) if one.track.kind == "voice"]
+    phrases = np.concatenate([np.zeros((0, 2)), *(voice.phrases for voice in voices)])
+    levels = np.concatenate([np.zeros(0), *(phrase_levels(voice.power, voice.spans) for voice in voices)])
+    result = draft_duck(phrases, levels, without.power, rule, own.points, locked_spans(track))
+    names = [(voice.track.id, id) for voice in voices for id in voice.ids]
     return result, _Parts(rule, names, timeline.duration, int((phrases[:, 0] >= timeline.duration).sum()))
-
-
-def _lost(drafted: Curve, kept: Curve, phrases: FloatArray, power: FloatArray) -> FloatArray:
-    """How much further (LU) phrases lie above a bed with one curve than with another."""
-    spans = [slice(round(a * 100), max(round(b * 100), round(a * 100) + 1)) for a, b in phrases.tolist()]
-    before, after = (bed_levels(power * duck_gain(curve, len(power)), spans) for curve in (drafted, kept))
-    return before - after
 
 
 def _told(result: DuckDraft, parts: _Parts) -> str:
@@ -230,46 +233,33 @@ def _slowly(state: TrackState, values: dict[str, Any]) -> SlowDraft:
     return draft_slow(power, SlowRule(**given))
 
 
+Tracks = Sequence[tuple[Track, Timeline]]
+
+
 def _sides(bench: Workbench, db: DbSession, session: Session, track_id: str | None) -> tuple[list[_Sounding], list[_Sounding]]:
     """The voices and the beds that sound; only one of the voices if it is asked for."""
     tracks = tracks_of(db, session.id)
-    heard = {track.id for track in sounding([track for track, _ in tracks])}
-    is_stereo = any(timeline.channels > 1 for _, timeline in tracks)
-    sides: dict[str, list[_Sounding]] = {"voice": [], "bed": []}
+    heard = _heard(tracks)
+    voices = {track.id for track, _ in tracks if track.kind == "voice"}
+    if track_id in voices:
+        heard = (heard - voices) | {track_id}
+    found = _sounding(bench, db, session, tracks, heard)
+    return [one for one in found if one.track.kind == "voice"], [one for one in found if one.track.kind == "bed"]
+
+
+def _heard(tracks: Tracks) -> set[str]:
+    return {track.id for track in sounding([track for track, _ in tracks])}
+
+
+def _sounding(bench: Workbench, db: DbSession, session: Session, tracks: Tracks, ids: Collection[str]) -> list[_Sounding]:
+    """Some tracks of a session, those whose sound is there."""
+    beside_stereo = any(timeline.channels > 1 for _, timeline in tracks)
+    found = []
     for track, timeline in tracks:
-        wanted = track.id == track_id if track.kind == "voice" and _is_voice(tracks, track_id) else track.id in heard
-        if not wanted or timeline.missing:
-            continue
-        state = state_of(bench, db, session, track, timeline)
-        if state.grid is not None:
-            sides[track.kind].append(_Sounding(track, state, _power(state, track, is_stereo)))
-    return sides["voice"], sides["bed"]
-
-
-def _is_voice(tracks: Sequence[tuple[Track, Timeline]], track_id: str | None) -> bool:
-    return any(track.id == track_id and track.kind == "voice" for track, _ in tracks)
-
-
-def _power(state: TrackState, track: Track, is_stereo: bool) -> FloatArray:
-    """K-weighted power of a track with its gain and fader. Beside stereo, a mono one comes from two loudspeakers."""
-    grid = state.grid
-    assert grid is not None
-    db = track.fader + (AS_TWO_LOUDSPEAKERS if is_stereo and grid.channels == 1 else 0.0)
-    return np.asarray(np.asarray(grid.column("k"), np.float64) * state.gain_per_frame[:, 0] * 10 ** (db / 10))
-
-
-def _counted(state: TrackState) -> npt.NDArray[np.bool_]:
-    """Which phrases count: those that are not left out."""
-    return ~state.clips.left_out[state.clips.voiced]
-
-
-def _phrases(state: TrackState) -> tuple[list[slice], list[str]]:
-    """The frames and clips of the phrases that count."""
-    assert state.grid is not None
-    places = state.clips.voiced[_counted(state)]
-    slices = state.clips.phrase_slices(state.grid)
-    counted = _counted(state)
-    return [span for span, counts in zip(slices, counted, strict=True) if counts], [state.clips.ids[i] for i in places.tolist()]
+        state = state_of(bench, db, session, track, timeline) if track.id in ids else None
+        if state is not None and state.grid is not None:
+            found.append(_Sounding(track, state, state.grid, beside_stereo))
+    return found
 
 
 def _sum(powers: Sequence[FloatArray]) -> FloatArray:

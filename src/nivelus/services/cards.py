@@ -83,7 +83,7 @@ def _phrases(
         state = state_of(bench, db, session, track, timeline)
         judged = state.clips.judged
         target = target_of(bench, db, session, state)
-        edges = np.stack([state.clips.spans.phrase_start, state.clips.spans.phrase_end], axis=1)[judged] / state.rate
+        edges = state.clips.phrases_of(judged) / state.rate
         spans += [(start, end) for start, end in edges.tolist()]
         deviations += (state.levels_after(judged) - target).tolist()
     _known[key] = spans, deviations

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import asdict
 
 from nivelus.core.drafts.duck import DuckRule
 from nivelus.core.dynamics.compressor import Compressor
@@ -12,16 +13,13 @@ from nivelus.store.tables import Track
 
 def load_settings(track: Track) -> LoadSettings:
     """What is set of a track's compressor, with what comes by itself where nothing was set."""
-    plain = Compressor()
-    known = {name: getattr(plain, name) for name in Compressor.__slots__}
-    return LoadSettings(**(known | {"threshold_after": None} | track.load))
+    return LoadSettings(**(asdict(Compressor()) | {"threshold_after": None} | track.load))
 
 
 def duck_settings(track: Track) -> DuckSettings:
     """How a bed makes room, with what comes by itself where nothing was set."""
-    rule = DuckRule()
-    known = {name: getattr(rule, name) for name in DuckRule.__slots__}
-    return DuckSettings(**(known | track.duck | {"locked": [SpanView(start=a, end=b) for a, b in locked_spans(track)]}))
+    locked = [SpanView(start=start, end=end) for start, end in locked_spans(track)]
+    return DuckSettings(**(asdict(DuckRule()) | track.duck | {"locked": locked}))
 
 
 def locked_spans(track: Track) -> list[tuple[float, float]]:

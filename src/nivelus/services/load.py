@@ -57,7 +57,8 @@ def view(bench: Workbench, track_id: str, wanted: float | None = None) -> LoadVi
     """
     with bench.database.reading() as db:
         _, track, timeline, state, _ = whole_state(bench, db, track_id)
-    opener, spans, ids = _opener(bench, timeline), *_phrases(state)
+    opener, clips = _opener(bench, timeline), state.clips
+    spans, ids = clips.phrases_of(clips.judged), [clips.ids[place] for place in clips.judged.tolist()]
     settings = load_settings(track)
     before, after = _reductions(opener, timeline, state, settings)
     figures = [load_figures(reduction, spans) for reduction in (before, after)]
@@ -116,13 +117,7 @@ def reduction(
     if timeline.key != key:
         raise NotFound("This track was changed. It is shown as it is now.", id=track_id)
     gain = scaled(state.gain, rate / timeline.sample_rate)
-    return heard_reduction(_opener(bench, timeline, rate), gain, load_settings(track), start, count)
-
-
-def heard_reduction(
-    opener: Callable[[], SoundSource], gain: GainCurve, settings: LoadSettings, start: int, count: int
-) -> npt.NDArray[np.float32]:
-    """What the compressor adds to a stretch, before and after, dB, (n, 2): see ``reduction``."""
+    opener, settings = _opener(bench, timeline, rate), load_settings(track)
     first, last = start // STEP, -(-(start + count) // STEP)
     out = np.zeros((last - first + 1, 2), np.float32)
     for column, (compressor, own) in enumerate(zip(compressors_of(settings), (None, gain), strict=True)):
@@ -153,12 +148,6 @@ def compressors_of(settings: LoadSettings) -> tuple[Compressor, Compressor]:
 
 def _opener(bench: Workbench, timeline: Timeline, rate: int | None = None) -> Callable[[], SoundSource]:
     return partial(open_sound, sound_of(bench, timeline), rate)
-
-
-def _phrases(state: TrackState) -> tuple[FloatArray, list[str]]:
-    """The phrases that count, in samples, and their clips."""
-    counted = ~state.clips.left_out[state.clips.voiced]
-    return state.clips.phrases[counted], [state.clips.ids[place] for place in state.clips.voiced[counted].tolist()]
 
 
 def _reductions(
@@ -207,9 +196,8 @@ def _order(state: TrackState, before: Reduction, after: Reduction, spans: FloatA
     """The quieter and the louder half of the phrases, with the gain ahead of the compressor and behind it."""
     grid = state.grid
     assert grid is not None
-    counted = ~state.clips.left_out[state.clips.voiced]
-    slices = [span for span, counts in zip(state.clips.phrase_slices(grid), counted, strict=True) if counts]
-    levels = state.clips.loudness[state.clips.voiced][counted]
+    slices = state.clips.phrase_slices(grid, state.clips.judged)
+    levels = state.clips.loudness[state.clips.judged]
     is_loud = levels >= np.median(levels)
     power = np.asarray(grid.column("k"), np.float64) * state.gain_per_frame[:, 0]
     peaks = np.asarray(grid.column("true_peak"), np.float64) * state.gain_per_frame[:, 1]

@@ -21,7 +21,7 @@ from nivelus.core.marks.onsets import find_onsets
 from nivelus.core.marks.phrases import room_tone
 from nivelus.core.measure.evenness import evenness
 from nivelus.core.measure.grid import LevelGrid
-from nivelus.core.measure.loudness import MOMENTARY, SHORT_TERM, figures, sliding_power, to_lufs
+from nivelus.core.measure.loudness import MOMENTARY, SHORT_TERM, figures, power_around, sliding_power, to_lufs
 from nivelus.core.measure.spans import LOWEST_DB
 from nivelus.core.measure.waveform import LEVELS, tile
 from nivelus.core.sound.reader import RATES
@@ -198,11 +198,8 @@ def _unit_shift(state: TrackState) -> float:
 
 
 def _short_term(power: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
-    total = np.concatenate([[0.0], np.cumsum(power)])
     end = np.arange(METER_STEP, len(power) + 1, METER_STEP)
-    start = np.maximum(end - SHORT_TERM, 0)
-    mean = np.maximum((total[end] - total[start]) / np.maximum(end - start, 1), 0.0)
-    return np.asarray(np.maximum(to_lufs(mean), LOWEST_DB))
+    return np.asarray(np.maximum(to_lufs(power_around(power, end, SHORT_TERM, 0)), LOWEST_DB))
 
 
 def _timeline(bench: Workbench, track_id: str, key: str, take: int | None = None) -> Timeline:

@@ -71,7 +71,11 @@ class ClipTable:
     @cached_property
     def phrases(self) -> FloatArray:
         """Start and end of every phrase, samples, (phrases, 2)."""
-        return np.stack([self.spans.phrase_start, self.spans.phrase_end], axis=1)[self.voiced]
+        return self.phrases_of(self.voiced)
+
+    def phrases_of(self, places: npt.NDArray[np.int64]) -> FloatArray:
+        """Start and end of the phrases of some clips, samples, (n, 2); NaN without one."""
+        return np.stack([self.spans.phrase_start, self.spans.phrase_end], axis=1)[places]
 
     @cached_property
     def has_curves(self) -> bool:
@@ -86,9 +90,9 @@ class ClipTable:
         """The frames of the grid that the phrases of some clips cover; each of them has one."""
         return frame_spans(grid, self.spans.phrase_start[places], self.spans.phrase_end[places])
 
-    def phrase_slices(self, grid: LevelGrid) -> list[slice]:
-        """The frames of the grid that each phrase covers."""
-        return as_slices(self.phrase_frames(grid, self.voiced))
+    def phrase_slices(self, grid: LevelGrid, places: npt.NDArray[np.int64] | None = None) -> list[slice]:
+        """The frames of the grid that each phrase covers, or those of some clips."""
+        return as_slices(self.phrase_frames(grid, self.voiced if places is None else places))
 
     def clip_frames(self, grid: LevelGrid, places: npt.NDArray[np.int64]) -> FrameSpans:
         """The frames of the grid that some clips cover."""

@@ -14,11 +14,10 @@ from nivelus.core.deliver.render import render
 from nivelus.core.drafts.duck import DuckDraft, DuckRule, draft_duck
 from nivelus.core.drafts.slow import SlowDraft, SlowRule, draft_slow
 from nivelus.core.gain.compile import compile_curves
-from nivelus.core.gain.compiled import FloatArray, GainCurve, frame_gain
-from nivelus.core.gain.drawn import SILENT
-from nivelus.core.measure.distance import phrase_levels
-from nivelus.core.measure.grid import LevelGrid, all_borders, measure_file
-from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS, figures
+from nivelus.core.gain.compiled import frame_gain
+from nivelus.core.measure.distance import heard_power, phrase_levels
+from nivelus.core.measure.grid import all_borders, measure_file
+from nivelus.core.measure.loudness import figures
 from nivelus.core.sound.timeline import open_sound
 
 
@@ -53,12 +52,12 @@ def make_room(
     grid = state.grid
     assert grid is not None
     stereo = max(own.channels, grid.channels) > 1
-    power = _power(grid, stereo) * state.gain_per_frame[:, 0]
+    power = heard_power(grid, state.gain_per_frame[:, 0], stereo)
     spans = state.clips.phrase_slices(grid)
-    draft = draft_duck(state.clips.phrases / state.rate, phrase_levels(power, spans), _power(own, stereo), rule)
+    draft = draft_duck(state.clips.phrases / state.rate, phrase_levels(power, spans), heard_power(own, 1.0, stereo), rule)
     if mix is None:
         return MadeRoom(draft, None)
-    duck = compile_curves([draft.curve], state.rate, SILENT, np.inf)
+    duck = compile_curves([draft.curve], state.rate)
     parts = [
         Part(partial(open_sound, voice), state.gain),
         Part(partial(open_sound, bed, state.rate), duck),
@@ -80,13 +79,7 @@ def level_slowly(
     """
     info, grid, _ = measure_file(source)
     draft = draft_slow(np.asarray(grid.column("k"), np.float64), rule)
-    gain: GainCurve = compile_curves([draft.curve], info.sample_rate, SILENT, np.inf)
+    gain = compile_curves([draft.curve], info.sample_rate)
     after = figures(grid, frame_gain(gain, all_borders(grid.samples, grid.sample_rate)))
     render(source, target, gain, format=format, bits=bits, figures=after, replace_file=replace_file)
     return draft
-
-
-def _power(grid: LevelGrid, stereo: bool) -> FloatArray:
-    """K-weighted power per frame; beside stereo, a mono sound comes from two loudspeakers."""
-    two = 10 ** (AS_TWO_LOUDSPEAKERS / 10) if stereo and grid.channels == 1 else 1.0
-    return np.asarray(np.asarray(grid.column("k"), np.float64) * two)

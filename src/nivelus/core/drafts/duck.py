@@ -20,17 +20,11 @@ import numpy.typing as npt
 
 from nivelus.core.errors import LevelError
 from nivelus.core.gain.compiled import FloatArray
-from nivelus.core.gain.drawn import CLOSEST, Curve, curve_of
+from nivelus.core.gain.drawn import CLOSEST, EMPTY, Curve, curve_of
 from nivelus.core.gain.edits import copy_range, paste
 from nivelus.core.measure.distance import SILENT, bed_levels
 from nivelus.core.measure.grid import FRAME
 
-REASONS = {
-    "made room": "the bed makes room",
-    "far enough": "it stands far enough above the bed",
-    "most down": "the bed may not go down further",
-    "no bed": "there is no bed under it",
-}
 ALIKE = 1.5
 """Neighbours whose depths differ by less than this (dB) share the deeper one, so that the bed does not fidget."""
 SHORTEST_STEP = 2.0
@@ -62,7 +56,10 @@ class DuckRule:
 
 @dataclass(frozen=True, slots=True)
 class DuckDraft:
-    """A drafted duck: its ``curve``, and of each phrase the distance (LU) ``before`` and ``after``, and the ``reason``."""
+    """A drafted duck: its ``curve``, and of each phrase the distance (LU) ``before`` and ``after``, and the ``reason``.
+
+    That is "made room", "far enough", "most down" (the bed may not go down further) or "no bed" (there is none under it).
+    """
 
     curve: Curve
     before: FloatArray
@@ -78,7 +75,14 @@ class _Step(NamedTuple):
     depth: float
 
 
-def draft_duck(phrases: FloatArray, levels: FloatArray, bed: FloatArray, rule: DuckRule) -> DuckDraft:
+def draft_duck(
+    phrases: FloatArray,
+    levels: FloatArray,
+    bed: FloatArray,
+    rule: DuckRule,
+    present: Curve = EMPTY,
+    locked: Sequence[tuple[float, float]] = (),
+) -> DuckDraft:
     """Draft how a bed makes room.
 
     Parameters
@@ -87,6 +91,7 @@ def draft_duck(phrases: FloatArray, levels: FloatArray, bed: FloatArray, rule: D
     levels : (n,) their loudness
     bed : (frames,) K-weighted power of the bed, without a duck
     rule : what to aim at
+    present, locked : the duck that there is, and the spans (seconds) in which it is left as it is
 
     Raises
     ------
@@ -106,18 +111,19 @@ def draft_duck(phrases: FloatArray, levels: FloatArray, bed: FloatArray, rule: D
     depth = np.minimum(wanted, rule.most_down)
     order = np.argsort(phrases[:, 0], kind="stable")
     steps = _steps([_Step(float(phrases[i, 0]), float(phrases[i, 1]), float(depth[i])) for i in order.tolist()], rule)
-    curve = _curve(steps, rule)
+    curve = _with_locked(_curve(steps, rule), present, locked)
     after = levels - bed_levels(bed * duck_gain(curve, len(bed)), spans)
     return DuckDraft(curve, before, after, tuple(_reason(*now) for now in zip(heard, wanted, depth, strict=True)))
 
 
-def with_locked(draft: Curve, present: Curve, spans: Sequence[tuple[float, float]]) -> Curve:
+def _with_locked(draft: Curve, present: Curve, spans: Sequence[tuple[float, float]]) -> Curve:
     """A drafted curve that is left as it is at ``present`` within some spans (seconds)."""
-    curve = draft
+    if not spans or not (len(draft) or len(present)):
+        return draft
+    zero = curve_of([(0.0, 0.0)])
+    curve, there = (own if len(own) else zero for own in (draft, present))
     for start, end in spans:
-        if len(present) or len(curve):
-            flat = present if len(present) else curve_of([(0.0, 0.0)])
-            curve = paste(curve if len(curve) else curve_of([(0.0, 0.0)]), start, copy_range(flat, start, end))
+        curve = paste(curve, start, copy_range(there, start, end))
     return curve
 
 
@@ -126,11 +132,6 @@ def duck_gain(curve: Curve, frames: int) -> FloatArray:
     if not len(curve):
         return np.ones(frames)
     return np.asarray(10 ** (curve.finite_at(np.asarray((np.arange(frames) + 0.5) * FRAME, np.float64)) / 10))
-
-
-def points_a_second(curve: Curve) -> float:
-    """How many points there are for each second from the first to the last."""
-    return len(curve) / max(float(curve.at[-1] - curve.at[0]), 1.0) if len(curve) else 0.0
 
 
 def _frames(phrases: FloatArray) -> list[slice]:

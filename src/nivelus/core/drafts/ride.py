@@ -38,7 +38,7 @@ from nivelus.core.gain.drawn import CLOSEST, EMPTY, Curve, curve_of, with_points
 from nivelus.core.gain.edits import replace_range, thin
 from nivelus.core.marks.nuclei import find_nuclei
 from nivelus.core.measure.grid import FRAME, LevelGrid
-from nivelus.core.measure.loudness import MOMENTARY, gated_loudness, power_to_db, sliding_power, to_lufs
+from nivelus.core.measure.loudness import MOMENTARY, gated_loudness, power_around, power_to_db, sliding_power, to_lufs
 
 BoolArray = npt.NDArray[np.bool_]
 Indices = npt.NDArray[np.int64]
@@ -234,9 +234,7 @@ def inner_spread(power: FloatArray) -> float:
 def around(power: FloatArray, window: float) -> FloatArray:
     """Loudness of ``window`` seconds around every frame of a phrase, LUFS, (n,); of less at its edges."""
     count, half = len(power), max(round(window / FRAME / 2), 1)
-    total = np.concatenate([[0.0], np.cumsum(power)])
-    low, high = np.maximum(np.arange(count) - half, 0), np.minimum(np.arange(count) + half + 1, count)
-    return np.asarray(to_lufs((total[high] - total[low]) / (high - low)))
+    return to_lufs(power_around(power, np.arange(count), half, half + 1))
 
 
 def spoken(power: FloatArray, vowels: FloatArray, own: float, window: float) -> tuple[FloatArray, BoolArray]:

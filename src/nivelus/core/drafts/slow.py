@@ -19,7 +19,7 @@ from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import Curve, plain
 from nivelus.core.gain.edits import thin
 from nivelus.core.measure.grid import FRAME
-from nivelus.core.measure.loudness import ABSOLUTE_GATE, loudness_range, to_lufs
+from nivelus.core.measure.loudness import ABSOLUTE_GATE, loudness_range, power_around, to_lufs
 
 GATE = 20.0
 """LU under the mean of what is heard below which nothing is asked for, as that of the loudness range (EBU Tech 3342)."""
@@ -67,8 +67,10 @@ def draft_slow(power: FloatArray, rule: SlowRule) -> SlowDraft:
     # what is silent in a window is no part of its loudness: it would ask for more beside every silence
     sounds = power > max(float(power.mean()) * 10 ** (-PAUSE / 10), 10 ** ((ABSOLUTE_GATE + 0.691) / 10))
     window = round(rule.window / FRAME)
-    share = _around(sounds.astype(np.float64), window)[::EVERY]
-    around = _around(power * sounds, window)[::EVERY] / np.maximum(share, 1e-9)
+    middle = np.arange(0, len(power), EVERY)
+    reach = window // 2, (window + 1) // 2
+    share = power_around(sounds.astype(np.float64), middle, *reach)
+    around = power_around(power * sounds, middle, *reach) / np.maximum(share, 1e-9)
     levels = to_lufs(around)
     passing = levels > ABSOLUTE_GATE
     mean = float(to_lufs(around[passing].mean())) if passing.any() else -np.inf
@@ -86,14 +88,6 @@ def draft_slow(power: FloatArray, rule: SlowRule) -> SlowDraft:
     curve = thin(plain(at, course), rule.error) if len(course) > 1 else plain(at, course)
     gain = 10 ** (curve.finite_at(np.asarray((np.arange(len(power)) + 0.5) * FRAME, np.float64)) / 10)
     return SlowDraft(curve, target, loudness_range(power), loudness_range(power * gain))
-
-
-def _around(power: FloatArray, window: int) -> FloatArray:
-    """Mean power of the window around each frame, shorter at both ends."""
-    total = np.concatenate([[0.0], np.cumsum(power)])
-    middle = np.arange(len(power))
-    first, last = np.maximum(middle - window // 2, 0), np.minimum(middle + (window + 1) // 2, len(power))
-    return np.asarray(np.maximum((total[last] - total[first]) / (last - first), 0.0))
 
 
 @numba.njit(cache=True)

@@ -13,12 +13,22 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.gain.compiled import FloatArray
-from nivelus.core.measure.loudness import SHORT_TERM, gated_loudness, to_lufs
+from nivelus.core.measure.grid import LevelGrid
+from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS, SHORT_TERM, gated_loudness, power_around, to_lufs
 
 EVERY = 10
 """Frames between two values of a course: 10 a second."""
 SILENT = -100.0
 """What stands for the loudness of nothing at all, LUFS."""
+
+
+def heard_power(grid: LevelGrid, gain: FloatArray | float, beside_stereo: bool) -> FloatArray:
+    """K-weighted power per frame of a sound that is heard with a power gain in each frame, (frames,).
+
+    Beside stereo, a mono sound comes from two loudspeakers.
+    """
+    two = 10 ** (AS_TWO_LOUDSPEAKERS / 10) if beside_stereo and grid.channels == 1 else 1.0
+    return np.asarray(np.asarray(grid.column("k"), np.float64) * gain * two)
 
 
 def phrase_levels(power: FloatArray, spans: Sequence[slice]) -> FloatArray:
@@ -39,10 +49,8 @@ def bed_levels(power: FloatArray, spans: Sequence[slice]) -> FloatArray:
 
 def course(power: FloatArray) -> npt.NDArray[np.float32]:
     """Short-term loudness of the 3 s around every EVERY frames, LUFS. O(frames)."""
-    total = np.concatenate([[0.0], np.cumsum(power)])
     middle = np.arange(0, len(power), EVERY)
-    first, last = np.maximum(middle - SHORT_TERM // 2, 0), np.minimum(middle + SHORT_TERM // 2, len(power))
-    return _floored(to_lufs(np.maximum((total[last] - total[first]) / np.maximum(last - first, 1), 0.0))).astype(np.float32)
+    return _floored(to_lufs(power_around(power, middle, SHORT_TERM // 2, SHORT_TERM // 2))).astype(np.float32)
 
 
 def _floored(levels: FloatArray) -> FloatArray:

@@ -73,6 +73,17 @@ def sliding_power(power: npt.ArrayLike, window: int) -> FloatArray:
     return np.asarray(np.maximum((total[window:] - total[:-window]) / window, 0.0))
 
 
+def power_around(power: FloatArray, at: npt.NDArray[np.int64], before: int, after: int) -> FloatArray:
+    """Mean power of the frames ``before`` and ``after`` some places ``at`` (n,), of fewer at both ends. O(frames + n).
+
+    A place itself counts to what is after it.
+    """
+    total = np.concatenate([[0.0], np.cumsum(power)])
+    first, last = np.maximum(at - before, 0), np.minimum(at + after, len(power))
+    # the difference of two large sums can come out as a negative speck
+    return np.asarray(np.maximum((total[last] - total[first]) / np.maximum(last - first, 1), 0.0))
+
+
 def integrated(power: npt.ArrayLike) -> float:
     """Integrated loudness in LUFS of 400 ms blocks that overlap by 75 %."""
     blocks = sliding_power(power, MOMENTARY)[::10]
