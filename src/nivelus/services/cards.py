@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
-
 import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.services.answers import tracks_of
+from nivelus.services.newest import Newest
 from nivelus.services.state import state_of
 from nivelus.services.targets import target_of
 from nivelus.services.timeline import Timeline
@@ -62,9 +61,8 @@ def _card(bench: Workbench, db: DbSession, session: Session) -> CardView:
 
 
 Spans = list[tuple[float, float]]
-_known: OrderedDict[tuple[str, int, bool], tuple[Spans, list[float]]] = OrderedDict()
+_known: Newest[tuple[Spans, list[float]]] = Newest(100)
 """What was worked out last, by session, revision, and whether all of its recordings are there."""
-_KEPT = 100
 
 
 def _phrases(
@@ -72,9 +70,12 @@ def _phrases(
 ) -> tuple[Spans, list[float]]:
     """The phrases of a session that count: from when to when (seconds), and how far each is from the target as it sounds."""
     key = session.id, session.revision, any(timeline.missing for _, timeline in tracks)
-    if key in _known:
-        _known.move_to_end(key)
-        return _known[key]
+    return _known.get(key, lambda: _worked_out(bench, db, session, tracks))
+
+
+def _worked_out(
+    bench: Workbench, db: DbSession, session: Session, tracks: list[tuple[Track, Timeline]]
+) -> tuple[Spans, list[float]]:
     spans: Spans = []
     deviations: list[float] = []
     for track, timeline in tracks:
@@ -86,7 +87,4 @@ def _phrases(
         edges = state.clips.phrases_of(judged) / state.rate
         spans += [(start, end) for start, end in edges.tolist()]
         deviations += (state.levels_after(judged) - target).tolist()
-    _known[key] = spans, deviations
-    while len(_known) > _KEPT:
-        _known.popitem(last=False)
     return spans, deviations

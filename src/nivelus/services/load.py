@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
-from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -24,6 +22,7 @@ from nivelus.core.sound.timeline import open_sound
 from nivelus.services.desk import load_settings
 from nivelus.services.edits import run_edit
 from nivelus.services.mix_views import LoadFiguresView, LoadPhrase, LoadView, OrderView
+from nivelus.services.newest import Newest
 from nivelus.services.sound import MOST_SAMPLES
 from nivelus.services.state import whole_state
 from nivelus.services.timeline import Timeline, sound_of
@@ -34,9 +33,8 @@ from nivelus.store.tables import Track
 
 COURSE_SECONDS = 0.05
 """Between two values of a course of the reduction."""
-_KEPT = 4
-_known: OrderedDict[tuple[Any, ...], Any] = OrderedDict()
-_lock = Lock()
+_reduced: Newest[Reduction] = Newest(4)
+_thresholds: Newest[float] = Newest(16)
 
 
 def change(bench: Workbench, track_id: str, revision: int, values: dict[str, Any]) -> Changed:
@@ -67,8 +65,8 @@ def view(bench: Workbench, track_id: str, wanted: float | None = None) -> LoadVi
     proposed, steady = of_after.threshold, figures[1]
     if len(spans) and goal > 0:
         proposed = round(
-            _remembered(
-                ("threshold", goal, *_made_of(timeline, state, of_after)),
+            _thresholds.get(
+                (goal, *_made_of(timeline, state, of_after)),
                 lambda: threshold_for(opener, state.gain, of_after, spans, goal, figures[1].average),
             ),
             1,
@@ -161,28 +159,15 @@ def _reduction(
     opener: Callable[[], SoundSource], timeline: Timeline, state: TrackState | None, compressor: Compressor
 ) -> Reduction:
     """The reduction of a whole track, without gain or with that of a state."""
-    made: Reduction = _remembered(
-        ("reduction", *_made_of(timeline, state, compressor)),
+    return _reduced.get(
+        _made_of(timeline, state, compressor),
         lambda: whole_reduction(opener, None if state is None else state.gain, replace(compressor, makeup=0.0)),
     )
-    return made
 
 
 def _made_of(timeline: Timeline, state: TrackState | None, compressor: Compressor) -> tuple[Any, ...]:
     gain = None if state is None else (state.gain.at.tobytes(), state.gain.db.tobytes())
     return timeline.key, gain and hash(gain), replace(compressor, makeup=0.0)
-
-
-def _remembered(key: tuple[Any, ...], make: Callable[[], Any]) -> Any:
-    with _lock:
-        value = _known.pop(key, None)
-    if value is None:
-        value = make()
-    with _lock:
-        _known[key] = value
-        while len(_known) > _KEPT:
-            _known.popitem(last=False)
-    return value
 
 
 def _view(figures: LoadFigures) -> LoadFiguresView:

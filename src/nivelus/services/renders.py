@@ -6,6 +6,9 @@ import math
 from collections.abc import Sequence
 from functools import partial
 from pathlib import Path
+from typing import Any
+
+from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.chain.state import TrackState
 from nivelus.core.deliver.mix import Part, render_mix
@@ -32,11 +35,9 @@ def request(bench: Workbench, track_id: str, format: str, bits: int, with_fader:
     _check_format(format, bits)
     _, track, _, _ = render_source(bench, track_id)
     name = f"{track.name} levelled.{format}"
+    asked = {"format": format, "bits": bits, "with_fader": with_fader}
     with bench.database.writing() as db:
-        job = jobs.new_job(track.session_id, "render", name, track=track_id, format=format, bits=bits, with_fader=with_fader)
-        db.add(job)
-        db.flush()
-        return jobs.view_job(job)
+        return _job(db, track.session_id, name, track=track_id, **asked)
 
 
 def request_mix(bench: Workbench, session_id: str, format: str, bits: int, limited: bool, compressed: bool) -> JobView:
@@ -49,16 +50,20 @@ def request_mix(bench: Workbench, session_id: str, format: str, bits: int, limit
             raise Refused("Every track is muted: there is nothing to mix.")
         name = f"{session.name} mix.{format}"
         asked = {"format": format, "bits": bits, "limited": limited, "compressed": compressed}
-        job = jobs.new_job(session_id, "render", name, mix=session_id, **asked)
-        db.add(job)
-        db.flush()
-        return jobs.view_job(job)
+        return _job(db, session_id, name, mix=session_id, **asked)
 
 
 def run_render(bench: Workbench, job_id: str) -> None:
     """Render as the job says. What fails is said in the job, and nothing is left under the final name."""
     failed = "It could not be rendered. Try it again."
     jobs.run(bench, job_id, lambda job: _render(bench, job), failed)
+
+
+def _job(db: DbSession, session_id: str, name: str, **asked: Any) -> JobView:
+    job = jobs.new_job(session_id, "render", name, **asked)
+    db.add(job)
+    db.flush()
+    return jobs.view_job(job)
 
 
 def _check_format(format: str, bits: int) -> None:

@@ -13,9 +13,7 @@ from nivelus.core.marks.details import RecordingMarks
 from nivelus.core.sound.reader import SoundInfo
 from nivelus.services.answers import Scope, after_edit, answer, tracks_of
 from nivelus.services.keeping import bury, clear_buried, recordings_used
-from nivelus.services.views import (
-    Changed,
-)
+from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import require

@@ -5,11 +5,9 @@ States are kept by what they are made of, so that what one answer worked out is 
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Mapping
 from dataclasses import asdict, replace
 from functools import lru_cache
-from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -24,6 +22,7 @@ from nivelus.core.errors import NotFound
 from nivelus.core.marks.mark import KINDS
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS
+from nivelus.services.newest import Newest
 from nivelus.services.timeline import Timeline, grid_of, stamp_of, timeline_of
 from nivelus.services.views import DipRuleView
 from nivelus.services.workbench import Workbench
@@ -31,9 +30,7 @@ from nivelus.store.history import require
 from nivelus.store.reading import clip_rows, found_marks, hands_of, lanes_of
 from nivelus.store.tables import Session, Track
 
-_KEPT = 3
-_states: OrderedDict[tuple[Any, ...], TrackState] = OrderedDict()
-_lock = Lock()
+_states: Newest[TrackState] = Newest(3)
 
 
 def state_of(
@@ -68,12 +65,7 @@ def state_of(
         loudness_offset(session, timeline),
     )
     key = timeline.key, None if grid is None else stamp_of(bench, timeline), *parts
-    with _lock:
-        state = _states.pop(key, None) or TrackState(grid, *parts)
-        _states[key] = state
-        while len(_states) > _KEPT:
-            _states.popitem(last=False)
-    return state
+    return _states.get(key, lambda: TrackState(grid, *parts))
 
 
 def owners_of_track(db: DbSession, track_id: str, take: int | None = None) -> tuple[Session, Track, Timeline]:

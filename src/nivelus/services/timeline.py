@@ -7,12 +7,10 @@ that came. Any other one is composed when it is asked for, and kept by its key.
 from __future__ import annotations
 
 import hashlib
-from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -26,12 +24,12 @@ from nivelus.core.measure.grid import LevelGrid
 from nivelus.core.measure.kernel import BINS_PER_FRAME
 from nivelus.core.measure.waveform import pyramid
 from nivelus.core.sound.timeline import Composed, Piece
+from nivelus.services.newest import Newest
 from nivelus.services.workbench import Workbench
 from nivelus.store.reading import Recorded, clip_rows, recorded_by_id
 from nivelus.store.tables import Track, takes_of
 
 MISSING = "The sound file of this track is missing. Bring it in again."
-_KEPT = 3
 
 
 @dataclass(frozen=True)
@@ -140,9 +138,8 @@ def timelines_of(db: DbSession, tracks: Sequence[Track], take: int | None = None
 
 # --- what is measured and read of it
 
-_grids: OrderedDict[tuple[Any, ...], LevelGrid] = OrderedDict()
-_waves: OrderedDict[tuple[Any, ...], npt.NDArray[np.float16]] = OrderedDict()
-_lock = Lock()
+_grids: Newest[LevelGrid] = Newest(3)
+_waves: Newest[npt.NDArray[np.float16]] = Newest(3)
 
 
 def grid_of(bench: Workbench, timeline: Timeline) -> LevelGrid:
@@ -160,8 +157,7 @@ def grid_of(bench: Workbench, timeline: Timeline) -> LevelGrid:
             timeline.channels,
         )
 
-    grid: LevelGrid = _kept(_grids, stamp_of(bench, timeline), composed)
-    return grid
+    return _grids.get(stamp_of(bench, timeline), composed)
 
 
 def measurable(timeline: Timeline) -> None:
@@ -184,7 +180,7 @@ def wave_of(bench: Workbench, timeline: Timeline) -> tuple[npt.NDArray[np.float1
         heard = [waves[timeline.recorded(run.recording)] for run in timeline.runs]
         return pyramid(compose_wave(_parts(timeline), heard, timeline.sample_rate, timeline.frames))
 
-    return _kept(_waves, stamp_of(bench, timeline), composed), bins
+    return _waves.get(stamp_of(bench, timeline), composed), bins
 
 
 def sound_of(bench: Workbench, timeline: Timeline) -> Path | Composed:
@@ -204,15 +200,3 @@ def stamp_of(bench: Workbench, timeline: Timeline) -> tuple[Any, ...]:
 
 def _parts(timeline: Timeline) -> list[Part]:
     return [Part(run.start, run.end, run.shift) for run in timeline.runs]
-
-
-def _kept(known: OrderedDict[tuple[Any, ...], Any], key: tuple[Any, ...], make: Any) -> Any:
-    with _lock:
-        value = known.pop(key, None)
-    if value is None:
-        value = make()
-    with _lock:
-        known[key] = value
-        while len(known) > _KEPT:
-            known.popitem(last=False)
-    return value

@@ -248,7 +248,7 @@ def stamp_of_rows(db: DbSession, track_id: str) -> int:
     """What tells all that is kept of a track from any other, while the program runs. O(what an edit has changed)."""
     lanes = lanes_of(db, track_id)
     drawn = [(lane.points.at.tobytes(), lane.points.db.tobytes(), lane.points.shape.tobytes(), *lane[1:]) for lane in lanes]
-    found = [(recording, marks.table.tobytes()) for recording, marks in found_marks(db, track_id).items()]
+    found = [(recording, marks.stamp) for recording, marks in found_marks(db, track_id).items()]
     return hash((clip_rows(db, track_id).stamp, hands_of(db, track_id), tuple(drawn), tuple(found)))
 
 

@@ -4,28 +4,19 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from flask import Response, request
+from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
 from nivelus.services import balance, load, renders
 from nivelus.services.mix_views import DistanceView, DuckDraftView, LoadView, SlowDraftView
 from nivelus.services.views import Changed, JobView
-from nivelus.web.answers import answer, array
-from nivelus.web.binary import asked_key, asked_take, whole_number
+from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench, queue
-from nivelus.web.models import Id, Limit, Request, Revised, Seconds, SessionPath, TrackPath
+from nivelus.web.models import Id, Limit, Request, Revised, Seconds, SessionPath, TrackPath, Values
 
 _TRACK = "/tracks/<track_id>"
 api = APIBlueprint("balance", __name__, url_prefix="/api", abp_tags=[Tag(name="balance")], abp_responses=PROBLEMS)
-
-
-class Values(Request):
-    """Values of a rule; what is absent stays as it is."""
-
-    def values(self) -> dict[str, Any]:
-        """What was given."""
-        return {name: value for name, value in self.model_dump().items() if value is not None}
 
 
 class DuckIn(Values):
@@ -179,30 +170,3 @@ def change_load(path: TrackPath, body: LoadChange) -> Response:
 
 def _given(rule: Values | None) -> dict[str, Any]:
     return rule.values() if rule else {}
-
-
-# --- bytes, which are no part of the document
-
-
-def distance_course(session_id: str) -> Response:
-    """float32 pairs of short-term loudness of voice and bed, LUFS, 10 a second."""
-    return array(balance.distance_course(bench(), session_id, request.args.get("track")))
-
-
-def load_course(track_id: str) -> Response:
-    """float32 pairs of the highest reduction before and after, dB, 20 a second."""
-    return array(load.course(bench(), track_id))
-
-
-def reduction(track_id: str) -> Response:
-    """float32 pairs of what the compressor adds before and after, dB, every 64 samples at ``rate``."""
-    stretch = whole_number("start"), whole_number("count"), whole_number("rate")
-    return array(load.reduction(bench(), track_id, asked_key(), *stretch, asked_take()))
-
-
-for _rule, _work in (
-    ("/sessions/<session_id>/distance/course", distance_course),
-    (f"{_TRACK}/load/course", load_course),
-    (f"{_TRACK}/reduction", reduction),
-):
-    api.add_url_rule(_rule, view_func=_work)

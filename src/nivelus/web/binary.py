@@ -8,7 +8,7 @@ from flask import Blueprint, Response, request, send_file
 
 from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import Refused
-from nivelus.services import drawing, imports, renders, sound
+from nivelus.services import balance, drawing, imports, load, renders, sound
 from nivelus.web.answers import answer, array
 from nivelus.web.context import bench, queue
 from nivelus.web.security import CONTENT, RECEIVED
@@ -35,9 +35,9 @@ def upload(session_id: str) -> Response:
 @bp.get("/tracks/<track_id>/samples")
 def samples(track_id: str) -> Response:
     """float32, channels interleaved; ``start`` and ``count`` in samples at the ``rate``. It never changes for a ``key``."""
-    rate = whole_number("rate") if "rate" in request.args else None
+    rate = _whole("rate") if "rate" in request.args else None
     return array(
-        sound.samples(bench(), track_id, asked_key(), whole_number("start"), whole_number("count"), asked_take(), rate),
+        sound.samples(bench(), track_id, _key(), _whole("start"), _whole("count"), _take(), rate),
         lasting=True,
     )
 
@@ -45,13 +45,13 @@ def samples(track_id: str) -> Response:
 @bp.get("/tracks/<track_id>/wave/<int:level>/<int:index>")
 def wave(track_id: str, level: int, index: int) -> Response:
     """A tile of the waveform pyramid of a ``take``: float32 lowest and highest sample of each bin."""
-    return array(sound.wave_tile(bench(), track_id, asked_key(), level, index, asked_take()), lasting=True)
+    return array(sound.wave_tile(bench(), track_id, _key(), level, index, _take()), lasting=True)
 
 
 @bp.get("/tracks/<track_id>/onsets")
 def onsets(track_id: str) -> Response:
     """float64 seconds at which sound sets in."""
-    return array(sound.onsets(bench(), track_id, asked_key()), lasting=True)
+    return array(sound.onsets(bench(), track_id, _key()), lasting=True)
 
 
 @bp.get("/tracks/<track_id>/trace")
@@ -69,7 +69,7 @@ def meter(track_id: str) -> Response:
 @bp.get("/tracks/<track_id>/gain")
 def gain(track_id: str) -> Response:
     """float64 pairs of samples and dB: the compiled gain, linear in dB between points; of ``layers`` only, if given."""
-    return array(sound.gain_points(bench(), track_id, _layers(), asked_take()))
+    return array(sound.gain_points(bench(), track_id, _layers(), _take()))
 
 
 @bp.get("/tracks/<track_id>/lanes/<lane>.<ending>")
@@ -77,6 +77,24 @@ def lane_file(track_id: str, lane: str, ending: str) -> Response:
     """What is drawn on a track as a CSV or MIDI file."""
     name, data = drawing.write_out(bench(), track_id, lane, ending)
     return send_file(io.BytesIO(data), as_attachment=True, download_name=name)
+
+
+@bp.get("/sessions/<session_id>/distance/course")
+def distance_course(session_id: str) -> Response:
+    """float32 pairs of short-term loudness of voice and bed, LUFS, 10 a second."""
+    return array(balance.distance_course(bench(), session_id, request.args.get("track")))
+
+
+@bp.get("/tracks/<track_id>/load/course")
+def load_course(track_id: str) -> Response:
+    """float32 pairs of the highest reduction before and after, dB, 20 a second."""
+    return array(load.course(bench(), track_id))
+
+
+@bp.get("/tracks/<track_id>/reduction")
+def reduction(track_id: str) -> Response:
+    """float32 pairs of what the compressor adds before and after, dB, every 64 samples at ``rate``."""
+    return array(load.reduction(bench(), track_id, _key(), _whole("start"), _whole("count"), _whole("rate"), _take()))
 
 
 @bp.get("/jobs/<job_id>/file")
@@ -95,18 +113,17 @@ def _layers() -> list[str]:
     return chosen
 
 
-def asked_key() -> str:
+def _key() -> str:
     """The key of the timeline that is asked for."""
     return request.args.get("key", "")
 
 
-def asked_take() -> int | None:
+def _take() -> int | None:
     """The take that is asked for; the one that is heard if none is named."""
-    return whole_number("take") if "take" in request.args else None
+    return _whole("take") if "take" in request.args else None
 
 
-def whole_number(name: str) -> int:
-    """A whole number out of the query. Raises Refused where there is none."""
+def _whole(name: str) -> int:
     try:
         return int(request.args[name])
     except (KeyError, ValueError):

@@ -27,6 +27,14 @@ class Request(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
 
+class Values(Request):
+    """Values of a rule; what is absent stays as it is."""
+
+    def values(self) -> dict[str, Any]:
+        """What was given."""
+        return {name: value for name, value in self.model_dump().items() if value is not None}
+
+
 class SessionPath(BaseModel):
     """A session in an address."""
 
@@ -57,7 +65,7 @@ class Revised(Request):
     revision: int = Field(ge=0)
 
 
-class RuleIn(Request):
+class RuleIn(Values):
     """Values of the rule; those that are absent stay."""
 
     unit: Literal["loudness", "rms", "peak"] | None = None
@@ -75,10 +83,6 @@ class RuleIn(Request):
     keep_by_hand: bool | None = None
     mono_as_two: bool | None = None
     longest: Annotated[float, Field(ge=2, le=60, allow_inf_nan=False)] | None = None
-
-    def values(self) -> dict[str, Any]:
-        """What was given."""
-        return {name: value for name, value in self.model_dump().items() if value is not None}
 
 
 class SessionChange(Revised):
@@ -98,7 +102,7 @@ class TrackChange(Revised):
     solo: bool | None = None
 
 
-class DipRuleIn(Request):
+class DipRuleIn(Values):
     """Values of the rule of one kind of detail; those that are absent stay."""
 
     on: bool | None = None
@@ -106,10 +110,6 @@ class DipRuleIn(Request):
     shallowest: Depth | None = None
     deepest: Depth | None = None
     silent: bool | None = None
-
-    def values(self) -> dict[str, Any]:
-        """What was given."""
-        return {name: value for name, value in self.model_dump().items() if value is not None}
 
 
 class DipRuleChange(Revised):
@@ -346,7 +346,7 @@ LaneDb = Annotated[float, Field(ge=-144, le=120, allow_inf_nan=False)]
 SpanIn = tuple[Seconds, Seconds]
 
 
-class RideRuleIn(Request):
+class RideRuleIn(Values):
     """Values of the rule of a ride; those that are absent are as they come. Times are seconds."""
 
     strength: Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)] | None = None
@@ -357,10 +357,6 @@ class RideRuleIn(Request):
     release: Lag | None = None
     look_ahead: Annotated[float, Field(ge=0, le=2, allow_inf_nan=False)] | None = None
     error: Annotated[float, Field(ge=0.05, le=6, allow_inf_nan=False)] | None = None
-
-    def values(self) -> dict[str, Any]:
-        """What was given."""
-        return {name: value for name, value in self.model_dump().items() if value is not None}
 
 
 class RideDraftRequest(Request):

@@ -91,6 +91,11 @@ class FoundMarks:
         return [f"{KINDS[int(kind)]}.{start:.0f}" for kind, start in zip(kinds, starts, strict=True)]
 
     @cached_property
+    def stamp(self) -> int:
+        """What tells these marks from others."""
+        return hash(self.table.tobytes())
+
+    @cached_property
     def places(self) -> dict[str, int]:
         """The place of each mark by its name."""
         return {id: place for place, id in enumerate(self.ids)}

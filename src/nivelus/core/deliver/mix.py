@@ -8,6 +8,7 @@ All parts are read at the rate of the mix. Beside a stereo part, a mono one is h
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -63,27 +64,25 @@ def render_mix(
     progress : called with the share done, 0 ... 1; may raise to stop
     replace_file : whether ``target`` may take the place of a file that is there
     """
-    sources = [part.open() for part in parts]
-    try:
+    late = LOOK_AHEAD - 1 if limited else 0
+    with ExitStack() as stack:
+        sources = [stack.enter_context(part.open()) for part in parts]
         frames = max((source.info.frames for source in sources), default=0)
         channels = max((source.info.channels for source in sources), default=1)
         bext = None if begins is None else Bext(time_reference=begins)
-        limiter, late = Limiter(channels, rate), LOOK_AHEAD - 1
+        limiter = Limiter(channels, rate)
         highest = 0.0
-        with SoundWriter(target, rate, channels, format, bits, bext, replace_file) as writer:
-            for start in range(0, frames + (late if limited else 0), BLOCK):
-                block = mixed(parts, sources, start, min(BLOCK, frames + (late if limited else 0) - start), channels)
-                highest = max(highest, float(np.abs(block).max(initial=0.0)))
-                if limited:
-                    # what it holds back is cut off, so that the mix begins when the tracks do
-                    block = limiter.run(block)[max(late - start, 0) :]
-                writer.write(block)
-                if progress:
-                    progress(min(1.0, (start + BLOCK) / max(frames, 1)))
-        return highest
-    finally:
-        for source in sources:
-            source.__exit__()
+        writer = stack.enter_context(SoundWriter(target, rate, channels, format, bits, bext, replace_file))
+        for start in range(0, frames + late, BLOCK):
+            block = mixed(parts, sources, start, min(BLOCK, frames + late - start), channels)
+            highest = max(highest, float(np.abs(block).max(initial=0.0)))
+            if limited:
+                # what it holds back is cut off, so that the mix begins when the tracks do
+                block = limiter.run(block)[max(late - start, 0) :]
+            writer.write(block)
+            if progress:
+                progress(min(1.0, (start + BLOCK) / max(frames, 1)))
+    return highest
 
 
 def mixed(
