@@ -111,8 +111,11 @@ def measure_channel(
 
 
 @numba.njit(nogil=True, cache=True, fastmath=True)
-def _section(w: npt.NDArray[np.float64], place: int, v: Any, b0: float, b1: float, b2: float, a1: float, a2: float) -> Any:
-    """One sample through a second-order section, whose memory lies at ``place`` and LANES behind it."""
+def _section(
+    w: npt.NDArray[np.float64], lane: int, number: int, v: Any, b0: float, b1: float, b2: float, a1: float, a2: float
+) -> Any:
+    """One sample of a lane through the second-order section of a ``number``."""
+    place = (1 + 2 * number) * LANES + lane
     y = b0 * v + w[place]
     w[place] = b1 * v - a1 * y + w[place + LANES]
     w[place + LANES] = b2 * v - a2 * y
@@ -163,25 +166,25 @@ def _filter(
         w[7] = np.float64(x[p7 + i]) + 1e-25
         for lane in range(LANES):
             v = w[lane]
-            y = _section(w, 8 + lane, v, k00, k01, k02, k03, k04)
-            y = _section(w, 24 + lane, y, k10, k11, k12, k13, k14)
-            w[200 + lane] += y * y
-            y = _section(w, 40 + lane, v, a00, a01, a02, a03, a04)
-            y = _section(w, 56 + lane, y, a10, a11, a12, a13, a14)
-            w[216 + lane] += y * y
-            y = _section(w, 72 + lane, v, b00, b01, b02, b03, b04)
-            y = _section(w, 88 + lane, y, b10, b11, b12, b13, b14)
-            w[224 + lane] += y * y
-            y = _section(w, 104 + lane, v, c00, c01, c02, c03, c04)
-            y = _section(w, 120 + lane, y, c10, c11, c12, c13, c14)
-            w[232 + lane] += y * y
-            y = _section(w, 136 + lane, v, d00, d01, d02, d03, d04)
-            y = _section(w, 152 + lane, y, d10, d11, d12, d13, d14)
-            w[240 + lane] += y * y
-            y = _section(w, 168 + lane, v, e00, e01, e02, e03, e04)
-            y = _section(w, 184 + lane, y, e10, e11, e12, e13, e14)
-            w[248 + lane] += y * y
-            w[208 + lane] += v * v
+            y = _section(w, lane, 0, v, k00, k01, k02, k03, k04)
+            y = _section(w, lane, 1, y, k10, k11, k12, k13, k14)
+            w[_FIRST_SUM + 0 * LANES + lane] += y * y
+            y = _section(w, lane, 2, v, a00, a01, a02, a03, a04)
+            y = _section(w, lane, 3, y, a10, a11, a12, a13, a14)
+            w[_FIRST_SUM + 2 * LANES + lane] += y * y
+            y = _section(w, lane, 4, v, b00, b01, b02, b03, b04)
+            y = _section(w, lane, 5, y, b10, b11, b12, b13, b14)
+            w[_FIRST_SUM + 3 * LANES + lane] += y * y
+            y = _section(w, lane, 6, v, c00, c01, c02, c03, c04)
+            y = _section(w, lane, 7, y, c10, c11, c12, c13, c14)
+            w[_FIRST_SUM + 4 * LANES + lane] += y * y
+            y = _section(w, lane, 8, v, d00, d01, d02, d03, d04)
+            y = _section(w, lane, 9, y, d10, d11, d12, d13, d14)
+            w[_FIRST_SUM + 5 * LANES + lane] += y * y
+            y = _section(w, lane, 10, v, e00, e01, e02, e03, e04)
+            y = _section(w, lane, 11, y, e10, e11, e12, e13, e14)
+            w[_FIRST_SUM + 6 * LANES + lane] += y * y
+            w[_FIRST_SUM + 1 * LANES + lane] += v * v
 
 
 @numba.njit(nogil=True, cache=True, fastmath=True)
