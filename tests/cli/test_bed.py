@@ -42,6 +42,11 @@ def test_a_bed_makes_room_and_the_mix_lies_beside(tmp_path: Path, voice: Path, b
         assert heard >= 13.4
 
 
+def test_a_duck_of_nothing_leaves_the_bed_alone(tmp_path: Path, voice: Path, bed: Path) -> None:
+    done = run("level", voice, "-o", tmp_path / "out.wav", "--bed", bed, "--duck", 0, "--json")
+    assert json.loads(done.stdout)["files"][0]["bed"]["points"] == []
+
+
 def test_the_load_is_told_before_and_after(tmp_path: Path, voice: Path) -> None:
     done = run("level", voice, "-o", tmp_path / "out.wav", "--load", "--json")
     load = json.loads(done.stdout)["files"][0]["load"]

@@ -12,6 +12,7 @@ import soundfile
 
 from nivelus.core.errors import LevelError, Refused
 from nivelus.services import balance, cards, drafts, drawing, jobs, load, renders, sessions, sound, tracks
+from nivelus.services.imports import run_import, stage_file
 from nivelus.services.workbench import Workbench
 from nivelus.store.tables import Track
 from tests.conftest import RATE, bring_in, uneven_voice, write_sound
@@ -52,8 +53,6 @@ def rendered(bench: Workbench, job: str, name: str = "wav") -> np.ndarray:
 
 def test_what_never_pauses_comes_in_as_a_bed_and_says_so(bench: Workbench, session: str, voice: str, tmp_path: Path) -> None:
     path = write_sound(tmp_path / "rain.wav", noise(25, -30.0))
-    from nivelus.services.imports import run_import, stage_file
-
     job = stage_file(bench, session, path)
     run_import(bench, job.id)
     assert "does not pause as a voice does" in jobs.get(bench, job.id).message

@@ -36,6 +36,8 @@ interface BalanceState {
   load: Load | null;
   /** Highest reduction before and after, pairs, 20 a second. */
   loadCourse: Float32Array;
+  /** The highest of them. */
+  loadMost: number;
   /** Whether figures are being worked out anew. */
   working: boolean;
 }
@@ -51,19 +53,18 @@ export const useBalance = create<BalanceState>(() => ({
   slowDraft: null,
   load: null,
   loadCourse: EMPTY,
+  loadMost: 0,
   working: false,
 }));
 
 export const COURSE_RATE = 10;
 export const LOAD_RATE = 20;
 
-export const tracksOfKind = (kind: string): Track[] =>
-  (useSession.getState().header?.tracks ?? []).filter((track) => track.kind === kind);
-
 /** The bed that is worked on: the one in focus, else the first. */
 export function bedInHand(): Track | undefined {
   const track = focused();
-  return track?.kind === "bed" ? track : tracksOfKind("bed")[0];
+  if (track?.kind === "bed") return track;
+  return useSession.getState().header?.tracks.find((one) => one.kind === "bed");
 }
 
 let loaded = "";
@@ -100,7 +101,7 @@ async function loadLoad(track: Track, key: string) {
   }
   await having(key, async () => {
     const loadCourse = await api.loadCourse(track.id);
-    if (loaded === key) useBalance.setState({ loadCourse });
+    if (loaded === key) useBalance.setState({ loadCourse, loadMost: loadCourse.reduce((a, b) => Math.max(a, b), 0) });
     const load = await api.load(track.id);
     if (loaded === key) useBalance.setState({ load });
   });
@@ -154,6 +155,10 @@ export const apart = (phrase: DistancePhrase): number | null =>
 
 /** What the bed in hand is to keep, LU. */
 export const wantedDistance = (): number | null => duckRule()?.distance ?? null;
+
+/** Whether a phrase keeps a distance. */
+export const keeps = (value: number, wanted: number) =>
+  value >= wanted - (useSession.getState().terms?.distance_slack ?? 0);
 
 // --- making room
 
@@ -279,20 +284,19 @@ export function balanceItems(state: BalanceState, order: "worst" | "time"): Bala
       const value = apart(phrase);
       if (value === null) return [];
       const now = drafted.get(phrase.clip) ?? value;
-      const off = wanted !== null && now < wanted - 0.1;
+      const off = wanted !== null && !keeps(now, wanted);
       return [{ id: phrase.clip, track: phrase.track, clip: phrase.clip, value: now, before: value, off }];
     });
     if (order === "worst") return items.sort((a, b) => a.value - b.value);
   } else {
     const track = focused()?.id ?? "";
-    const mean = state.load?.after.average ?? 0;
     items = (state.load?.phrases ?? []).map((phrase: LoadPhrase) => ({
       id: phrase.clip,
       track,
       clip: phrase.clip,
       value: phrase.after,
       before: phrase.before,
-      off: phrase.after > mean + 3,
+      off: phrase.hard,
     }));
     if (order === "worst") return items.sort((a, b) => b.value - a.value);
   }

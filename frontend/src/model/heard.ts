@@ -6,7 +6,7 @@ import { firstPlace } from "../parts/search";
 import { engine } from "../sound/engine";
 import type { GainPoints } from "../sound/worklet";
 import { focused } from "./focus";
-import { sessionRate, tellEngine } from "./mix";
+import { playTracks, tellEngine } from "./mix";
 import { useSession } from "./session";
 import { ALL_LAYERS, heardLayers, LANES, type Layer, redraw, useView } from "./view";
 
@@ -74,8 +74,7 @@ async function refresh() {
   const header = useSession.getState().header;
   if (!track || !header) return;
   if (track.timeline.missing) {
-    engine.setTracks(header.tracks, sessionRate(), track.id);
-    tellEngine();
+    playTracks();
     void loadOthers();
     return;
   }
@@ -89,8 +88,7 @@ async function refresh() {
     useHeard.setState(nothingOf(track.id));
     traced = "";
   }
-  engine.setTracks(header.tracks, sessionRate(), track.id);
-  tellEngine();
+  playTracks();
   try {
     // the gain first: it is what is heard
     const gain = loadGain(track, on, key);

@@ -44,6 +44,12 @@ export function faderOf(track: Track): number {
   return fader?.track === track.id ? fader.db : track.fader;
 }
 
+/** Play the tracks of the session as they are now. */
+export function playTracks() {
+  engine.setTracks(useSession.getState().header?.tracks ?? [], sessionRate(), focused()?.id ?? "");
+  tellEngine();
+}
+
 export function tellEngine() {
   const tracks = useSession.getState().header?.tracks ?? [];
   const { before, beforeAll, alone, load, behind } = useView.getState();

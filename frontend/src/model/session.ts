@@ -6,6 +6,7 @@
  */
 import { create } from "zustand";
 import { api, type Changed, type Clip, type Mark, type Terms, type Track } from "../api/client";
+import { capital } from "../parts/format";
 import { complain, tell } from "../parts/messages";
 import { Problem } from "../parts/problem";
 import { type EdgeName, hand, useView } from "./view";
@@ -167,8 +168,6 @@ export function reasonWords(of: "gain_reasons" | "mark_reasons" | "ride_reasons"
   const words = useSession.getState().terms?.[of][reason] ?? reason;
   return capital(words);
 }
-
-const capital = (words: string) => words && `${words[0]!.toUpperCase()}${words.slice(1)}`;
 
 export async function undo() {
   const label = useSession.getState().header?.undo;

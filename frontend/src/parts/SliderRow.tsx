@@ -1,7 +1,20 @@
-/** A value of a rule, with its name, its unit and a slider. */
+/** Rows of a rule: a name, its value, and what sets it. */
 import { Slider } from "@mantine/core";
+import type { ReactNode } from "react";
 
-export interface RowProps {
+export function RuleRow({ title, value, children }: { title: string; value: string; children: ReactNode }) {
+  return (
+    <div className="slider-row">
+      <div className="slider-head">
+        <span>{title}</span>
+        <span className="mono">{value}</span>
+      </div>
+      {children}
+    </div>
+  );
+}
+
+export interface SliderRowProps {
   name: string;
   value: number;
   low: number;
@@ -9,18 +22,14 @@ export interface RowProps {
   step: number;
   unit: string;
   set: (value: number) => void;
+  /** Called when the hand lets go. */
+  keep?: (value: number) => void;
   digits?: number;
 }
 
-export function SliderRow({ name, value, low, high, step, unit, set, digits = 1 }: RowProps) {
+export function SliderRow({ name, value, low, high, step, unit, set, keep, digits = 1 }: SliderRowProps) {
   return (
-    <div className="slider-row">
-      <div className="slider-head">
-        <span>{name}</span>
-        <span className="mono">
-          {value.toFixed(digits).replace("-", "−")} {unit}
-        </span>
-      </div>
+    <RuleRow title={name} value={`${value.toFixed(digits).replace("-", "−")} ${unit}`}>
       <Slider
         size={3}
         thumbSize={14}
@@ -31,7 +40,8 @@ export function SliderRow({ name, value, low, high, step, unit, set, digits = 1 
         step={step}
         value={value}
         onChange={set}
+        onChangeEnd={keep}
       />
-    </div>
+    </RuleRow>
   );
 }

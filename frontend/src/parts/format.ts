@@ -38,3 +38,6 @@ export type Unit = keyof typeof UNIT_NAMES;
 /** Unit of a target, and of a distance to it. */
 export const levelUnit = (unit: string) => UNIT_NAMES[unit as Unit] ?? "dB";
 export const distanceUnit = (unit: string) => (unit === "loudness" ? "LU" : "dB");
+
+/** Words as the beginning of a sentence. */
+export const capital = (words: string) => words && `${words[0]!.toUpperCase()}${words.slice(1)}`;

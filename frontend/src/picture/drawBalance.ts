@@ -1,5 +1,5 @@
 /** Drawing the strip of the stage Balance: the distance of voice and bed, or the work of the compressor before and after. */
-import { apart, COURSE_RATE, heldApart, LOAD_RATE, useBalance, wantedDistance } from "../model/balance";
+import { apart, COURSE_RATE, heldApart, keeps, LOAD_RATE, useBalance, wantedDistance } from "../model/balance";
 import { useSession } from "../model/session";
 import { signed } from "../parts/format";
 import { type Axis, GUTTER, type Scale, scale, visible } from "./axis";
@@ -64,7 +64,7 @@ export function drawDistance(ctx: Context, width: number, height: number, scene:
       if (!clip || value === null) continue;
       const x = a.x(clip.phrase_start ?? clip.start);
       const w = Math.max(a.x(clip.phrase_end ?? clip.end) - x, 3);
-      const kept = value >= wanted - 0.1;
+      const kept = keeps(value, wanted);
       const y = s.y(value);
       ctx.fillStyle = ctx.strokeStyle = kept ? palette.level : palette.loud;
       ctx.beginPath();
@@ -95,13 +95,17 @@ export function drawDistance(ctx: Context, width: number, height: number, scene:
   });
 }
 
+/** Which values of a course, so many a second, lie in the window, and every how many of them are drawn. */
+function shown(a: Axis, scene: Scene, course: Float32Array, rate: number) {
+  const first = Math.max(0, Math.floor(scene.window.start * rate));
+  const last = Math.min(course.length / 2 - 1, Math.ceil(scene.window.end * rate));
+  return { first, last, stride: Math.max(1, Math.floor(a.perPixel * rate)) };
+}
+
 /** The distance from moment to moment, where both sound. */
 function drawCourse(ctx: Context, a: Axis, s: Scale, scene: Scene, course: Float32Array) {
-  const count = course.length / 2;
   const by = heldApart(scene.track.kind === "voice" ? scene.track.id : "");
-  const stride = Math.max(1, Math.floor(a.perPixel * COURSE_RATE));
-  const first = Math.max(0, Math.floor(scene.window.start * COURSE_RATE));
-  const last = Math.min(count - 1, Math.ceil(scene.window.end * COURSE_RATE));
+  const { first, last, stride } = shown(a, scene, course, COURSE_RATE);
   ctx.strokeStyle = scene.palette.dim;
   ctx.globalAlpha = 0.7;
   ctx.beginPath();
@@ -125,11 +129,8 @@ function drawCourse(ctx: Context, a: Axis, s: Scale, scene: Scene, course: Float
 export function drawBed(ctx: Context, a: Axis, s: Scale, scene: Scene, height: number) {
   const { distanceCourse: course, leaf } = useBalance.getState();
   if (scene.stage !== "balance" || leaf !== "bed" || scene.unit !== "LU" || course.length === 0) return;
-  const count = course.length / 2;
   const by = heldApart("");
-  const stride = Math.max(1, Math.floor(a.perPixel * COURSE_RATE));
-  const first = Math.max(0, Math.floor(scene.window.start * COURSE_RATE));
-  const last = Math.min(count - 1, Math.ceil(scene.window.end * COURSE_RATE));
+  const { first, last, stride } = shown(a, scene, course, COURSE_RATE);
   ctx.beginPath();
   ctx.moveTo(a.x(first / COURSE_RATE), height);
   for (let i = first; i <= last; i += stride) {
@@ -143,11 +144,10 @@ export function drawBed(ctx: Context, a: Axis, s: Scale, scene: Scene, height: n
 
 /** What the compressor takes away, hanging from 0 dB: before as a ghost, after as a line. */
 export function drawLoad(ctx: Context, width: number, height: number, scene: Scene) {
-  const { palette, window } = scene;
-  const { loadCourse: course } = useBalance.getState();
+  const { palette } = scene;
+  const { loadCourse: course, loadMost } = useBalance.getState();
   const a = paper(ctx, width, height, scene);
-  let most = 11;
-  for (const value of course) most = Math.max(most, value + 1);
+  const most = Math.max(11, loadMost + 1);
   const s = scale(-most, 0.6, 18, height - 4);
   lines(
     ctx,
@@ -163,9 +163,7 @@ export function drawLoad(ctx: Context, width: number, height: number, scene: Sce
     return;
   }
   clipToPicture(ctx, width, height, () => {
-    const stride = Math.max(1, Math.floor(a.perPixel * LOAD_RATE));
-    const first = Math.max(0, Math.floor(window.start * LOAD_RATE));
-    const last = Math.min(count - 1, Math.ceil(window.end * LOAD_RATE));
+    const { first, last, stride } = shown(a, scene, course, LOAD_RATE);
     const trace = (side: 0 | 1) => {
       for (let i = first; i <= last; i += stride) {
         let value = 0;

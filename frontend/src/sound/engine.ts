@@ -78,7 +78,7 @@ class Engine {
       this.stop();
       void this.context?.close();
       this.context = this.node = this.opening = null;
-      this.forget();
+      this.abort(() => true);
       this.rate = rate;
       this.last = { position: Math.round(at * rate), time: 0 };
       this.sources.clear();
@@ -314,10 +314,6 @@ class Engine {
       abort.abort();
       this.fetching.delete(name);
     }
-  }
-
-  private forget(): void {
-    this.abort(() => true);
   }
 
   private send(message: ToWorklet, transfer: Transferable[] = []): void {

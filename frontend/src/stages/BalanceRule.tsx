@@ -1,6 +1,5 @@
 /** The rule of the stage Balance, in two leaves: the bed that makes room, and what the compressor has to do. */
-import { ActionIcon, Button, Group, Popover, SegmentedControl, Slider, Switch, Tooltip } from "@mantine/core";
-import { IconAdjustmentsHorizontal } from "@tabler/icons-react";
+import { Button, Group, SegmentedControl, Switch, Tooltip } from "@mantine/core";
 import type { DuckRule, Load, LoadChange, LoadFigures, Track } from "../api/client";
 import {
   acceptDuck,
@@ -19,9 +18,10 @@ import {
 import { setKind } from "../model/mix";
 import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
-import { db, signed } from "../parts/format";
-import { type RowProps, SliderRow } from "../parts/SliderRow";
+import { capital, db, signed } from "../parts/format";
+import { SliderRow, type SliderRowProps } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
+import { FineValues } from "./FineValues";
 import { SlowRide } from "./SlowRide";
 
 export function BalanceRule() {
@@ -127,8 +127,6 @@ function BedLeaf() {
 
 const said = (kept: number, count: number, wanted: number) =>
   `${kept} of ${count} phrases keep ${wanted.toFixed(1)} LU`;
-const capital = (words: string) => words && `${words[0]!.toUpperCase()}${words.slice(1)}`;
-
 function NoBed({ tracks }: { tracks: Track[] }) {
   return (
     <div className="rule-foot">
@@ -157,39 +155,17 @@ function FineDuck({ rule }: { rule: DuckRule }) {
   const bed = bedInHand();
   const locked = bed?.duck.locked.length ?? 0;
   return (
-    <Popover position="right-start" width={250} withinPortal>
-      <Popover.Target>
-        <Tooltip label="How it moves">
-          <ActionIcon size={30} variant="default" aria-label="How it moves">
-            <IconAdjustmentsHorizontal size={16} />
-          </ActionIcon>
-        </Tooltip>
-      </Popover.Target>
-      <Popover.Dropdown className="rule fine-rule">
-        {FINE.map(({ name, label, low, high, step, unit, scale }) => (
-          <SliderRow
-            key={name}
-            name={label}
-            value={rule[name] * scale}
-            low={low}
-            high={high}
-            step={step}
-            unit={unit}
-            digits={scale === 1 ? 1 : 0}
-            set={(value) => setDuck({ [name]: value / scale })}
-          />
-        ))}
-        <Group gap={6}>
-          <Button size="compact-xs" variant="default" onClick={() => lockSpan(true)}>
-            Leave the span alone
-          </Button>
-          <Button size="compact-xs" variant="default" disabled={locked === 0} onClick={() => lockSpan(false)}>
-            Free it
-          </Button>
-        </Group>
-        <p className="note">{locked === 1 ? "1 span is left alone." : `${locked} spans are left alone.`}</p>
-      </Popover.Dropdown>
-    </Popover>
+    <FineValues values={FINE} rule={rule} set={(name, value) => setDuck({ [name]: value })}>
+      <Group gap={6}>
+        <Button size="compact-xs" variant="default" onClick={() => lockSpan(true)}>
+          Leave the span alone
+        </Button>
+        <Button size="compact-xs" variant="default" disabled={locked === 0} onClick={() => lockSpan(false)}>
+          Free it
+        </Button>
+      </Group>
+      <p className="note">{locked === 1 ? "1 span is left alone." : `${locked} spans are left alone.`}</p>
+    </FineValues>
   );
 }
 
@@ -254,38 +230,20 @@ function LoadLeaf() {
 
 /** A value of the compressor: shown while the hand moves it, worked out when it is let go. */
 function Kept({
-  name,
   value,
-  low,
-  high,
-  step,
-  unit,
   of,
   scale = 1,
-}: Omit<RowProps, "set" | "digits"> & { of: keyof LoadChange; scale?: number }) {
+  ...row
+}: Omit<SliderRowProps, "set" | "keep" | "digits"> & { of: keyof LoadChange; scale?: number }) {
   const { held, hold, keep } = useHeld<number>((next) => setLoad({ [of]: next / scale } as LoadChange));
-  const shown = held ?? value;
   return (
-    <div className="slider-row">
-      <div className="slider-head">
-        <span>{name}</span>
-        <span className="mono">
-          {shown.toFixed(step < 1 ? 1 : 0).replace("-", "−")} {unit}
-        </span>
-      </div>
-      <Slider
-        size={3}
-        thumbSize={14}
-        label={null}
-        thumbLabel={name}
-        min={low}
-        max={high}
-        step={step}
-        value={shown}
-        onChange={hold}
-        onChangeEnd={(next) => void keep(next)}
-      />
-    </div>
+    <SliderRow
+      {...row}
+      value={held ?? value}
+      digits={row.step < 1 ? 1 : 0}
+      set={hold}
+      keep={(next) => void keep(next)}
+    />
   );
 }
 

@@ -20,6 +20,7 @@ import { trackOf, useSession } from "../model/session";
 import { KINDS, type Kind, useView } from "../model/view";
 import { db, plain, signed } from "../parts/format";
 import { MarkSign } from "../parts/MarkSign";
+import { RuleRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
 
 const NO_MARKS: Mark[] = [];
@@ -175,13 +176,7 @@ function Limits({ kind, rule }: { kind: Kind; rule: DipRule }) {
   );
   const [low, high] = held ?? [rule.deepest, rule.shallowest];
   return (
-    <div className="slider-row">
-      <div className="slider-head">
-        <span>{KIND_NAMES[kind]!.many} keep to</span>
-        <span className="mono">
-          {plain(low, 0)} … {plain(high, 0)} dB
-        </span>
-      </div>
+    <RuleRow title={`${KIND_NAMES[kind]!.many} keep to`} value={`${plain(low, 0)} … ${plain(high, 0)} dB`}>
       <RangeSlider
         size={3}
         thumbSize={14}
@@ -196,6 +191,6 @@ function Limits({ kind, rule }: { kind: Kind; rule: DipRule }) {
         onChange={hold}
         onChangeEnd={(value) => void keep(value)}
       />
-    </div>
+    </RuleRow>
   );
 }

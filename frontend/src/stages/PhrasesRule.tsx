@@ -10,6 +10,7 @@ import { reasonWords, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { distanceUnit, levelUnit, plain, signed } from "../parts/format";
 import { complain } from "../parts/messages";
+import { RuleRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
 import { setRule, TargetFields } from "./TargetFields";
 
@@ -41,7 +42,7 @@ export function PhrasesRule() {
     step: number,
     text: string,
   ) => (
-    <Row title={title} value={text}>
+    <RuleRow title={title} value={text}>
       <Slider
         size={3}
         thumbSize={14}
@@ -54,7 +55,7 @@ export function PhrasesRule() {
         onChange={(value) => hold({ ...trial, [name]: value })}
         onChangeEnd={(value) => void keep({ ...trial, [name]: value })}
       />
-    </Row>
+    </RuleRow>
   );
 
   return (
@@ -71,7 +72,7 @@ export function PhrasesRule() {
       </Collapse>
       {slider("tolerance", "Tolerance", 0, 6, 0.1, `±${shown.tolerance.toFixed(1)} ${unit}`)}
       {slider("strength", "Strength", 0, 100, 1, `${shown.strength.toFixed(0)} %`)}
-      <Row title="Base" value={`${signed(draft?.base ?? baseOf(shown, track.base))} dB`}>
+      <RuleRow title="Base" value={`${signed(draft?.base ?? baseOf(shown, track.base))} dB`}>
         <SegmentedControl
           size="xs"
           fullWidth
@@ -91,9 +92,9 @@ export function PhrasesRule() {
             { value: "none", label: "none" },
           ]}
         />
-      </Row>
+      </RuleRow>
       {shown.base_kind === "hand" && slider("base", "Base by hand", -30, 40, 0.5, `${signed(shown.base)} dB`)}
-      <Row title="Most down / up" value={`−${shown.most_down.toFixed(0)} / +${shown.most_up.toFixed(0)} dB`}>
+      <RuleRow title="Most down / up" value={`−${shown.most_down.toFixed(0)} / +${shown.most_up.toFixed(0)} dB`}>
         <RangeSlider
           size={3}
           thumbSize={14}
@@ -110,7 +111,7 @@ export function PhrasesRule() {
             void keep({ ...trial, most_down: Math.max(-low, 0), most_up: Math.max(high, 0) })
           }
         />
-      </Row>
+      </RuleRow>
       <UnstyledButton className="link" onClick={toggle} aria-expanded={more}>
         {more ? <IconChevronDown size={12} /> : <IconChevronRight size={12} />} ceiling, noise, phrase length, by hand
       </UnstyledButton>
@@ -232,18 +233,6 @@ function useTrial(trial: RuleChange) {
         running.current = false;
       });
   }, [trial]);
-}
-
-function Row({ title, value, children }: { title: string; value: string; children: React.ReactNode }) {
-  return (
-    <div className="slider-row">
-      <div className="slider-head">
-        <span>{title}</span>
-        <span className="mono">{value}</span>
-      </div>
-      {children}
-    </div>
-  );
 }
 
 const ORDER = ["to target", "freed", "strength", "level", "most up", "most down", "ceiling", "peaks", "noise limit"];

@@ -1,17 +1,6 @@
 /** The rule of the stage Ride: which lane is in hand, the draft of a ride, and the trim that lies over it. */
-import {
-  ActionIcon,
-  Button,
-  Group,
-  Menu,
-  Popover,
-  RangeSlider,
-  SegmentedControl,
-  Slider,
-  Switch,
-  Tooltip,
-} from "@mantine/core";
-import { IconAdjustmentsHorizontal, IconDots } from "@tabler/icons-react";
+import { ActionIcon, Button, Group, Menu, RangeSlider, SegmentedControl, Slider, Switch } from "@mantine/core";
+import { IconDots } from "@tabler/icons-react";
 import { useRef } from "react";
 import { api, type LaneName } from "../api/client";
 import { useBalance } from "../model/balance";
@@ -34,7 +23,9 @@ import { useRide, useRideRule } from "../model/rideState";
 import { trackOf, useSession } from "../model/session";
 import { LANE_NAMES, LANES, useView } from "../model/view";
 import { db } from "../parts/format";
+import { RuleRow, SliderRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
+import { FineValues } from "./FineValues";
 import { SlowRide } from "./SlowRide";
 
 export function RideRule() {
@@ -71,29 +62,17 @@ function VoiceRide() {
   const before = mean(inside?.phrases.map((phrase) => phrase.before) ?? []);
   return (
     <>
-      <div className="slider-row">
-        <div className="slider-head">
-          <span>Strength</span>
-          <span className="mono">{rule.strength.toFixed(0)} %</span>
-        </div>
-        <Slider
-          size={3}
-          thumbSize={14}
-          label={null}
-          thumbLabel="Strength"
-          min={0}
-          max={100}
-          value={rule.strength}
-          onChange={(strength) => setRideRule({ strength })}
-        />
-      </div>
-      <div className="slider-row">
-        <div className="slider-head">
-          <span>Most down / up</span>
-          <span className="mono">
-            −{rule.most_down.toFixed(0)} / +{rule.most_up.toFixed(0)} dB
-          </span>
-        </div>
+      <SliderRow
+        name="Strength"
+        value={rule.strength}
+        low={0}
+        high={100}
+        step={1}
+        unit="%"
+        digits={0}
+        set={(strength) => setRideRule({ strength })}
+      />
+      <RuleRow title="Most down / up" value={`−${rule.most_down.toFixed(0)} / +${rule.most_up.toFixed(0)} dB`}>
         <RangeSlider
           size={3}
           thumbSize={14}
@@ -107,7 +86,7 @@ function VoiceRide() {
           value={[-rule.most_down, rule.most_up]}
           onChange={([low, high]) => setRideRule({ most_down: Math.max(-low, 0), most_up: Math.max(high, 0) })}
         />
-      </div>
+      </RuleRow>
       <div className="rule-foot">
         <Group gap={8} wrap="nowrap">
           {draft ? (
@@ -226,41 +205,11 @@ function FineRule() {
   const rule = useRideRule();
   if (!rule) return null;
   return (
-    <Popover position="right-start" width={250} withinPortal>
-      <Popover.Target>
-        <Tooltip label="How it moves">
-          <ActionIcon size={30} variant="default" aria-label="How it moves">
-            <IconAdjustmentsHorizontal size={16} />
-          </ActionIcon>
-        </Tooltip>
-      </Popover.Target>
-      <Popover.Dropdown className="rule fine-rule">
-        {FINE.map(({ name, label, low, high, step, unit, scale }) => (
-          <div className="slider-row" key={name}>
-            <div className="slider-head">
-              <span>{label}</span>
-              <span className="mono">
-                {(rule[name] * scale).toFixed(scale === 1 ? 1 : 0)} {unit}
-              </span>
-            </div>
-            <Slider
-              size={3}
-              thumbSize={14}
-              label={null}
-              thumbLabel={label}
-              min={low}
-              max={high}
-              step={step}
-              value={rule[name] * scale}
-              onChange={(value) => setRideRule({ [name]: value / scale })}
-            />
-          </div>
-        ))}
-        <Button size="compact-xs" variant="default" onClick={() => setRideRule(null)}>
-          as it comes
-        </Button>
-      </Popover.Dropdown>
-    </Popover>
+    <FineValues values={FINE} rule={rule} set={(name, value) => setRideRule({ [name]: value })}>
+      <Button size="compact-xs" variant="default" onClick={() => setRideRule(null)}>
+        as it comes
+      </Button>
+    </FineValues>
   );
 }
 

@@ -1,18 +1,9 @@
 /** Levelling a track without phrases - a bed, an ensemble in a room - by its short-term loudness. */
 import { Button, Group } from "@mantine/core";
-import type { SlowRule, Track } from "../api/client";
+import type { Track } from "../api/client";
 import { acceptSlow, draftSlow, dropDuck, setSlow, useBalance } from "../model/balance";
+import { useSession } from "../model/session";
 import { SliderRow } from "../parts/SliderRow";
-
-const SLOW: SlowRule = {
-  target: -23,
-  strength: 100,
-  most_up: 6,
-  most_down: 12,
-  window: 3,
-  fastest: 3,
-  error: 0.5,
-};
 
 export function SlowRide({
   bed,
@@ -22,18 +13,18 @@ export function SlowRide({
   draft: { points: unknown[]; before: number; after: number } | null;
 }) {
   const set = useBalance((s) => s.slow);
-  const values = { ...SLOW, ...set };
+  const most = useSession((s) => s.terms?.slow_most_down ?? 0);
   return (
     <div className="rule-foot">
       <SliderRow
         name="Slow ride: at most"
-        value={values.most_down}
+        value={set.most_down ?? most}
         low={0}
         high={24}
         step={1}
         unit="dB"
         digits={0}
-        set={(most) => setSlow({ most_down: most, most_up: Math.min(most, 12) })}
+        set={(down) => setSlow({ most_down: down, most_up: Math.min(down, 12) })}
       />
       <Group gap={8} wrap="nowrap">
         {draft ? (

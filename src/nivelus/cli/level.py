@@ -172,7 +172,8 @@ def level(
                 _write_curve(result.curve, plan.curve, overwrite)
             room = work = None
             if bed:
-                room_rule = DuckRule("depth", duck or -9.0) if distance is None else DuckRule("distance", distance=distance)
+                room_rule = DuckRule() if duck is None else DuckRule(depth=duck)
+                room_rule = room_rule if distance is None else DuckRule("distance", distance=distance)
                 mix_kind = "flac" if mix and mix.suffix.lower() == ".flac" else "wav"
                 room = make_room(file, result.state, bed, room_rule, mix, mix_kind, bits, overwrite)
             if load:

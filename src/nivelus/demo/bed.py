@@ -5,10 +5,8 @@ from __future__ import annotations
 from functools import cache
 
 import numpy as np
-import numpy.typing as npt
 
-RATE = 48_000
-Sound = npt.NDArray[np.float64]
+from nivelus.demo.voices import RATE, Sound
 
 # steps of a scale of five, in half tones from D3; a rest is None
 _TUNE = (0, 7, 12, None, 10, 7, 3, None, 0, 5, 10, 12, None, 7, 5, None, 3, 10, 15, None, 12, 10, 7, None)

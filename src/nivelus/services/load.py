@@ -12,7 +12,7 @@ import numpy.typing as npt
 
 from nivelus.core.chain.state import TrackState
 from nivelus.core.dynamics.compressor import STEP, Compressor, Reduction, reduction_of, whole_reduction
-from nivelus.core.dynamics.load import LoadFigures, by_phrase, load_figures, threshold_for
+from nivelus.core.dynamics.load import HARD, LoadFigures, by_phrase, load_figures, threshold_for
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.compiled import FloatArray, GainCurve
 from nivelus.core.measure.loudness import gated_loudness, to_db
@@ -79,7 +79,7 @@ def view(bench: Workbench, track_id: str, wanted: float | None = None) -> LoadVi
         proposed=proposed,
         at_proposed=_view(steady),
         phrases=[
-            LoadPhrase(clip=id, before=old, after=new)
+            LoadPhrase(clip=id, before=old, after=new, hard=new > figures[1].average + HARD)
             for id, old, new in zip(ids, *(by_phrase(r, spans).tolist() for r in (before, after)), strict=True)
         ]
         if len(spans)

@@ -73,11 +73,12 @@ class LoadFiguresView(View):
 
 
 class LoadPhrase(View):
-    """Mean reduction in a phrase before and after, dB."""
+    """Mean reduction in a phrase before and after, dB, and whether that after is ``hard`` work beside the average."""
 
     clip: str
     before: float
     after: float
+    hard: bool
 
 
 class OrderView(View):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from nivelus.core.drafts import clip_gain, dips, ride
+from nivelus.core.drafts import clip_gain, dips, duck, ride, slow
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.services.details import LONGEST_RAMP, SHORTEST
 from nivelus.services.tracks import FADER_RANGE
@@ -33,4 +33,6 @@ def terms() -> Terms:
         longest_ramp=LONGEST_RAMP,
         fader_low=FADER_RANGE[0],
         fader_high=FADER_RANGE[1],
+        slow_most_down=slow.SlowRule().most_down,
+        distance_slack=duck.KEPT,
     )

@@ -275,6 +275,8 @@ class Terms(View):
     """What holds for every session and is said once: the reasons of drafts in words, and the limits of the hand.
 
     Lengths are seconds: the shortest mark, clip and lifted span, and the longest ramp of a dip. The fader's ends are dB.
+    ``slow_most_down`` (dB) is how far a slow ride goes down as it comes, ``distance_slack`` (LU) what a phrase may miss its
+    distance by.
     """
 
     gain_reasons: dict[str, str]
@@ -286,6 +288,8 @@ class Terms(View):
     longest_ramp: float
     fader_low: float
     fader_high: float
+    slow_most_down: float
+    distance_slack: float
 
 
 class Changed(View):

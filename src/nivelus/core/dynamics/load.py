@@ -20,6 +20,8 @@ from nivelus.core.sound.source import SoundSource
 
 MARKS = (3.0, 6.0, 10.0)
 """Reductions (dB) of which the share of time beyond them is told."""
+HARD = 3.0
+"""How far (dB) over the average the reduction of a phrase is hard work."""
 LOWEST, HIGHEST = -80.0, 0.0
 """Where a threshold is looked for, dBFS."""
 _SILENT = 1e-6
