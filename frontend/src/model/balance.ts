@@ -68,20 +68,18 @@ export function bedInHand(): Track | undefined {
 }
 
 let loaded = "";
-let loading: Promise<void> = Promise.resolve();
 
 /** Have what the stage Balance shows, while it is open. */
-export function refreshBalance(): Promise<void> {
+function refreshBalance() {
   const { header, id } = useSession.getState();
   const { stage, focus } = useView.getState();
   const track = trackOf(useSession.getState(), focus);
-  if (!header || !track || stage !== "balance") return loading;
+  if (!header || !track || stage !== "balance") return;
   const { leaf } = useBalance.getState();
   const key = `${id}@${header.revision}:${track.id}:${leaf}`;
-  if (key === loaded) return loading;
+  if (key === loaded) return;
   loaded = key;
-  loading = leaf === "bed" ? loadDistance(id, track, key) : loadLoad(track, key);
-  return loading;
+  void (leaf === "bed" ? loadDistance(id, track, key) : loadLoad(track, key));
 }
 
 async function loadDistance(session: string, track: Track, key: string) {
@@ -122,16 +120,16 @@ async function having(key: string, work: () => Promise<void>) {
 useSession.subscribe((now, old) => {
   if (now.id !== old.id)
     useBalance.setState({ distance: null, load: null, duck: {}, duckDraft: null, slowDraft: null });
-  void refreshBalance();
+  refreshBalance();
 });
 useView.subscribe((now, old) => {
   if (now.stage !== old.stage || now.focus !== old.focus) {
     useBalance.setState({ duckDraft: null, slowDraft: null });
-    void refreshBalance();
+    refreshBalance();
   }
 });
 useBalance.subscribe((now, old) => {
-  if (now.leaf !== old.leaf) void refreshBalance();
+  if (now.leaf !== old.leaf) refreshBalance();
   redraw();
 });
 

@@ -7,7 +7,7 @@ import { type Span, useView } from "./view";
 export const focused = () => trackOf(useSession.getState(), useView.getState().focus);
 export const focusedClips = (): Clip[] => useSession.getState().clips[focused()?.id ?? ""] ?? [];
 /** How long what is heard is, seconds. */
-export const trackLength = () => focused()?.timeline.duration ?? 0;
+const trackLength = () => focused()?.timeline.duration ?? 0;
 /** How long the axis is: the track, or in the stage Survey all of them, with empty paper behind them to move clips to. */
 export const duration = () => {
   if (useView.getState().stage !== "survey") return trackLength();

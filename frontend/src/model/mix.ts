@@ -7,7 +7,7 @@ import { edit, useSession } from "./session";
 import { redraw, useView } from "./view";
 
 /** Dropped into a session, a voice decides at which rate all of it is heard. */
-export function sessionRate(): number {
+function sessionRate(): number {
   const tracks = useSession.getState().header?.tracks ?? [];
   const there = tracks.filter((track) => !track.timeline.missing);
   return (there.find((track) => track.kind === "voice") ?? there[0])?.timeline.sample_rate ?? 48000;
