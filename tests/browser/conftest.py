@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
-from playwright.sync_api import Page
+from playwright.sync_api import Page, Response
 
 from tests.helpers.program import Program
 
@@ -23,6 +24,7 @@ FLAGS = [
     "--autoplay-policy=no-user-gesture-required",
     "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE 127.0.0.1",
 ]
+REFUSED = "Failed to load resource"
 
 
 @pytest.fixture(scope="session")
@@ -55,9 +57,24 @@ def own_program(tmp_path: Path) -> Iterator[Program]:
 def quiet_page(page: Page) -> Iterator[Page]:
     """A page whose console must stay clean and that asks for nothing elsewhere."""
     faults: list[str] = []
+    gone: list[str] = []
     page.on("pageerror", lambda error: faults.append(str(error)))
-    page.on("console", lambda message: faults.append(message.text) if message.type == "error" else None)
+    # a refused request is told by its address, not by what the console says of it, which names none
+    page.on(
+        "console",
+        lambda message: faults.append(message.text) if message.type == "error" and REFUSED not in message.text else None,
+    )
+
+    def look(answer: Response) -> None:
+        if answer.status == 404 and "/api/tracks/" in answer.url and answer.request.method == "GET":
+            gone.append(answer.url)
+        elif answer.status >= 400:
+            faults.append(f"{answer.status} {answer.url}")
+
+    page.on("response", look)
     ours = ("http://127.0.0.1", "blob:", "data:")
     page.on("request", lambda request: None if request.url.startswith(ours) else faults.append(request.url))
     yield page
-    assert [fault for fault in faults if "409" not in fault and "422" not in fault] == []
+    assert [fault for fault in faults if not fault.startswith(("409", "422"))] == []
+    # a track may go while something of it is on its way; a page that goes on asking for it is at fault
+    assert [address for address, times in Counter(gone).items() if times > 1] == []

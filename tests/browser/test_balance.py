@@ -161,6 +161,26 @@ def test_all_of_it_plays_without_a_gap_through_the_compressor(page: Page, demo_p
     assert not any(f"{bed}/reduction" in url for url in asked)
 
 
+def test_a_clip_moved_while_it_plays_does_not_stop_the_sound(page: Page, demo_program: Program) -> None:
+    """What is asked for of a timeline that is another by now, moved by another window, is asked for again of that one."""
+    state = levelled(page, demo_program)
+    voice = state["tracks"][0]["id"]
+    page.keyboard.press("Space")
+    wait_past(page, 1.0)
+    now = guide(demo_program)
+    last = [clip for clip in now["clips"] if clip["track"] == voice and clip["phrase_start"] is not None][-1]
+    move = {"revision": now["revision"], "clips": [last["id"]], "by": 5.0}
+    demo_program.post(f"/api/tracks/{voice}/move", move)
+    # far enough for samples that had not been fetched then
+    wait_past(page, 3.0)
+    with page.expect_response(lambda answer: f"{voice}/samples" in answer.url and answer.ok):
+        pass
+    wait_past(page, 5.0)
+    expect(page.get_by_role("alert")).to_have_count(0)
+    page.keyboard.press("Space")
+    fresh(demo_program, GUIDE)
+
+
 def test_an_edit_of_one_track_does_not_fetch_the_gain_of_the_others(page: Page, demo_program: Program) -> None:
     state = levelled(page, demo_program)
     voice, bed = (track["id"] for track in state["tracks"])

@@ -118,7 +118,7 @@ def test_what_is_heard_is_asked_for_by_its_key(client: FlaskClient, uploaded: di
     assert now["key"] != track["timeline"]["key"]
     assert now["duration"] == pytest.approx(clip["end"] + 30, abs=1e-3)
     for path in ("samples?start=0&count=10&", "wave/0/0?", "onsets?"):
-        assert client.get(f"{address}/{path}key={track['timeline']['key']}").status_code == 404
+        assert client.get(f"{address}/{path}key={track['timeline']['key']}").status_code == 409
         assert client.get(f"{address}/{path}key={now['key']}").status_code == 200
         assert client.get(f"{address}/{path}key={now['key']}&take=7").status_code == (200 if "onsets" in path else 404)
     assert client.get(f"{address}/gain?take=7").status_code == 404

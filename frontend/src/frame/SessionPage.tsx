@@ -10,7 +10,7 @@ import { fitAll, fitSelection, show } from "../model/looking";
 import { Problem } from "../parts/problem";
 import "../model/heard";
 import { useRide } from "../model/rideState";
-import { openSession, trackOf, useSession } from "../model/session";
+import { openSession, reload, trackOf, useSession } from "../model/session";
 import { upload } from "../model/uploads";
 import { ALL_LAYERS, STAGES, type Stage, useView } from "../model/view";
 import { DropArea } from "../parts/DropArea";
@@ -102,6 +102,7 @@ export function SessionPage() {
       })
       .catch((problem) => setError(problem instanceof Problem ? problem.message : "The session could not be opened."));
     engine.onStop = onStopped;
+    engine.onStale = reload;
     return stop;
   }, [id]);
 

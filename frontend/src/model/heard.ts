@@ -2,6 +2,7 @@
 import { create } from "zustand";
 import { api, type LaneName, type Track } from "../api/client";
 import { complain } from "../parts/messages";
+import { isOvertaken } from "../parts/problem";
 import { firstPlace } from "../parts/search";
 import { engine } from "../sound/engine";
 import type { GainPoints } from "../sound/worklet";
@@ -107,7 +108,7 @@ async function refresh() {
     if (loaded === key) useHeard.setState({ meter });
   } catch (error) {
     if (loaded === key) loaded = "";
-    complain(error);
+    if (!isOvertaken(error)) complain(error);
   }
 }
 
@@ -127,7 +128,8 @@ async function loadOthers() {
       if (gains.get(track.id) === key) engine.setGain(track, points);
     } catch (error) {
       gains.delete(track.id);
-      return complain(error);
+      if (!isOvertaken(error)) complain(error);
+      return;
     }
   }
 }

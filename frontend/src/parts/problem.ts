@@ -7,3 +7,7 @@ export class Problem extends Error {
     super(sentence);
   }
 }
+
+/** Whether what was asked for is another one by now, or gone: an edit was quicker than the question. */
+export const isOvertaken = (error: unknown): boolean =>
+  error instanceof Problem && (error.status === 404 || error.status === 409);

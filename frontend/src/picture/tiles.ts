@@ -7,6 +7,7 @@ export const BINS_PER_SECOND = 1600;
 const LEVELS = 7;
 const JOINED = 4;
 const MOST = 800;
+const AGAIN = 1000;
 
 const kept = new Map<string, Float32Array | null>();
 
@@ -26,9 +27,17 @@ export function tile(sound: Sound, level: number, index: number): Float32Array |
   kept.set(key, null);
   api
     .waveTile(sound, level, index)
-    .then((data) => kept.set(key, data))
-    .catch(() => kept.delete(key))
-    .finally(redraw);
+    .then((data) => {
+      kept.set(key, data);
+      redraw();
+    })
+    .catch(() =>
+      // what was changed meanwhile is there again after an undo; until then it is not asked for with every picture
+      window.setTimeout(() => {
+        kept.delete(key);
+        redraw();
+      }, AGAIN),
+    );
   return null;
 }
 

@@ -5,6 +5,7 @@
  */
 import { api, type Track } from "../api/client";
 import { complain } from "../parts/messages";
+import { isOvertaken } from "../parts/problem";
 import { LOAD_STEP } from "./voice";
 import type { FromWorklet, GainPoints, ToWorklet } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
@@ -53,6 +54,8 @@ class Engine {
   waiting = false;
   limited = Number.NEGATIVE_INFINITY;
   onStop: () => void = () => {};
+  /** Called when what was asked for is of a state that is not there any more. */
+  onStale: () => Promise<unknown> = async () => {};
 
   /** Position of what is heard now, in seconds of the session. */
   get seconds(): number {
@@ -87,6 +90,7 @@ class Engine {
     for (const id of [...this.sources.keys()]) {
       if (wanted.has(id)) continue;
       this.sources.delete(id);
+      this.abort((name) => name.startsWith(`${id} `));
       this.send({ type: "drop", track: id });
     }
     for (const track of wanted.values()) this.setTrack(track);
@@ -297,8 +301,13 @@ class Engine {
       .then((hand) => {
         if (!abort.signal.aborted && this.sources.get(source.track.id) === source && source.key === key) hand();
       })
-      .catch((error) => {
+      .catch(async (error) => {
         if (abort.signal.aborted) return;
+        if (isOvertaken(error)) {
+          // what the edit has made of the track is asked for then
+          await this.onStale();
+          if (abort.signal.aborted) return;
+        }
         this.stop();
         complain(error);
       })

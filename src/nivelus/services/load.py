@@ -13,7 +13,7 @@ import numpy.typing as npt
 from nivelus.core.chain.state import TrackState
 from nivelus.core.dynamics.compressor import STEP, Compressor, Reduction, reduction_of, whole_reduction
 from nivelus.core.dynamics.load import HARD, LoadFigures, by_phrase, load_figures, threshold_for
-from nivelus.core.errors import NotFound, Refused
+from nivelus.core.errors import Refused, Stale
 from nivelus.core.gain.compiled import FloatArray, GainCurve
 from nivelus.core.measure.loudness import gated_loudness, to_db
 from nivelus.core.sound.reader import RATES
@@ -113,7 +113,7 @@ def reduction(
     with bench.database.reading() as db:
         _, track, timeline, state, _ = whole_state(bench, db, track_id, take)
     if timeline.key != key:
-        raise NotFound("This track was changed. It is shown as it is now.", id=track_id)
+        raise Stale("This track was changed. It is shown as it is now.", id=track_id)
     gain = scaled(state.gain, rate / timeline.sample_rate)
     opener, settings = _opener(bench, timeline, rate), load_settings(track)
     first, last = start // STEP, -(-(start + count) // STEP)

@@ -15,7 +15,7 @@ import numpy.typing as npt
 
 from nivelus.core.chain.state import LAYERS, TrackState
 from nivelus.core.drafts.ride import inner_spread
-from nivelus.core.errors import NotFound, Refused
+from nivelus.core.errors import NotFound, Refused, Stale
 from nivelus.core.marks.mark import KINDS
 from nivelus.core.marks.onsets import find_onsets
 from nivelus.core.marks.phrases import room_tone
@@ -47,7 +47,7 @@ def samples(
 ) -> npt.NDArray[np.float32]:
     """Samples of a track before gain, (n, channels) float32; fewer at its end.
 
-    ``key`` is that of its timeline, here and below: NotFound says that it is another one by now. ``take`` is the one that is
+    ``key`` is that of its timeline, here and below: Stale says that it is another one by now. ``take`` is the one that is
     heard if none is named. ``rate`` is the one at which it is heard, its own if not given: positions are in samples of it.
     """
     timeline = _timeline(bench, track_id, key, take)
@@ -206,7 +206,7 @@ def _timeline(bench: Workbench, track_id: str, key: str, take: int | None = None
     with bench.database.reading() as db:
         timeline = timeline_of(db, require(db, Track, track_id, "track"), take)
     if timeline.key != key:
-        raise NotFound("This track was changed. It is shown as it is now.", id=track_id)
+        raise Stale("This track was changed. It is shown as it is now.", id=track_id)
     if timeline.missing:
         raise NotFound("This sound file is missing. Bring it in again.", id=track_id)
     return timeline
