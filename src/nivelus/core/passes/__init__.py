@@ -1,0 +1,1 @@
+"""Riding by hand: from what was heard of a moving hand to the lane that it wrote."""
