@@ -21,6 +21,7 @@ from nivelus.settings import Settings
 from nivelus.web.app import create_app
 from nivelus.web.pages import STATIC
 from tests.conftest import bring_in, detailed_voice, write_sound
+from tests.helpers.riding import moves, ride
 from tests.web.interface import interface
 
 ROOT = Path(__file__).parents[2]
@@ -36,7 +37,7 @@ def api_schema(tmp_path_factory: pytest.TempPathFactory) -> schemathesis.BaseSch
     app = create_app(own, bench, JobQueue(own, immediate=True))
     loaded = schemathesis.openapi.from_dict(app.api_doc)
     loaded.app = app
-    loaded.real_ids = {"session_id": session, "track_id": track}
+    loaded.real_ids = {"session_id": session, "track_id": track, "pass_id": ride(bench, track, moves((1, 0), (3, 2)))}
     return loaded
 
 
@@ -102,6 +103,12 @@ def api_schema(tmp_path_factory: pytest.TempPathFactory) -> schemathesis.BaseSch
         "POST /api/tracks/{track_id}/lanes/move",
         "POST /api/tracks/{track_id}/lanes/working-range",
         "POST /api/tracks/{track_id}/lanes/file",
+        "GET /api/tracks/{track_id}/passes",
+        "POST /api/tracks/{track_id}/passes",
+        "POST /api/passes/{pass_id}/end",
+        "POST /api/passes/{pass_id}/draft",
+        "POST /api/passes/{pass_id}/keep",
+        "POST /api/passes/{pass_id}/drop",
         "GET /api/sessions/{session_id}/distance",
         "POST /api/sessions/{session_id}/mix",
         "POST /api/tracks/{track_id}/duck/draft",

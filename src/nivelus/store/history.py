@@ -22,7 +22,7 @@ from sqlmodel import col
 from nivelus.core.errors import NotFound, Refused, Stale
 from nivelus.store.database import Database
 from nivelus.store.steps import pack_again, pack_step, recordings_in, unpack_step, values_to_put
-from nivelus.store.tables import Change, Clip, Detail, Lane, MarkSet, Session, Track, new_id, now
+from nivelus.store.tables import Change, Clip, Detail, Lane, MarkSet, Pass, Session, Track, new_id, now
 
 TRACKED: dict[str, type[Any]] = {
     "session": Session,
@@ -31,6 +31,7 @@ TRACKED: dict[str, type[Any]] = {
     "mark_set": MarkSet,
     "detail": Detail,
     "lane": Lane,
+    "pass": Pass,
 }
 """Parents before children: rows are added in this order and taken away in the opposite one."""
 _OF_TRACK = ("clip", "mark_set", "detail", "lane")

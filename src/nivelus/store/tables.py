@@ -228,6 +228,43 @@ class Job(SQLModel, table=True):
     created: datetime = Field(default_factory=now, sa_type=DateTime)
 
 
+class Pass(SQLModel, table=True):
+    """A live recording of the hand on a lane: how it was made, what it is to be written with, and what became of it.
+
+    It is "writing" while it plays, "waiting" until it is decided on, then "kept" or "dropped"; those two are steps of the
+    history. ``stamp`` tells the lane that was heard from any other. Times are seconds. A track that is taken out and comes
+    back finds its passes again.
+    """
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    session_id: str = Field(foreign_key="session.id", index=True, ondelete="CASCADE")
+    track_id: str = Field(index=True)
+    take: int = 0
+    number: int
+    lane: str
+    mode: str = "touch"
+    stamp: str = ""
+    span_start: float | None = None
+    span_end: float | None = None
+    glide: float = 0.3
+    lead: float = 0.0
+    error: float = 0.25
+    snap: bool = False
+    state: str = "writing"
+    created: datetime = Field(default_factory=now, sa_type=DateTime)
+
+
+class PassPiece(SQLModel, table=True):
+    """A piece of what was heard of the hand: float64 pairs of seconds and dB, from pair number ``first`` on."""
+
+    __tablename__ = "pass_piece"
+
+    pass_id: str = Field(primary_key=True)
+    first: int = Field(primary_key=True)
+    session_id: str = Field(foreign_key="session.id", index=True, ondelete="CASCADE")
+    data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+
+
 class Change(SQLModel, table=True):
     """One step of a session's history: what it changed of each row, packed by ``store.steps``.
 

@@ -8,7 +8,7 @@ from nivelus import __version__
 from nivelus.jobs.queue import JobQueue
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
-from nivelus.web import balance, binary, details, jobs, pages, recordings, rides, sessions, timeline, tracks
+from nivelus.web import balance, binary, details, jobs, pages, passes, recordings, rides, sessions, timeline, tracks
 from nivelus.web.context import KEY
 from nivelus.web.errors import on_invalid, register_errors
 from nivelus.web.models import Problem
@@ -30,8 +30,9 @@ def create_app(settings: Settings, bench: Workbench | None = None, queue: JobQue
     app.extensions[KEY] = {"bench": bench or Workbench(settings), "queue": queue or JobQueue(settings)}
     register_errors(app, settings.data)
     register_security(app, settings)
-    for blueprint in (sessions.api, tracks.api, timeline.api, details.api, rides.api, balance.api, jobs.api, recordings.api):
-        app.register_api(blueprint)
+    parts = (sessions, tracks, timeline, details, rides, passes, balance, jobs, recordings)
+    for part in parts:
+        app.register_api(part.api)
     app.register_blueprint(binary.bp)
     app.register_blueprint(pages.bp)
     return app

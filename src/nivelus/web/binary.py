@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import io
 
-from flask import Blueprint, Response, request, send_file
+from flask import Blueprint, Response, jsonify, request, send_file
 
 from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import Refused
-from nivelus.services import balance, drawing, imports, load, renders, sound
+from nivelus.services import balance, drawing, imports, load, passes, renders, sound
 from nivelus.web.answers import answer, array
 from nivelus.web.context import bench, queue
 from nivelus.web.security import CONTENT, RECEIVED
@@ -77,6 +77,13 @@ def lane_file(track_id: str, lane: str, ending: str) -> Response:
     """What is drawn on a track as a CSV or MIDI file."""
     name, data = drawing.write_out(bench(), track_id, lane, ending)
     return send_file(io.BytesIO(data), as_attachment=True, download_name=name)
+
+
+@bp.post("/passes/<pass_id>/pieces")
+def pass_piece(pass_id: str) -> Response:
+    """float64 pairs of seconds and dB as the body, from pair number ``first`` on; answers with how many are there."""
+    count = passes.take_down(bench(), pass_id, _whole("first"), request.get_data(cache=False))
+    return jsonify({"count": count})
 
 
 @bp.get("/sessions/<session_id>/distance/course")

@@ -1,0 +1,377 @@
+"""The use cases of riding by hand: passes are taken down while they play, wait until they are decided on, and are kept.
+
+Taking a pass down changes nothing of the session: it is based on the lane that was heard, not on the session's revision, so
+an edit elsewhere loses none of it. Deciding on one is a step of the history.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, replace
+from hashlib import blake2b
+from typing import Any
+
+import numpy as np
+from sqlalchemy import delete, func, select
+from sqlalchemy.dialects.sqlite import insert
+from sqlalchemy.orm import Session as DbSession
+from sqlmodel import col
+
+from nivelus.core.errors import GainError, Refused
+from nivelus.core.gain.clips import compile_clip_gains
+from nivelus.core.gain.compiled import FloatArray
+from nivelus.core.gain.drawn import Curve, add, changed_span, finite, flatten, plain
+from nivelus.core.gain.edits import copy_range, paste
+from nivelus.core.passes.gesture import EXACT, Gesture, Run, gesture_of, pairs_of, reduced
+from nivelus.core.passes.snapping import snapped
+from nivelus.core.passes.writing import WriteRule, by_phrase, written
+from nivelus.services.clips import limited
+from nivelus.services.drawing import NAMES, SHORTEST_PIECE
+from nivelus.services.edits import count_of, run_edit
+from nivelus.services.owners import lane_owner, owners_of, whole_lane
+from nivelus.services.rides import view_points
+from nivelus.services.state import owners_of_track, working_range
+from nivelus.services.timeline import Timeline
+from nivelus.services.views import Changed, PassDraftView, PassesView, PassView, PhraseGain
+from nivelus.services.workbench import Workbench
+from nivelus.store.history import Edit, require
+from nivelus.store.packing import pack_curve
+from nivelus.store.reading import clip_rows, lanes_of
+from nivelus.store.tables import Clip, Pass, PassPiece, Track
+
+MOST_PAIRS = 4_000_000
+"""What a pass may hold: three hours, taken down 375 times a second."""
+MOST_UNDECIDED = 200
+COVERED = 0.5
+"""Share of a phrase that a pass has to cover for its mean to be clip gain."""
+LEAST_GAIN = 0.05
+"""dB from which a mean is worth a clip gain."""
+_ID = re.compile(r"[A-Za-z0-9_-]{8,32}")
+_PAIR = np.dtype("<f8").itemsize * 2
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """How a pass is to be written: seconds of glide and lead, dB that points may stray, and whether it is pulled to phrases."""
+
+    glide: float
+    lead: float
+    error: float
+    snap: bool
+
+
+# --- taking down
+
+
+def begin(
+    bench: Workbench,
+    track_id: str,
+    pass_id: str,
+    lane: str,
+    mode: str,
+    span: tuple[float, float] | None,
+    settings: Settings,
+) -> PassView:
+    """Begin to take a pass down. The id is the page's, so that asking twice makes one.
+
+    Raises
+    ------
+    NotFound, Refused
+    """
+    if not _ID.fullmatch(pass_id):
+        raise Refused("The name of a pass is 8 to 32 letters or digits.")
+    with bench.database.writing() as db:
+        session, track, timeline = owners_of_track(db, track_id)
+        known = db.get(Pass, pass_id)
+        if known is not None and known.track_id != track_id:
+            raise Refused("This pass belongs to another track.")
+        if known is None:
+            mine = col(Pass.track_id) == track_id
+            open_ones = db.scalar(select(func.count()).where(mine, col(Pass.state).in_(("writing", "waiting")))) or 0
+            if open_ones >= MOST_UNDECIDED:
+                raise Refused(f"{MOST_UNDECIDED} passes of this track wait to be decided on. Keep or drop some of them first.")
+            number = (db.scalar(select(func.max(Pass.number)).where(mine)) or 0) + 1
+            known = Pass(
+                id=pass_id,
+                session_id=session.id,
+                track_id=track_id,
+                take=track.take,
+                number=number,
+                lane=lane,
+                mode=mode,
+                stamp=_stamp(db, track, lane),
+                span_start=None if span is None else min(span),
+                span_end=None if span is None else max(span),
+                glide=settings.glide,
+                lead=settings.lead,
+                error=settings.error,
+                snap=settings.snap,
+            )
+            db.add(known)
+            db.flush()
+        return _view(db, track, timeline, known, {})
+
+
+def take_down(bench: Workbench, pass_id: str, first: int, data: bytes) -> int:
+    """Take down a piece of a pass: little-endian float64 pairs of seconds and dB, from pair number ``first`` on.
+
+    The same piece again changes nothing. Answers with how many pairs are there.
+
+    Raises
+    ------
+    NotFound, Refused
+    """
+    if len(data) % _PAIR:
+        raise Refused("A piece of a pass is pairs of seconds and dB.")
+    pairs = np.frombuffer(data, "<f8").reshape(-1, 2)
+    try:
+        gesture_of(pairs)
+    except GainError as error:
+        raise Refused(error.sentence) from error
+    with bench.database.writing() as db:
+        row = require(db, Pass, pass_id, "pass")
+        there = _count(db, pass_id)
+        if row.state != "writing" or first < there:
+            return there
+        if first > there:
+            raise Refused("A piece of this pass is missing.", count=there)
+        if there + len(pairs) > MOST_PAIRS:
+            raise Refused("A pass of more than three hours is not taken down. What there is of it is kept.")
+        if len(pairs):
+            piece = {"pass_id": pass_id, "first": first, "session_id": row.session_id, "data": data}
+            db.execute(insert(PassPiece).values(piece).on_conflict_do_nothing())
+        return there + len(pairs)
+
+
+def end(bench: Workbench, pass_id: str) -> PassView | None:
+    """The hand has let go, or playing has stopped: the pass waits to be decided on. None if there is nothing in it."""
+    with bench.database.writing() as db:
+        row = require(db, Pass, pass_id, "pass")
+        _, track, timeline = owners_of_track(db, row.track_id)
+        if row.state == "writing":
+            gesture = reduced(_gesture(db, pass_id), EXACT)
+            db.execute(delete(PassPiece).where(col(PassPiece.pass_id) == pass_id))
+            if not gesture.runs:
+                db.delete(row)
+                return None
+            data = pairs_of(gesture).astype("<f8").tobytes()
+            db.add(PassPiece(pass_id=pass_id, first=0, session_id=row.session_id, data=data))
+            row.state = "waiting"
+            db.flush()
+        return _view(db, track, timeline, row, {})
+
+
+# --- looking
+
+
+def view(bench: Workbench, track_id: str) -> PassesView:
+    """The passes of the take that is heard that are not dropped, the newest first."""
+    with bench.database.reading() as db:
+        _, track, timeline = owners_of_track(db, track_id)
+        mine = (col(Pass.track_id) == track_id, col(Pass.take) == track.take, col(Pass.state) != "dropped")
+        rows = db.scalars(select(Pass).where(*mine).order_by(col(Pass.number).desc())).all()
+        lanes: dict[str, Curve] = {}
+        return PassesView(items=[_view(db, track, timeline, row, lanes) for row in rows])
+
+
+def draft(bench: Workbench, pass_id: str, settings: Settings) -> PassDraftView:
+    """What keeping a pass would make of its lane. Nothing is changed."""
+    with bench.database.reading() as db:
+        row = require(db, Pass, pass_id, "pass")
+        _, track, timeline = owners_of_track(db, row.track_id)
+        before = whole_lane(db, track, timeline.sample_rate, row.lane, with_offset=False)
+        after = _written(db, track, timeline, row, settings, before)
+        span = changed_span(before, after)
+        if span is None:
+            return PassDraftView(points=[], change=[], phrases=[])
+        first, last = max(span[0], 0.0), min(span[1], timeline.duration)
+        change = flatten(add(after, replace(before, db=-finite(before.db))))
+        edges = change.finite_at(np.array([first, last]))
+        inside = change.inside(first, last)
+        at = np.concatenate([[first], change.at[inside], [last]])
+        db_ = np.concatenate([edges[:1], finite(change.db)[inside], edges[1:]])
+        return PassDraftView(
+            points=view_points(after.keep(after.inside(first, last))),
+            change=list(zip(at.tolist(), db_.tolist(), strict=True)),
+            phrases=[PhraseGain(clip=id, by=by) for id, by in _clip_gains(db, track, timeline, row, before, after).items()],
+        )
+
+
+# --- deciding
+
+
+def keep(bench: Workbench, pass_id: str, revision: int, settings: Settings, as_clip_gain: bool = False) -> Changed:
+    """Make a pass what its lane is, as one step. With ``as_clip_gain`` the mean in each phrase becomes clip gain.
+
+    Raises
+    ------
+    NotFound, Refused, Stale
+    """
+    track_id = _track_of(bench, pass_id)
+
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        row = require(edit.db, Pass, pass_id, "pass")
+        if row.state == "kept":
+            raise Refused("This pass is kept already. Undo that to keep it in another way.")
+        before = whole_lane(edit.db, track, timeline.sample_rate, row.lane, with_offset=False)
+        after = _written(edit.db, track, timeline, row, settings, before)
+        edit.label = f"Keep pass {row.number} in the {NAMES[row.lane]}"
+        if as_clip_gain:
+            gains = _clip_gains(edit.db, track, timeline, row, before, after)
+            if not gains:
+                raise Refused("This pass covers no phrase whose clip gain it could be.")
+            after = add(after, replace(moved := _give(edit, track, timeline, gains), db=-finite(moved.db)))
+            edit.label = f"Turn pass {row.number} into clip gain of {count_of(len(gains), 'phrase')}"
+        left = _put(edit, track, timeline, row.lane, before, after)
+        if left:
+            edit.told = f"{count_of(left, 'locked phrase')} stayed as {'it was' if left == 1 else 'they were'}"
+        row.state = "kept"
+        row.glide, row.lead, row.error, row.snap = settings.glide, settings.lead, settings.error, settings.snap
+
+    return run_edit(bench, track_id, "Keep a pass", revision, work)
+
+
+def drop(bench: Workbench, pass_id: str, revision: int) -> Changed:
+    """Let a pass go; undo brings it back."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        row = require(edit.db, Pass, pass_id, "pass")
+        row.state = "dropped"
+        edit.label = f"Drop pass {row.number}"
+
+    return run_edit(bench, _track_of(bench, pass_id), "Drop a pass", revision, work)
+
+
+# --- how it is done
+
+
+def _track_of(bench: Workbench, pass_id: str) -> str:
+    with bench.database.reading() as db:
+        track_id: str = require(db, Pass, pass_id, "pass").track_id
+    return track_id
+
+
+def _count(db: DbSession, pass_id: str) -> int:
+    """How many pairs of a pass are there."""
+    size = db.scalar(select(func.sum(func.length(PassPiece.data))).where(col(PassPiece.pass_id) == pass_id))
+    return int(size or 0) // _PAIR
+
+
+def _gesture(db: DbSession, pass_id: str) -> Gesture:
+    mine = select(PassPiece).where(col(PassPiece.pass_id) == pass_id).order_by(col(PassPiece.first))
+    return gesture_of(np.frombuffer(b"".join(piece.data for piece in db.scalars(mine)), "<f8").reshape(-1, 2))
+
+
+def _stamp(db: DbSession, track: Track, lane: str) -> str:
+    """What tells a lane from any other: what is drawn in it, and where."""
+    content: Any
+    if lane == "curve":
+        content = [(c.start, c.end, c.shift, c.recording_id, c.curve) for c in clip_rows(db, track.id)]
+    else:
+        value = getattr(lanes_of(db, track.id), lane)
+        content = (pack_curve(value.points), value.offset, value.off)
+    return blake2b(repr(content).encode(), digest_size=9).hexdigest()
+
+
+def _view(db: DbSession, track: Track, timeline: Timeline, row: Pass, lanes: dict[str, Curve]) -> PassView:
+    gesture = _gesture(db, row.id)
+    start, end = gesture.span or (row.span_start or 0.0, row.span_start or 0.0)
+    settings = Settings(row.glide, row.lead, row.error, row.snap)
+    points = 0
+    if row.state != "kept" and gesture.runs:
+        if row.lane not in lanes:
+            lanes[row.lane] = whole_lane(db, track, timeline.sample_rate, row.lane, with_offset=False)
+        before = lanes[row.lane]
+        after = _written(db, track, timeline, row, settings, before, gesture)
+        span = changed_span(before, after)
+        points = 0 if span is None else int(after.inside(*span).sum())
+    return PassView(
+        id=row.id,
+        number=row.number,
+        lane=row.lane,
+        mode=row.mode,
+        state="kept" if row.state == "kept" else "waiting",
+        start=start,
+        end=end,
+        span=None if row.span_start is None or row.span_end is None else (row.span_start, row.span_end),
+        glide=row.glide,
+        lead=row.lead,
+        error=row.error,
+        snap=row.snap,
+        points=points,
+        elsewhere=row.state != "kept" and row.stamp != _stamp(db, track, row.lane),
+    )
+
+
+def _written(
+    db: DbSession,
+    track: Track,
+    timeline: Timeline,
+    row: Pass,
+    settings: Settings,
+    before: Curve,
+    gesture: Gesture | None = None,
+) -> Curve:
+    """The lane with a pass in it."""
+    gesture = _gesture(db, row.id) if gesture is None else gesture
+    if row.lane != "trim":
+        # what was heard lay within the working range
+        low, high = working_range(track)
+        gesture = Gesture(tuple(Run(run.at, np.clip(run.db, low, high)) for run in gesture.runs))
+    rate = timeline.sample_rate
+    if settings.snap:
+        clips = clip_rows(db, track.id).table
+        gesture = snapped(gesture, clips.phrases / rate)
+    span = None if row.span_start is None or row.span_end is None else (row.span_start, row.span_end)
+    rule = WriteRule(row.lane == "trim", settings.glide, settings.lead, settings.error, span)
+    return written(before, gesture, rule, timeline.duration)
+
+
+def _put(edit: Edit, track: Track, timeline: Timeline, lane: str, before: Curve, after: Curve) -> int:
+    """Put a lane back as it is now; how many locked clips were left as they are."""
+    span = changed_span(before, after)
+    if span is None:
+        raise Refused("This pass changes nothing: it holds what was there.")
+    if lane != "curve":
+        lane_owner(edit, track, timeline, lane).put(after, track)
+        return 0
+    left = drawn = 0
+    for owner in owners_of(edit, track, timeline, lane, (max(span[0], 0.0), min(span[1], timeline.duration))):
+        a, b = max(span[0], owner.start), min(span[1], owner.end)
+        if b - a < SHORTEST_PIECE:
+            continue
+        if isinstance(owner.row, Clip) and owner.row.locked:
+            left += 1
+            continue
+        owner.put(paste(owner.curve(), a, copy_range(after, a, b)), track)
+        drawn += 1
+    if not drawn:
+        raise Refused("All phrases under this pass are locked. Unlock them first (L).")
+    return left
+
+
+def _clip_gains(db: DbSession, track: Track, timeline: Timeline, row: Pass, before: Curve, after: Curve) -> dict[str, float]:
+    """By how much each phrase that a pass covers was moved on the average, by clip; those that are locked are not."""
+    span = changed_span(before, after)
+    table = clip_rows(db, track.id).table
+    if span is None or row.lane == "curve":
+        return {}
+    places = table.voiced[~(table.locked | table.left_out)[table.voiced]]
+    phrases = (table.phrases / timeline.sample_rate)[np.isin(table.voiced, places)]
+    covered = np.minimum(phrases[:, 1], span[1]) - np.maximum(phrases[:, 0], span[0])
+    means = by_phrase(before, after, phrases)
+    means = np.round(means, 2)
+    chosen = (covered >= COVERED * (phrases[:, 1] - phrases[:, 0])) & (np.abs(means) >= LEAST_GAIN)
+    return {table.ids[place]: float(by) for place, by in zip(places[chosen].tolist(), means[chosen].tolist(), strict=True)}
+
+
+def _give(edit: Edit, track: Track, timeline: Timeline, gains: dict[str, float]) -> Curve:
+    """Add to the gain of clips; what that does to the track, as a curve in seconds."""
+    rows = list(clip_rows(edit.db, track.id))
+    table = clip_rows(edit.db, track.id).table
+    own = [row for row in rows if row.id in gains]
+    given = {row.id: limited(row.gain + gains[row.id]) - row.gain for row in own}
+    edit.change_many(Clip, own, {row.id: {"gain": row.gain + given[row.id], "by_hand": True, "drafted": False} for row in own})
+    moved = compile_clip_gains(table.spans, np.array([given.get(id, 0.0) for id in table.ids]), timeline.sample_rate)
+    at: FloatArray = moved.at / timeline.sample_rate
+    return plain(np.round(at, 6), moved.db)

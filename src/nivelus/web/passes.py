@@ -1,0 +1,90 @@
+"""Routes of riding by hand: passes are taken down, looked at, kept and dropped."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from flask import Response
+from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
+
+from nivelus.core.passes.writing import GLIDE, MOST_GLIDE, MOST_LEAD, THINNING
+from nivelus.services import passes
+from nivelus.services.views import Changed, PassDraftView, PassesView, PassView
+from nivelus.web.answers import answer
+from nivelus.web.context import PROBLEMS, bench
+from nivelus.web.models import Id, Request, Revised, Seconds, TrackPath
+
+_OF_TRACK, _OF_PASS = "/tracks/<track_id>/passes", "/passes/<pass_id>"
+api = APIBlueprint("passes", __name__, url_prefix="/api", abp_tags=[Tag(name="passes")], abp_responses=PROBLEMS)
+
+
+class PassPath(BaseModel):
+    """A pass in an address."""
+
+    pass_id: Id
+
+
+class HowWritten(Request):
+    """How a pass is to be written: glide and lead in seconds, dB that points may stray, whether it is pulled to phrases."""
+
+    glide: Annotated[float, Field(ge=0, le=MOST_GLIDE, allow_inf_nan=False)] = GLIDE
+    lead: Annotated[float, Field(ge=0, le=MOST_LEAD, allow_inf_nan=False)] = 0.0
+    error: Annotated[float, Field(ge=0.01, le=6, allow_inf_nan=False)] = THINNING
+    snap: bool = False
+
+    def settings(self) -> passes.Settings:
+        """The same as the services know it."""
+        return passes.Settings(self.glide, self.lead, self.error, self.snap)
+
+
+class NewPass(HowWritten):
+    """A pass that begins; its id is made by the page, so that asking twice makes one."""
+
+    id: Id
+    lane: Literal["curve", "ride", "trim"]
+    mode: Literal["touch", "latch"]
+    span: tuple[Seconds, Seconds] | None = None
+
+
+class KeepPass(Revised, HowWritten):
+    """A pass to keep, as its lane or the mean of each phrase as clip gain."""
+
+    as_clip_gain: bool = False
+
+
+@api.get(_OF_TRACK, responses={200: PassesView})
+def get_passes(path: TrackPath) -> Response:
+    """The passes that wait to be decided on or are kept."""
+    return answer(passes.view(bench(), path.track_id))
+
+
+@api.post(_OF_TRACK, responses={200: PassView})
+def begin_pass(path: TrackPath, body: NewPass) -> Response:
+    """Begin to take a pass down."""
+    return answer(passes.begin(bench(), path.track_id, body.id, body.lane, body.mode, body.span, body.settings()))
+
+
+@api.post(f"{_OF_PASS}/end", responses={200: PassesView})
+def end_pass(path: PassPath) -> Response:
+    """The pass is over; it waits to be decided on, if anything was held in it."""
+    view = passes.end(bench(), path.pass_id)
+    return answer(PassesView(items=[] if view is None else [view]))
+
+
+@api.post(f"{_OF_PASS}/draft", responses={200: PassDraftView})
+def draft_pass(path: PassPath, body: HowWritten) -> Response:
+    """What keeping it would make of the lane; nothing is changed."""
+    return answer(passes.draft(bench(), path.pass_id, body.settings()))
+
+
+@api.post(f"{_OF_PASS}/keep", responses={200: Changed})
+def keep_pass(path: PassPath, body: KeepPass) -> Response:
+    """Make it what the lane is."""
+    return answer(passes.keep(bench(), path.pass_id, body.revision, body.settings(), body.as_clip_gain))
+
+
+@api.post(f"{_OF_PASS}/drop", responses={200: Changed})
+def drop_pass(path: PassPath, body: Revised) -> Response:
+    """Let it go."""
+    return answer(passes.drop(bench(), path.pass_id, body.revision))
