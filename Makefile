@@ -10,7 +10,7 @@ N ?= 20
 PY := .venv/bin/python
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 PYTHON_FILES := $(shell find src -name '*.py')
-FRONT_FILES := $(shell find frontend/src frontend/public -type f -not -name schema.d.ts) frontend/index.html frontend/vite.config.ts
+FRONT_FILES := $(shell find frontend/src frontend/public -type f -not -name schema.d.ts) frontend/index.html frontend/hand.html frontend/vite.config.ts
 
 export PYTHONDONTWRITEBYTECODE =
 export UV_NO_PROGRESS = 1

@@ -7,6 +7,8 @@ export default defineConfig({
     outDir: "../src/nivelus/web/static",
     emptyOutDir: true,
     chunkSizeWarningLimit: 1500,
+    // the stand-in is a page of its own, so that it is there at once on a small device
+    rollupOptions: { input: ["index.html", "hand.html"] },
     // the page may only load its own files, so nothing is inlined as a data address
     assetsInlineLimit: 0,
     // notices of everything that is bundled, as its licences ask for

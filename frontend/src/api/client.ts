@@ -40,6 +40,9 @@ export type Load = Schemas["LoadView"];
 export type LoadFigures = Schemas["LoadFiguresView"];
 export type LoadPhrase = Schemas["LoadPhrase"];
 export type LoadChange = Partial<Omit<Schemas["LoadChange"], "revision">>;
+export type Pass = Schemas["PassView"];
+export type PassDraft = Schemas["PassDraftView"];
+export type HowWritten = Required<Schemas["HowWritten"]>;
 export type RenderRequest = Schemas["RenderRequest"];
 
 const client = createClient<paths>({ baseUrl: "/" });
@@ -77,6 +80,7 @@ interface Sound {
 }
 const stretch = ({ key, take }: Sound, start: number, count: number, rate: number) =>
   `key=${key}&start=${start}&count=${count}&rate=${rate}${ofTake(take)}`;
+const pass = (id: string) => ({ params: { path: { pass_id: id } } });
 const job = (id: string) => ({ params: { path: { job_id: id } } });
 
 function readJson(text: string): object {
@@ -229,6 +233,40 @@ export const api = {
     if (!response.ok) throw new Problem(response.status, body.detail ?? UNREACHABLE);
     return body as Changed;
   },
+  passes: (id: string) => take(client.GET("/api/tracks/{track_id}/passes", track(id))).then((answer) => answer.items),
+  beginPass: (id: string, body: Omit<Schemas["NewPass"], keyof HowWritten> & HowWritten) =>
+    take(client.POST("/api/tracks/{track_id}/passes", { ...track(id), body })),
+  /** Where pieces of a pass are taken down: pairs of seconds and dB, from pair number ``first`` on. */
+  passPieces: (id: string, first: number) => `/api/passes/${id}/pieces?first=${first}`,
+  takeDown: async (id: string, first: number, pairs: Float64Array<ArrayBuffer>) => {
+    const response = await fetch(api.passPieces(id, first), { method: "POST", body: pairs }).catch(() => {
+      throw new Problem(0, UNREACHABLE);
+    });
+    const body = readJson(await response.text()) as { count?: number; detail?: string };
+    if (!response.ok) throw new Problem(response.status, body.detail ?? UNREACHABLE);
+    return body.count ?? 0;
+  },
+  endPass: (id: string) =>
+    take(client.POST("/api/passes/{pass_id}/end", pass(id))).then((answer): Pass | undefined => answer.items[0]),
+  passDraft: (id: string, how: HowWritten) =>
+    take(client.POST("/api/passes/{pass_id}/draft", { ...pass(id), body: how })),
+  keepPass: (id: string, revision: number, how: HowWritten, as_clip_gain: boolean) =>
+    take(client.POST("/api/passes/{pass_id}/keep", { ...pass(id), body: { revision, as_clip_gain, ...how } })),
+  dropPass: (id: string, revision: number) =>
+    take(client.POST("/api/passes/{pass_id}/drop", { ...pass(id), body: { revision } })),
+  /** What comes from the stand-in, until it is stopped. */
+  listenToHand: async (hear: (bytes: Uint8Array) => void, signal: AbortSignal) => {
+    const response = await fetch("/api/hand", { signal });
+    if (!response.ok || !response.body) throw new Problem(response.status, UNREACHABLE);
+    const reader = response.body.getReader();
+    for (;;) {
+      const { done, value } = await reader.read();
+      if (done) return;
+      hear(value);
+    }
+  },
+  showHand: (shown: object) =>
+    fetch("/api/hand/shown", { method: "POST", body: JSON.stringify(shown) }).catch(() => undefined),
   distance: (id: string, voice?: string) =>
     take(
       client.GET("/api/sessions/{session_id}/distance", {

@@ -4,12 +4,14 @@ import { Spotlight } from "@mantine/spotlight";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { commands, showKey } from "../model/commands";
+import { stopControllers } from "../model/controllers";
 import { focusedClips, phraseSpan, selectedClips, selectedMarks, selectedSpan } from "../model/focus";
 import { onStopped, stop } from "../model/listening";
 import { fitAll, fitSelection, show } from "../model/looking";
 import { Problem } from "../parts/problem";
 import "../model/heard";
 import { useRide } from "../model/rideState";
+import { startRiding } from "../model/riding";
 import { openSession, reload, trackOf, useSession } from "../model/session";
 import { upload } from "../model/uploads";
 import { ALL_LAYERS, STAGES, type Stage, useView } from "../model/view";
@@ -21,6 +23,7 @@ import { BalanceRule } from "../stages/BalanceRule";
 import { DeliverList, DeliverRule } from "../stages/Deliver";
 import { DetailsList } from "../stages/DetailsList";
 import { DetailsRule } from "../stages/DetailsRule";
+import { Hand } from "../stages/Hand";
 import { JobList, useFinishedImports } from "../stages/JobList";
 import { PhrasesRule } from "../stages/PhrasesRule";
 import { RideList } from "../stages/RideList";
@@ -103,7 +106,12 @@ export function SessionPage() {
       .catch((problem) => setError(problem instanceof Problem ? problem.message : "The session could not be opened."));
     engine.onStop = onStopped;
     engine.onStale = reload;
-    return stop;
+    const endRiding = startRiding();
+    return () => {
+      stop();
+      endRiding();
+      stopControllers();
+    };
   }, [id]);
 
   useEffect(() => enter(stage), [stage]);
@@ -197,7 +205,10 @@ export function SessionPage() {
                 room for the voices in the stage Balance (5).
               </p>
             ) : null}
-            <Picture stage={stage} />
+            <div className="picture-row">
+              <Picture stage={stage} />
+              {stage === "ride" && <Hand />}
+            </div>
           </main>
           <Transport />
         </>

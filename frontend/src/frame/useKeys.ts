@@ -2,9 +2,12 @@
 import { useEffect } from "react";
 import { type Command, keyName, zeroOrReset } from "../model/commands";
 import { setBefore } from "../model/listening";
+import { endKeys, keysRide, rideByKey } from "../model/riding";
 import { useView } from "../model/view";
 
 const HELD = 250;
+/** Keys that move the hand for as long as they are held. */
+const RIDES: Record<string, 1 | -1> = { Up: 1, Down: -1, "Alt+Up": 1, "Alt+Down": -1 };
 const TYPING = 1200;
 
 export function useKeys(table: Command[]) {
@@ -25,6 +28,12 @@ export function useKeys(table: Command[]) {
         event.preventDefault();
         return zeroOrReset();
       }
+      const way = RIDES[key];
+      if (way && keysRide()) {
+        event.preventDefault();
+        if (!event.repeat) rideByKey(way, event.altKey);
+        return;
+      }
       const command = byKey.get(key);
       if (!command) return;
       event.preventDefault();
@@ -38,6 +47,7 @@ export function useKeys(table: Command[]) {
       command.run();
     };
     const up = (event: KeyboardEvent) => {
+      if (event.key === "ArrowUp" || event.key === "ArrowDown") endKeys();
       // a key that was held brings back what was heard before; one that was tapped stays
       if (event.key.toUpperCase() !== "B" || heldSince === 0) return;
       if (event.timeStamp - heldSince > HELD) setBefore(!useView.getState().before);
@@ -70,7 +80,7 @@ function isElsewhere(event: KeyboardEvent): boolean {
   const target = event.target as HTMLElement;
   if (target.closest("input:not([type=radio]):not([type=checkbox]), textarea, select, [contenteditable=true]"))
     return true;
-  if (target.closest("[role=slider]") && event.key.startsWith("Arrow")) return true;
+  if (target.closest("[role=slider]:not(.hand-staff)") && event.key.startsWith("Arrow")) return true;
   if (document.querySelector("[role=dialog]")) return true;
   // Enter and Space on a button press that button; on a row or phrase that is selected already they are keys again
   if (event.key !== "Enter" && event.key !== " ") return false;

@@ -40,6 +40,7 @@ import {
   selectPointsInSpan,
 } from "./ride";
 import { useRide } from "./rideState";
+import { choosePass, keepPass, MODES, setMode, toggleArmed, useRiding } from "./riding";
 import { redo, undo } from "./session";
 import { stepRide } from "./strays";
 import {
@@ -167,6 +168,8 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     ),
     c("points", "Ride", "Select the points in the span, or all", ["P"], inRide(selectPointsInSpan)),
     c("lane", "Ride", "Clip curve / ride / trim in hand", ["A"], inRide(otherLane)),
+    c("hand", "Ride", "Arm / disarm the hand; while it plays Up and Down move it", ["H"], inRide(toggleArmed)),
+    c("hand-mode", "Ride", "The hand: listen / touch / latch", ["Shift+H"], inRide(otherMode)),
     c(
       "later",
       "Lanes",
@@ -262,10 +265,13 @@ export const zeroOrReset = either(zero, resetMarks, () => void deleteDrawn());
 const draftOrAllDown = () => {
   const { stage } = useView.getState();
   if (stage === "details") void allDown();
+  else if (stage === "ride" && useRiding.getState().chosen) void keepPass();
   else if (stage === "ride") (focused()?.kind === "bed" ? draftOrAcceptSlow : draftOrAcceptRide)();
   else if (stage === "balance") draftOrAcceptDuck();
   else draftOrAccept();
 };
+
+const otherMode = () => setMode(MODES[(MODES.indexOf(useRiding.getState().mode) + 1) % MODES.length]!);
 
 const inRide = (work: () => void) => () => {
   if (useView.getState().stage === "ride") work();
@@ -289,6 +295,7 @@ function dropOrClear() {
   const { duckDraft, slowDraft } = useBalance.getState();
   if (duckDraft || slowDraft) dropDuck();
   else if (useRide.getState().draft) dropRideDraft();
+  else if (useRiding.getState().chosen) void choosePass(null);
   else if (useView.getState().draft) dropDraft();
   else selectMarks([]);
 }

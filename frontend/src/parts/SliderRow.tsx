@@ -16,6 +16,8 @@ export function RuleRow({ title, value, children }: { title: string; value: stri
 
 export interface SliderRowProps {
   name: string;
+  /** What is shown, where that is more than its name. */
+  title?: string;
   value: number;
   low: number;
   high: number;
@@ -27,9 +29,9 @@ export interface SliderRowProps {
   digits?: number;
 }
 
-export function SliderRow({ name, value, low, high, step, unit, set, keep, digits = 1 }: SliderRowProps) {
+export function SliderRow({ name, title = name, value, low, high, step, unit, set, keep, digits = 1 }: SliderRowProps) {
   return (
-    <RuleRow title={name} value={`${value.toFixed(digits).replace("-", "−")} ${unit}`}>
+    <RuleRow title={title} value={`${value.toFixed(digits).replace("-", "−")} ${unit}`}>
       <Slider
         size={3}
         thumbSize={14}

@@ -9,6 +9,7 @@ import type { Palette } from "../parts/theme";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, GUTTER, type Scale } from "./axis";
 import { strokeLine } from "./drawLine";
+import { drawPasses } from "./drawPasses";
 import type { Context, Scene } from "./scene";
 
 const POINT = 4;
@@ -54,6 +55,7 @@ export function drawRide(ctx: Context, width: number, a: Axis, s: Scale, scene: 
   const { draft } = useRide.getState();
   if (working && draft) drawDraft(ctx, a, s, width, draft.points, palette);
   if (working) drawPoints(ctx, a, s, width, palette);
+  if (working) drawPasses(ctx, a, s, width, palette);
 }
 
 /** The line of a lane with what the hand does to it. */

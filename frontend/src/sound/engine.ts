@@ -7,7 +7,7 @@ import { api, type Track } from "../api/client";
 import { complain } from "../parts/messages";
 import { isOvertaken } from "../parts/problem";
 import { LOAD_STEP } from "./voice";
-import type { FromWorklet, GainPoints, ToWorklet } from "./worklet";
+import type { FromWorklet, GainPoints, RideReport, RideSetting, ToWorklet } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
 
 /** A line in seconds and dB. */
@@ -19,6 +19,22 @@ const BEHIND = 2;
 const AT_ONCE = 6;
 /** What a track that says nothing else is set to. */
 const AT_REST: Record<Switch, number> = { after: 1, fader: 0, heard: 1, load: 0, behind: 0 };
+
+/** How a lane is ridden, in seconds; see ``RideSetting``. */
+export interface Riding extends Omit<RideSetting, "lane" | "glide" | "from" | "to"> {
+  track: string;
+  /** The lane as it is compiled, in samples of its track. */
+  lane: GainPoints;
+  glide: number;
+  span: { start: number; end: number } | null;
+}
+/** What was heard of the hand: pairs of seconds and dB; runs end with a pair of NaN. */
+export interface Ridden {
+  track: string;
+  pairs: Float64Array;
+  /** Whether playing has stopped, or the loop has come round. */
+  over: boolean;
+}
 
 /** A track as it is played: what is there of it, and how it is set. */
 class Source {
@@ -56,6 +72,15 @@ class Engine {
   onStop: () => void = () => {};
   /** Called when what was asked for is of a state that is not there any more. */
   onStale: () => Promise<unknown> = async () => {};
+  /** Called with what was heard of the hand. */
+  onRidden: (ridden: Ridden) => void = () => {};
+  /** What is heard of the lane that the hand is on, dB; NaN where it is on none, or nothing plays. */
+  hand = Number.NaN;
+  private riding: Riding | null = null;
+  private grip = { held: false, by: 0 };
+  /** Asks the audio thread for a sign with each move of the hand, and hears it: number, and when it came back. */
+  onEcho: ((move: number) => void) | null = null;
+  private moves = 0;
 
   /** Position of what is heard now, in seconds of the session. */
   get seconds(): number {
@@ -131,6 +156,42 @@ class Engine {
       points.db[i] = db;
     });
     this.send({ type: "hold", track: this.focus, points });
+  }
+
+  /** Let the hand be on a lane, or on none. */
+  ride(riding: Riding | null): void {
+    const was = this.riding;
+    this.riding = riding;
+    if (!riding) this.grip = { held: false, by: 0 };
+    if (riding || was) this.sendRider();
+  }
+
+  /** The hand takes hold, has moved by so many dB since then, or lets go. Answers with the number of the move. */
+  moveHand(held: boolean, by: number): number {
+    this.grip = { held, by };
+    this.moves++;
+    this.send({ type: "hand", held, by, echo: this.onEcho ? this.moves : 0 });
+    return this.moves;
+  }
+
+  private sendRider(): void {
+    const { riding } = this;
+    if (!riding) {
+      this.hand = Number.NaN;
+      this.send({ type: "rider", track: "", setting: null });
+      return;
+    }
+    const track = this.sources.get(riding.track)?.track;
+    const scale = this.rate / (track?.timeline.sample_rate ?? this.rate);
+    const { lane, glide, span, track: id, ...same } = riding;
+    const setting: RideSetting = {
+      ...same,
+      lane: scale === 1 ? lane : { at: lane.at.map((at) => at * scale), db: lane.db },
+      glide: glide * this.rate,
+      from: (span?.start ?? -1) * this.rate,
+      to: span ? span.end * this.rate : Number.MAX_VALUE,
+    };
+    this.send({ type: "rider", track: id, setting });
   }
 
   /** How a track is heard: before or after its gain, its fader (dB), whether at all, and through the compressor. */
@@ -209,8 +270,15 @@ class Engine {
     if (this.context !== context) return null;
     this.node = new AudioWorkletNode(context, "nivelus-player", { outputChannelCount: [2] });
     this.node.connect(context.destination);
-    this.node.port.onmessage = (event: MessageEvent<FromWorklet>) => this.hear(event.data);
+    this.node.port.onmessage = (event: MessageEvent<FromWorklet | RideReport>) => {
+      if (event.data.type === "ride") this.hearRide(event.data);
+      else this.hear(event.data);
+    };
     for (const source of this.sources.values()) this.introduce(source);
+    if (this.riding) {
+      this.sendRider();
+      this.send({ type: "hand", ...this.grip, echo: 0 });
+    }
     return this.node;
   }
 
@@ -227,8 +295,16 @@ class Engine {
     if (source.points) this.send({ type: "gain", track: id, points: source.points });
   }
 
+  private hearRide({ track, pairs, count, over }: RideReport): void {
+    const own = pairs.slice(0, 2 * count);
+    for (let i = 0; i < own.length; i += 2) own[i]! /= this.rate;
+    this.onRidden({ track, pairs: own, over });
+  }
+
   private hear(report: FromWorklet): void {
     if (report.limited) this.limited = performance.now();
+    this.hand = report.playing ? report.hand : Number.NaN;
+    if (report.echo > 0) this.onEcho?.(report.echo);
     if (!this.playing) return;
     this.waiting = report.starving;
     if (!report.playing) {

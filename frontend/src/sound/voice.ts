@@ -2,6 +2,7 @@
  * One track on the audio thread: its blocks of samples, its compiled gain, what the compressor would do, its fader, and
  * whether it is heard. Whatever is switched or edited is reached within 5 ms, so nothing clicks.
  */
+import type { Rider } from "./rider";
 import { approach, type GainPoints, NOTHING, Walker } from "./walker";
 
 const DB = Math.LN10 / 20;
@@ -36,6 +37,8 @@ export class Voice {
   /** 1 where the gain comes after the compressor, which then works on the recording as it is. */
   private behind = 0;
   private behindGoal = 0;
+  /** The hand that rides this track, if one does. */
+  rider: Rider | null = null;
   private lastDb = Number.NaN;
   private lastFactor = 1;
 
@@ -104,6 +107,8 @@ export class Voice {
 
   /** Add ``count`` samples from ``position`` on, none of them beyond the end of a block, to ``out`` from ``at`` on. */
   add(out: Float32Array[], envelope: Float32Array, at: number, count: number, position: number, step: number): void {
+    const { rider } = this;
+    rider?.begin(position, count);
     const index = Math.floor(position / this.blockFrames);
     const block = this.blocks.get(index);
     if (!block || position >= this.frames || (this.heard === 0 && this.heardGoal === 0)) {
@@ -123,6 +128,7 @@ export class Voice {
         level = level * this.swap + (this.oldGain.at(now) + this.oldHeld) * (1 - this.swap);
         if (this.swap === 1) this.oldGain = null;
       }
+      if (rider) level += rider.extra(i, now);
       this.after = approach(this.after, this.afterGoal, step);
       this.fader = approach(this.fader, this.faderGoal, step * 24);
       this.heard = approach(this.heard, this.heardGoal, step);

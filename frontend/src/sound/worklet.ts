@@ -7,6 +7,7 @@
  * has no samples yet, all wait for it.
  */
 import { Limiter } from "./limiter";
+import { type RideReport, Rider, type RideSetting } from "./rider";
 import { type Reduction, Voice } from "./voice";
 import type { GainPoints } from "./walker";
 
@@ -17,7 +18,7 @@ declare class AudioWorkletProcessor {
   readonly port: MessagePort;
 }
 
-export type { GainPoints, Reduction };
+export type { GainPoints, Reduction, RideReport, RideSetting };
 
 interface Play {
   type: "play";
@@ -33,6 +34,8 @@ export type ToWorklet =
   | { type: "keep"; first: number; last: number }
   | { type: "gain"; track: string; points: GainPoints }
   | { type: "hold"; track: string; points: GainPoints }
+  | { type: "rider"; track: string; setting: RideSetting | null }
+  | { type: "hand"; held: boolean; by: number; echo: number }
   | { type: "set"; track: string; what: "after" | "fader" | "heard" | "load" | "behind"; value: number }
   | Play
   | { type: "stop" };
@@ -44,6 +47,10 @@ export interface FromWorklet {
   starving: boolean;
   /** Whether the limiter had to work since the last report. */
   limited: boolean;
+  /** What is heard of the lane that the hand is on, dB. */
+  hand: number;
+  /** The number of the last move of the hand that is in what was made, where it was asked for. */
+  echo: number;
 }
 
 const DECLICK = 0.005;
@@ -73,7 +80,12 @@ class Player extends AudioWorkletProcessor {
     playing: false,
     starving: false,
     limited: false,
+    hand: Number.NaN,
+    echo: 0,
   };
+  private rider: Rider | null = null;
+  private ridden = "";
+  private echo = 0;
 
   constructor() {
     super();
@@ -98,6 +110,11 @@ class Player extends AudioWorkletProcessor {
       this.blockFrames = message.blockFrames;
       this.voices.set(message.track, new Voice(message.channels, message.frames, message.blockFrames));
       this.all = [...this.voices.values()];
+      this.seat();
+    } else if (message.type === "rider") this.ride(message.track, message.setting);
+    else if (message.type === "hand") {
+      this.rider?.hand(message.held, message.by);
+      this.echo = message.echo;
     } else if (message.type === "drop") {
       this.voices.delete(message.track);
       this.all = [...this.voices.values()];
@@ -115,7 +132,38 @@ class Player extends AudioWorkletProcessor {
     else if (message.type === "set") voice.set(message.what, message.value, this.playing);
   }
 
+  /** Let the hand be on a lane of a track, or on none. */
+  private ride(track: string, setting: RideSetting | null) {
+    if (this.rider && setting && this.ridden === track) return this.rider.set(setting);
+    this.endRound();
+    this.rider = setting && new Rider(track, setting, sampleRate);
+    this.ridden = track;
+    this.seat();
+  }
+
+  private seat() {
+    for (const [track, voice] of this.voices) voice.rider = track === this.ridden ? this.rider : null;
+  }
+
+  /** A round is over: what was held in it is told, and what is held now is another pass. */
+  private endRound() {
+    const { rider } = this;
+    if (!rider) return;
+    rider.endRound();
+    rider.report.over = true;
+    this.tellRide();
+    rider.report.over = false;
+  }
+
+  private tellRide() {
+    const { rider } = this;
+    if (!rider) return;
+    this.port.postMessage(rider.report);
+    rider.report.count = 0;
+  }
+
   private begin(message: Play) {
+    this.endRound();
     this.position = message.from;
     this.end = message.to;
     this.loopFrom = message.loopFrom;
@@ -130,6 +178,7 @@ class Player extends AudioWorkletProcessor {
     this.stopping = false;
     this.fade = 0;
     if (this.next) this.begin(this.next);
+    else this.endRound();
     this.tell();
   }
 
@@ -140,6 +189,9 @@ class Player extends AudioWorkletProcessor {
     said.playing = this.playing;
     said.starving = this.starving;
     said.limited = this.limiter?.worked ?? false;
+    said.hand = this.rider ? this.rider.heard(this.position) : Number.NaN;
+    said.echo = this.echo;
+    this.echo = 0;
     if (this.limiter) this.limiter.worked = false;
     this.port.postMessage(said);
   }
@@ -156,7 +208,10 @@ class Player extends AudioWorkletProcessor {
       done += count;
     }
     this.limiter.run(out, length);
-    if (++this.report % REPORT_EVERY === 0 && this.playing) this.tell();
+    // what the hand did is told with the position, or at once where that was asked for
+    const now = ++this.report % REPORT_EVERY === 0;
+    if (now && this.rider && this.rider.report.count > 0) this.tellRide();
+    if (this.playing && (now || this.echo > 0)) this.tell();
     return true;
   }
 
@@ -167,6 +222,7 @@ class Player extends AudioWorkletProcessor {
         this.halt();
         return 0;
       }
+      this.endRound();
       this.position = this.loopFrom;
       this.fade = 0;
     }
@@ -192,6 +248,7 @@ class Player extends AudioWorkletProcessor {
       }
       this.envelope[at + i] = Math.min(this.fade, (this.end - this.position - i) * step);
     }
+    if (this.rider?.full) this.tellRide();
     for (let v = 0; v < this.all.length; v++) this.all[v]!.add(out, this.envelope, at, count, this.position, step);
     this.position += count;
     if (ended) this.halt();

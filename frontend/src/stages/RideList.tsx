@@ -5,6 +5,7 @@ import { useMemo, useState } from "react";
 import type { Clip, RidePoint } from "../api/client";
 import { deleteDrawn, liftSpan, movePoints, scaleSpan, setPoints } from "../model/ride";
 import { laneOffset, useRide } from "../model/rideState";
+import { useRiding } from "../model/riding";
 import { reasonWords, trackOf, useSession } from "../model/session";
 import { goToStray, isSpan, strayList } from "../model/strays";
 import { isSilent, LANE_NAMES, SILENCE, type Span, useView } from "../model/view";
@@ -13,6 +14,7 @@ import { signed, time } from "../parts/format";
 import { useRows } from "../parts/useRows";
 import { Vial } from "../parts/Vial";
 import { OrderSwitch } from "./OrderSwitch";
+import { PassInspector } from "./PassInspector";
 
 const ROW = 30;
 const NO_CLIPS: Clip[] = [];
@@ -32,6 +34,7 @@ export function RideList() {
   const first = items.findIndex((item) => isSpan(span, item.span));
   const { box, rows } = useRows(items.length, ROW, first);
   const all = ride?.[lane] ?? NO_POINTS;
+  const pass = useRiding((s) => s.passes.find((one) => one.id === s.chosen));
   const chosen = [...points].flatMap((place) => (all[place] ? [place] : []));
   return (
     <section className="worklist" aria-label="Worklist">
@@ -78,8 +81,11 @@ export function RideList() {
           })}
         </div>
       </div>
-      {chosen.length > 0 && <PointInspector key={chosen.join()} places={chosen} points={all} />}
-      {chosen.length === 0 && span && <SpanInspector key={`${span.start}:${span.end}`} span={span} drawn={all} />}
+      {pass && <PassInspector key={pass.id} pass={pass} />}
+      {!pass && chosen.length > 0 && <PointInspector key={chosen.join()} places={chosen} points={all} />}
+      {!pass && chosen.length === 0 && span && (
+        <SpanInspector key={`${span.start}:${span.end}`} span={span} drawn={all} />
+      )}
     </section>
   );
 }

@@ -32,7 +32,7 @@ from nivelus.services.owners import lane_owner, owners_of, whole_lane
 from nivelus.services.rides import view_points
 from nivelus.services.state import owners_of_track, working_range
 from nivelus.services.timeline import Timeline
-from nivelus.services.views import Changed, PassDraftView, PassesView, PassView, PhraseGain
+from nivelus.services.views import Changed, PassDraftView, PassesView, PassView, PhraseGain, SpanView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
 from nivelus.store.packing import pack_curve
@@ -183,17 +183,18 @@ def draft(bench: Workbench, pass_id: str, settings: Settings) -> PassDraftView:
         after = _written(db, track, timeline, row, settings, before)
         span = changed_span(before, after)
         if span is None:
-            return PassDraftView(points=[], change=[], phrases=[])
+            return PassDraftView(points=[], at=[], by=[], phrases=[])
         first, last = max(span[0], 0.0), min(span[1], timeline.duration)
         change = flatten(add(after, replace(before, db=-finite(before.db))))
         edges = change.finite_at(np.array([first, last]))
         inside = change.inside(first, last)
         at = np.concatenate([[first], change.at[inside], [last]])
-        db_ = np.concatenate([edges[:1], finite(change.db)[inside], edges[1:]])
+        by = np.concatenate([edges[:1], finite(change.db)[inside], edges[1:]])
         return PassDraftView(
             points=view_points(after.keep(after.inside(first, last))),
-            change=list(zip(at.tolist(), db_.tolist(), strict=True)),
-            phrases=[PhraseGain(clip=id, by=by) for id, by in _clip_gains(db, track, timeline, row, before, after).items()],
+            at=at.tolist(),
+            by=by.tolist(),
+            phrases=[PhraseGain(clip=id, by=gain) for id, gain in _clip_gains(db, track, timeline, row, before, after).items()],
         )
 
 
@@ -293,7 +294,7 @@ def _view(db: DbSession, track: Track, timeline: Timeline, row: Pass, lanes: dic
         state="kept" if row.state == "kept" else "waiting",
         start=start,
         end=end,
-        span=None if row.span_start is None or row.span_end is None else (row.span_start, row.span_end),
+        span=None if row.span_start is None or row.span_end is None else SpanView(start=row.span_start, end=row.span_end),
         glide=row.glide,
         lead=row.lead,
         error=row.error,

@@ -503,7 +503,7 @@ class PassView(View):
     state: str
     start: float
     end: float
-    span: tuple[float, float] | None
+    span: SpanView | None
     glide: float
     lead: float
     error: float
@@ -526,13 +526,15 @@ class PhraseGain(View):
 
 
 class PassDraftView(View):
-    """What keeping a pass would make of its lane: the points of what it writes, and the difference as seconds and dB.
+    """What keeping a pass would make of its lane: the points of what it writes, and the difference, straight from ``at`` to
+    ``at`` (seconds), where it is ``by`` dB.
 
     ``phrases`` is how much of it clip gain could do, the mean in each phrase that it covers.
     """
 
     points: list[RidePoint]
-    change: list[tuple[float, float]]
+    at: list[float]
+    by: list[float]
     phrases: list[PhraseGain]
 
 

@@ -28,6 +28,7 @@ from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store.vault import ContentHash
 from nivelus.web.errors import status_of
+from nivelus.web.hand import ADDRESS, MOST_BYTES, SHOWN, HandRelay
 from nivelus.web.security import CONTENT, RECEIVED, REFUSED, judge, most_bytes
 
 HEAD_SECONDS = 10.0
@@ -91,6 +92,7 @@ class Edge:
         self._app, self._settings, self._bench = app, settings, bench
         self._pool = ThreadPoolExecutor(THREADS, "answer")
         self._disk = ThreadPoolExecutor(DISK_THREADS, "receive")
+        self._hand = HandRelay()
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Answer one request."""
@@ -100,10 +102,13 @@ class Edge:
         received: Path | None = None
         try:
             early = False
+            if environ["PATH_INFO"] in (ADDRESS, SHOWN) and judge(self._settings, environ) is None:
+                await self._relay_hand(environ, receive, send)
+                return
             if _has_body(environ):
                 early, received = await self._take_body(environ, receive)
             await self._answer(environ, send, receive if early else None)
-        except Gone:
+        except (Gone, TooLarge):
             # who has gone does not hear it; who has only fallen silent does
             await send({"type": "http.response.start", "status": 408, "headers": [(b"connection", b"close")]})
             await send({"type": "http.response.body", "body": b""})
@@ -118,6 +123,14 @@ class Edge:
         """Let the threads go."""
         self._pool.shutdown(wait=False, cancel_futures=True)
         self._disk.shutdown(wait=False, cancel_futures=True)
+
+    async def _relay_hand(self, environ: dict[str, Any], receive: Receive, send: Send) -> None:
+        """What comes from the stand-in and goes to the page, and the other way."""
+        if environ["REQUEST_METHOD"] != "POST":
+            await self._hand.listen(receive, send)
+            return
+        data = await asyncio.wait_for(_small_body(receive, MOST_BYTES), SILENT_SECONDS) if _has_body(environ) else b""
+        await (self._hand.show if environ["PATH_INFO"] == SHOWN else self._hand.pass_on)(data, send)
 
     async def _take_body(self, environ: dict[str, Any], receive: Receive) -> tuple[bool, Path | None]:
         """Read the body of a request; whether it is answered without all of it, and the file that it lies in, if any."""

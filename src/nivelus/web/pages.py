@@ -29,20 +29,31 @@ def icon() -> Response:
     return send_from_directory(STATIC, "icon.svg")
 
 
+@bp.get("/hand")
+def hand() -> Response:
+    """The stand-in: a fader of its own, for another window or another device."""
+    return _document("hand.html")
+
+
 @bp.get("/", defaults={"address": ""})
 @bp.get("/<path:address>")
 def page(address: str) -> Response:
     """The page, whatever the address within the interface."""
     if address.startswith(("api/", "openapi")):
         abort(404)
-    if not (STATIC / "index.html").exists():
-        abort(Response("The interface has not been built. Run “make demo” or “make serve”.", 503))
-    response = send_from_directory(STATIC, "index.html")
-    response.headers["Cache-Control"] = "no-cache"
+    response = _document("index.html")
     session = _SESSION.match(address)
     if session:
         # its state is on its way while the script still loads
         track = request.args.get("track", "")
         first = track if _ID.fullmatch(track) else ""
         response.headers["Link"] = f"</api/sessions/{session[1]}?first={first}>; rel=preload; as=fetch; crossorigin"
+    return response
+
+
+def _document(name: str) -> Response:
+    if not (STATIC / name).exists():
+        abort(Response("The interface has not been built. Run “make demo” or “make serve”.", 503))
+    response = send_from_directory(STATIC, name)
+    response.headers["Cache-Control"] = "no-cache"
     return response
