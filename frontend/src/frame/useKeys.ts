@@ -55,7 +55,10 @@ export function useKeys(table: Command[]) {
     };
     // a button that was clicked gives the keys back, so that Space plays and does not press it again
     const clicked = (event: MouseEvent) => {
-      const button = (event.target as Element).closest<HTMLElement>("button:not([aria-haspopup])");
+      // the icon that was clicked may be gone by now: the button is told from the way of the click
+      const button = event
+        .composedPath()
+        .find((one): one is HTMLElement => one instanceof HTMLElement && one.matches("button:not([aria-haspopup])"));
       if (event.detail > 0 && !document.querySelector("[role=dialog]")) button?.blur();
     };
     // and so does a slider that was dragged: Up and Down are for what is selected

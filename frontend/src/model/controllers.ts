@@ -110,7 +110,7 @@ function refuse(why: string) {
 }
 
 function hearMidi(device: string, heard: Heard) {
-  const { learning, binding } = useControllers.getState();
+  const { learning } = useControllers.getState();
   const name = door?.devices.get(device) ?? null;
   if (heard.kind === "note") {
     if (heard.on) lastNote = { device, number: heard.number, channel: heard.channel, at: performance.now() };
@@ -125,8 +125,8 @@ function hearMidi(device: string, heard: Heard) {
     for (const control of controls.values()) control.gone();
     setBinding(learnt);
     tell(`The hand follows ${words(learnt)}.`);
-    return;
   }
+  const { binding } = useControllers.getState();
   if (binding.device !== null && binding.device !== name) return;
   controlOf(device, "controller").hear(heard, binding);
 }

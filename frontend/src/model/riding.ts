@@ -237,6 +237,8 @@ class Taking {
     private readonly how: HowWritten,
   ) {
     this.timer = window.setInterval(() => void this.send(), EVERY);
+    // it begins at once: which lane was heard is told then
+    void this.send();
   }
 
   add(pairs: Float64Array) {
@@ -269,13 +271,15 @@ class Taking {
         await api.beginPass(this.track, { id, lane, mode, span: pair, ...how });
         this.begun = true;
       }
-      while (this.waiting.length) {
+      do {
         const piece = new Float64Array(this.waiting.slice(0, MOST));
-        const there = await api.takeDown(this.id, this.sent, piece);
-        // what was sent before an answer was lost is there already
-        this.waiting.splice(0, Math.max(0, (there - this.sent) * 2));
-        this.sent = there;
-      }
+        if (piece.length) {
+          const there = await api.takeDown(this.id, this.sent, piece);
+          // what was sent before an answer was lost is there already
+          this.waiting.splice(0, (there - this.sent) * 2);
+          this.sent = there;
+        }
+      } while (this.over && this.waiting.length);
       if (!this.over) return;
       window.clearInterval(this.timer);
       await api.endPass(this.id);

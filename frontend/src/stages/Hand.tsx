@@ -222,11 +222,14 @@ function Writing() {
   );
 }
 
+/** A menu that is closed keeps no key: Space plays. */
+const giveKeysBack = () => window.setTimeout(() => (document.activeElement as HTMLElement | null)?.blur(), 50);
+
 /** What moves the hand from outside. */
 function HandMenu() {
   const { midi, devices, learning, binding, standIn } = useControllers();
   return (
-    <Menu position="bottom-end" width={300} closeOnItemClick={false}>
+    <Menu position="bottom-end" width={300} closeOnItemClick={false} onClose={giveKeysBack}>
       <Menu.Target>
         <ActionIcon className="push" variant="subtle" size="sm" aria-label="What moves the hand">
           <IconDots size={16} />
