@@ -49,6 +49,7 @@ bench: .build/ready .build/tools
 	$(PY) -m bench.timeline
 	$(PY) -m bench.frames
 	$(PY) -m bench.desk
+	$(PY) -m bench.riding
 
 wheel: .build/ready
 	.build/uv/bin/uv build -q --wheel -o .build/wheel

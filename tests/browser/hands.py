@@ -32,6 +32,30 @@ REPORTS = """
 """
 """Has the page note, in ``window.starved``, whether the sound had to wait for anything once it played."""
 
+MIDI = """
+(() => {
+  const ports = new Map();
+  const access = { inputs: ports, onstatechange: null };
+  window.plug = (id, name) => {
+    const port = { id, name, type: 'input', state: 'connected', onmidimessage: null };
+    ports.set(id, port);
+    access.onstatechange?.({ port });
+  };
+  window.unplug = (id) => {
+    const port = ports.get(id);
+    ports.delete(id);
+    access.onstatechange?.({ port: { ...port, state: 'disconnected' } });
+  };
+  window.midi = (id, ...bytes) => ports.get(id)?.onmidimessage?.({ data: new Uint8Array(bytes) });
+  navigator.requestMIDIAccess = async () => {
+    if (window.refuses) throw new DOMException('no', 'SecurityError');
+    return access;
+  };
+  window.plug('one', 'Bench faders');
+})();
+"""
+"""A browser with MIDI devices that are plugged in, pulled out and played by script; one is there from the start."""
+
 
 def fresh(program: Program, name: str, until: str | None = None) -> dict[str, Any]:
     """A session as it was built: everything that other tests did to it is undone, and what they rendered is gone.

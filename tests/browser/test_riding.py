@@ -15,7 +15,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import eventually, wait_past
+from tests.browser.hands import MIDI, eventually, wait_past
 from tests.conftest import write_sound
 from tests.helpers.program import Program
 from tests.helpers.sounds import wavering
@@ -413,29 +413,6 @@ def test_a_stand_in_closed_in_mid_gesture_has_let_go(riding: Page, demo_program:
 
 # --- a MIDI device
 
-DEVICES = """
-(() => {
-  const ports = new Map();
-  const access = { inputs: ports, onstatechange: null };
-  window.plug = (id, name) => {
-    const port = { id, name, type: 'input', state: 'connected', onmidimessage: null };
-    ports.set(id, port);
-    access.onstatechange?.({ port });
-  };
-  window.unplug = (id) => {
-    const port = ports.get(id);
-    ports.delete(id);
-    access.onstatechange?.({ port: { ...port, state: 'disconnected' } });
-  };
-  window.midi = (id, ...bytes) => ports.get(id)?.onmidimessage?.({ data: new Uint8Array(bytes) });
-  navigator.requestMIDIAccess = async () => {
-    if (window.refuses) throw new DOMException('no', 'SecurityError');
-    return access;
-  };
-  window.plug('one', 'Bench faders');
-})();
-"""
-
 
 def listen_to_midi(page: Page) -> None:
     page.get_by_label("What moves the hand").click()
@@ -444,7 +421,7 @@ def listen_to_midi(page: Page) -> None:
 
 @pytest.fixture
 def midi(quiet_page: Page, demo_program: Program, state: dict[str, Any]) -> Page:
-    quiet_page.add_init_script(DEVICES)
+    quiet_page.add_init_script(MIDI)
     quiet_page.goto(f"{demo_program.address}/s/{state['id']}/ride")
     expect(quiet_page.get_by_test_id("hand")).to_be_visible()
     expect(quiet_page.get_by_test_id("figures")).to_contain_text("spread")
@@ -540,7 +517,7 @@ def test_a_flood_is_followed_without_a_gap(midi: Page, demo_program: Program, st
 
 def test_refused_it_says_so_and_offers_the_stand_in(quiet_page: Page, demo_program: Program, state: dict[str, Any]) -> None:
     page = quiet_page
-    page.add_init_script(DEVICES + "window.refuses = true;")
+    page.add_init_script(MIDI + "window.refuses = true;")
     page.goto(f"{demo_program.address}/s/{state['id']}/ride")
     listen_to_midi(page)
     expect(page.get_by_role("alert").first).to_contain_text("stand-in can do the same")

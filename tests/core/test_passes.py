@@ -12,6 +12,7 @@ from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.drawn import EMPTY, Curve, Shape, curve_of
 from nivelus.core.passes.gesture import Gesture, Run, clipped, earlier, gesture_of, pairs_of, reduced
 from nivelus.core.passes.snapping import BEFORE, moves_of, snapped
+from nivelus.core.passes.thinning import fewest
 from nivelus.core.passes.writing import WriteRule, by_phrase, written
 
 LENGTH = 60.0
@@ -133,6 +134,16 @@ def test_ten_minutes_of_constant_movement_are_a_few_hundred_points() -> None:
     after = written(EMPTY, gesture, WriteRule(), 700.0)
     assert 100 < len(after) < 600
     assert np.abs(after.finite_at(at) - db).max() <= 0.3
+
+
+@settings(max_examples=150, deadline=None)
+@given(gestures(), st.sampled_from([0.05, 0.25, 1.0]))
+def test_few_points_stray_no_further_than_is_allowed_and_end_exactly(gesture: Gesture, error: float) -> None:
+    for run in gesture.runs:
+        at, db = fewest(run.at, run.db, error)
+        assert (at[0], at[-1], db[0], db[-1]) == (run.start, run.end, run.db[0], run.db[-1])
+        assert (np.diff(at) > 0).all()
+        assert np.abs(np.interp(run.at, at, db) - run.db).max() <= error + 1e-9
 
 
 def test_what_was_reported_is_read_again() -> None:

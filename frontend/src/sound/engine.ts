@@ -78,9 +78,6 @@ class Engine {
   hand = Number.NaN;
   private riding: Riding | null = null;
   private grip = { held: false, by: 0 };
-  /** Asks the audio thread for a sign with each move of the hand, and hears it: number, and when it came back. */
-  onEcho: ((move: number) => void) | null = null;
-  private moves = 0;
 
   /** Position of what is heard now, in seconds of the session. */
   get seconds(): number {
@@ -166,12 +163,10 @@ class Engine {
     if (riding || was) this.sendRider();
   }
 
-  /** The hand takes hold, has moved by so many dB since then, or lets go. Answers with the number of the move. */
-  moveHand(held: boolean, by: number): number {
+  /** The hand takes hold, has moved by so many dB since then, or lets go. */
+  moveHand(held: boolean, by: number): void {
     this.grip = { held, by };
-    this.moves++;
-    this.send({ type: "hand", held, by, echo: this.onEcho ? this.moves : 0 });
-    return this.moves;
+    this.send({ type: "hand", held, by, echo: 0 });
   }
 
   private sendRider(): void {
@@ -304,7 +299,6 @@ class Engine {
   private hear(report: FromWorklet): void {
     if (report.limited) this.limited = performance.now();
     this.hand = report.playing ? report.hand : Number.NaN;
-    if (report.echo > 0) this.onEcho?.(report.echo);
     if (!this.playing) return;
     this.waiting = report.starving;
     if (!report.playing) {

@@ -35,6 +35,7 @@ export type ToWorklet =
   | { type: "gain"; track: string; points: GainPoints }
   | { type: "hold"; track: string; points: GainPoints }
   | { type: "rider"; track: string; setting: RideSetting | null }
+  /** With an ``echo`` it is told at once when it is in what was made: how quick the hand is is measured with it. */
   | { type: "hand"; held: boolean; by: number; echo: number }
   | { type: "set"; track: string; what: "after" | "fader" | "heard" | "load" | "behind"; value: number }
   | Play

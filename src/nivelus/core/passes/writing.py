@@ -18,9 +18,10 @@ import numpy as np
 from nivelus.core.errors import GainError
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compiled import FloatArray
-from nivelus.core.gain.drawn import CLOSEST, Curve, add, area, flatten, plain, with_points
-from nivelus.core.gain.edits import replace_range, thin
+from nivelus.core.gain.drawn import CLOSEST, Curve, add, area, finite, flatten, plain, with_points
+from nivelus.core.gain.edits import replace_range
 from nivelus.core.passes.gesture import Gesture, Run, clipped, earlier
+from nivelus.core.passes.thinning import fewest
 
 NOTHING = 0.01
 """dB within which a run that follows the lane is not a change."""
@@ -80,7 +81,11 @@ def _chains(lane: Curve, gesture: Gesture, rule: WriteRule, last: float) -> list
     lines: list[Curve] = []
     at: list[FloatArray] = []
     beside: list[FloatArray] = []
-    runs = [run for run in gesture.runs if not _is_lane(lane, run, rule.offset)]
+    runs: list[Run] = []
+    for run in gesture.runs:
+        # one that holds what is there is no change, unless the way back from another would go through it
+        if not _is_lane(lane, run, rule.offset) or (runs and runs[-1].end + rule.glide > run.start):
+            runs.append(run)
     for i, run in enumerate(runs):
         own_at, own = _beside(lane, run, rule)
         at.append(own_at)
@@ -116,14 +121,12 @@ def _beside(lane: Curve, run: Run, rule: WriteRule) -> tuple[FloatArray, FloatAr
 
 def _over(lane: Curve, at: FloatArray, beside: FloatArray, rule: WriteRule) -> Curve:
     """The lane with something beside it, from the first to the last of its moments, in few points."""
-    line = plain(at, beside)
     start, end = float(at[0]), float(at[-1])
-    if rule.offset:
-        # the shape below stays exactly what it is
-        line = thin(line, rule.error)
+    # of an offset the shape below stays exactly what it is
+    line = plain(*fewest(at, beside, rule.error)) if rule.offset else plain(at, beside)
     total = add(_between(lane, start, end), line)
     kept = total.keep(total.inside(start - CLOSEST / 2, end + CLOSEST / 2))
-    return kept if rule.offset else thin(kept, rule.error)
+    return kept if rule.offset else plain(*fewest(kept.at, finite(kept.db), rule.error))
 
 
 def _between(lane: Curve, start: float, end: float) -> Curve:
