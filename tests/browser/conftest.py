@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
-from pathlib import Path
+from collections.abc import Callable, Iterator
 from typing import Any
 
 import pytest
@@ -45,10 +44,29 @@ def demo_program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Program]:
     program.stop()
 
 
+@pytest.fixture(scope="session")
+def spare_programs(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Callable[[], Program]]:
+    """Empty programs: while one is in use the next one starts."""
+
+    def launch() -> Program:
+        return Program(tmp_path_factory.mktemp("own") / "data", "--no-demo", waits=False)
+
+    spare = [launch()]
+
+    def take() -> Program:
+        program = spare.pop()
+        program.wait()
+        spare.append(launch())
+        return program
+
+    yield take
+    spare.pop().stop()
+
+
 @pytest.fixture
-def own_program(tmp_path: Path) -> Iterator[Program]:
+def own_program(spare_programs: Callable[[], Program]) -> Iterator[Program]:
     """An empty program of one's own."""
-    program = Program(tmp_path / "data", "--no-demo")
+    program = spare_programs()
     yield program
     program.stop()
 

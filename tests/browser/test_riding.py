@@ -355,6 +355,36 @@ def test_a_lane_that_is_switched_off_is_not_armed(riding: Page) -> None:
     expect(armed(riding)).to_have_attribute("aria-pressed", "false")
 
 
+def test_several_tracks_are_ridden_one_after_the_other_while_all_are_heard(
+    quiet_page: Page, demo_program: Program, tmp_path: Path
+) -> None:
+    paths = [write_sound(tmp_path / f"{name}.wav", wavering()) for name in ("lead", "support")]
+    state = demo_program.all_brought_in(paths, "Two by hand")
+    page = quiet_page
+    page.goto(f"{demo_program.address}/s/{state['id']}/ride")
+    expect(page.get_by_test_id("figures")).to_contain_text("spread")
+    page.get_by_label("Stay armed").click()
+    page.keyboard.press("h")
+    asked: list[str] = []
+    page.on("request", lambda request: asked.append(request.url))
+    start(page)
+    pull(page, -0.2)
+    page.mouse.up()
+    page.get_by_role("tab", name="support").click()
+    page.wait_for_timeout(700)
+    pull(page, 0.1)
+    page.mouse.up()
+    wait_past(page, 2.0)
+    page.keyboard.press("Space")
+    for track, way in zip(state["tracks"], (-5.2, 2.6), strict=True):
+        own = {**state, "tracks": [track]}
+        eventually(lambda own=own: len(passes(demo_program, own)) == 1 and passes(demo_program, own)[0]["points"] > 0)
+        assert any(f"{track['id']}/samples" in url for url in asked)
+        (made,) = passes(demo_program, own)
+        draft = demo_program.post(f"/api/passes/{made['id']}/draft", {})
+        assert sorted(draft["by"], key=abs)[-1] == pytest.approx(way, abs=0.4)
+
+
 # --- the stand-in
 
 

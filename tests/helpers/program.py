@@ -18,22 +18,34 @@ from urllib.parse import quote
 class Program:
     """The program as a person starts it."""
 
-    def __init__(self, data: Path, *options: str, before: Callable[[], None] | None = None) -> None:
-        """``before`` is run in the process just before the program, to take something away from it."""
+    def __init__(self, data: Path, *options: str, before: Callable[[], None] | None = None, waits: bool = True) -> None:
+        """``before`` is run in the process just before the program, to take something away from it.
+
+        One that ``waits`` is up when this returns; any other is once ``wait`` has returned.
+        """
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             self.port = free.getsockname()[1]
         self.data, self.options, self.before = data, options, before
         self.address = f"http://127.0.0.1:{self.port}"
-        self.start()
+        self.launch()
+        if waits:
+            self.wait()
 
     def start(self) -> None:
+        self.launch()
+        self.wait()
+
+    def launch(self) -> None:
         command = [sys.executable, "-m", "nivelus.cli", "serve", "--port", str(self.port), "--data", str(self.data)]
         self.log = (self.data.parent / f"{self.data.name}.log").open("ab")
         environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
         self.process = subprocess.Popen(
             [*command, *self.options], stdout=self.log, stderr=self.log, env=environment, preexec_fn=self.before
         )
+
+    def wait(self) -> None:
+        """Until it answers."""
         for _ in range(900):
             try:
                 self.get("/api/sessions")

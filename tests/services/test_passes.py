@@ -70,8 +70,12 @@ def test_keeping_makes_it_the_ride_in_one_step_and_the_render_follows(bench: Wor
     assert passes.view(bench, track).items[0].state == "waiting"
     sessions.redo(bench, before.id, undone.revision)
     assert passes.view(bench, track).items[0].state == "kept"
-    with pytest.raises(Refused, match="kept already"):
-        passes.keep(bench, id, revision(bench, track), AS_IT_COMES)
+    # another one is kept over it, and then it is chosen again
+    other = ride(bench, track, moves((1.5, 2), (10, 2)))
+    passes.keep(bench, other, revision(bench, track), AS_IT_COMES)
+    assert lane(bench, track, np.array([6.0])) == pytest.approx([2], abs=0.01)
+    assert passes.keep(bench, id, revision(bench, track), AS_IT_COMES).undo == "Keep pass 1 in the ride again"
+    assert np.abs(lane(bench, track, at) - held).max() <= 0.3
 
 
 def test_answers_to_deciding_equal_a_fresh_load(bench: Workbench, track: str) -> None:
@@ -159,9 +163,14 @@ def test_a_span_is_never_left(bench: Workbench, track: str) -> None:
 def test_the_trim_is_ridden_as_an_offset_folded_and_ridden_again(bench: Workbench, track: str) -> None:
     drawing.lift_span(bench, track, revision(bench, track), "ride", 1.0, 12.0, -2.0)
     at = np.array([3.0, 5.0])
+    kept = ""
     for turn in (1, 2):
+        if kept:
+            with pytest.raises(Refused, match="in the trim already"):
+                passes.keep(bench, kept, revision(bench, track), AS_IT_COMES)
         id = ride(bench, track, moves((2, 0), (3, 1.5), (6, 1.5)), lane="trim")
         passes.keep(bench, id, revision(bench, track), AS_IT_COMES)
+        kept = id
         assert lane(bench, track, at, "trim") == pytest.approx([1.5, 1.5], abs=0.26)
         drawing.hand_over(bench, track, revision(bench, track), "trim", "ride")
         assert lane(bench, track, at) == pytest.approx([-2 + 1.5 * turn] * 2, abs=0.5)

@@ -40,7 +40,7 @@ import {
   selectPointsInSpan,
 } from "./ride";
 import { useRide } from "./rideState";
-import { choosePass, keepPass, MODES, setMode, toggleArmed, useRiding } from "./riding";
+import { choosePass, keepPass, MODES, otherHeard, setMode, toggleArmed, useRiding } from "./riding";
 import { redo, undo } from "./session";
 import { stepRide } from "./strays";
 import {
@@ -169,6 +169,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("points", "Ride", "Select the points in the span, or all", ["P"], inRide(selectPointsInSpan)),
     c("lane", "Ride", "Clip curve / ride / trim in hand", ["A"], inRide(otherLane)),
     c("hand", "Ride", "Arm / disarm the hand; while it plays Up and Down move it", ["H"], inRide(toggleArmed)),
+    c("hand-heard", "Ride", "Hear the chosen pass / the lane without it", ["Y"], inRide(otherHeard)),
     c("hand-mode", "Ride", "The hand: listen / touch / latch", ["Shift+H"], inRide(otherMode)),
     c(
       "later",

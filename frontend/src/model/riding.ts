@@ -356,7 +356,7 @@ async function refreshPasses(made?: string) {
     const passes = await api.passes(track.id);
     if (now !== asked) return;
     const chosen = made && !taking ? made : useRiding.getState().chosen;
-    const there = passes.find((pass) => pass.id === chosen && pass.state === "waiting");
+    const there = passes.find((pass) => pass.id === chosen && canBeWritten(pass));
     useRiding.setState({ track: track.id, passes });
     if (there) await choosePass(there.id);
     else useRiding.setState({ chosen: null, draft: null });
@@ -367,10 +367,13 @@ async function refreshPasses(made?: string) {
   }
 }
 
+/** What is in the lane as an offset cannot be written into it once more. */
+const canBeWritten = (pass: Pass) => pass.state === "waiting" || !isOffset(pass.lane as LaneName);
+
 /** Let a pass lie over the lane as a draft; null: none. */
 export async function choosePass(id: string | null) {
   const pass = useRiding.getState().passes.find((one) => one.id === id);
-  if (!pass || pass.state === "kept") return useRiding.setState({ chosen: null, draft: null });
+  if (!pass || !canBeWritten(pass)) return useRiding.setState({ chosen: null, draft: null });
   const { glide, lead, error, snap } = pass;
   const how = useRiding.getState().chosen === id ? useRiding.getState().how : { glide, lead, error, snap };
   useRiding.setState({ chosen: pass.id, how });
@@ -396,6 +399,7 @@ export function setHow(change: Partial<HowWritten>) {
   void draftPass();
 }
 
+export const otherHeard = () => useRiding.setState((s) => ({ heard: !s.heard }));
 export const setHeardPass = (heard: boolean) => useRiding.setState({ heard });
 
 /** The chosen pass is what the lane is, or its means are clip gain, from now on. */

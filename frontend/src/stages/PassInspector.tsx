@@ -28,7 +28,11 @@ export function PassInspector({ pass }: { pass: Pass }) {
       </div>
       <Switch
         size="xs"
-        label={`Hear it, not the ${lane} without it`}
+        label={
+          <>
+            Hear it, not the {lane} without it <kbd>Y</kbd>
+          </>
+        }
         checked={heard}
         onChange={(event) => setHeardPass(event.currentTarget.checked)}
       />
@@ -76,10 +80,11 @@ export function PassInspector({ pass }: { pass: Pass }) {
       />
       <div className="inspector-keys">
         <Button size="xs" flex={1} onClick={() => void keepPass()}>
-          Keep<kbd>D</kbd>
+          {pass.state === "kept" ? "Keep again" : "Keep"}
+          <kbd>D</kbd>
         </Button>
         <Button size="xs" variant="default" onClick={() => void dropPass()}>
-          Drop
+          {pass.state === "kept" ? "Forget it" : "Drop"}
         </Button>
         {draft && draft.phrases.length > 0 && (
           <Tooltip

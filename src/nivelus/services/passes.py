@@ -212,11 +212,12 @@ def keep(bench: Workbench, pass_id: str, revision: int, settings: Settings, as_c
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         row = require(edit.db, Pass, pass_id, "pass")
-        if row.state == "kept":
-            raise Refused("This pass is kept already. Undo that to keep it in another way.")
+        again = row.state == "kept"
+        if again and row.lane == "trim":
+            raise Refused("This pass lies in the trim already. Undo that to keep it in another way.")
         before = whole_lane(edit.db, track, timeline.sample_rate, row.lane, with_offset=False)
         after = _written(edit.db, track, timeline, row, settings, before)
-        edit.label = f"Keep pass {row.number} in the {NAMES[row.lane]}"
+        edit.label = f"Keep pass {row.number} in the {NAMES[row.lane]}{' again' if again else ''}"
         if as_clip_gain:
             gains = _clip_gains(edit.db, track, timeline, row, before, after)
             if not gains:
@@ -279,7 +280,7 @@ def _view(db: DbSession, track: Track, timeline: Timeline, row: Pass, lanes: dic
     start, end = gesture.span or (row.span_start or 0.0, row.span_start or 0.0)
     settings = Settings(row.glide, row.lead, row.error, row.snap)
     points = 0
-    if row.state != "kept" and gesture.runs:
+    if gesture.runs and not (row.state == "kept" and row.lane == "trim"):
         if row.lane not in lanes:
             lanes[row.lane] = whole_lane(db, track, timeline.sample_rate, row.lane, with_offset=False)
         before = lanes[row.lane]

@@ -493,7 +493,8 @@ class RideDraftView(View):
 class PassView(View):
     """A pass: seconds from where to where it was held, how it is written, its points then, and what became of it.
 
-    ``elsewhere`` says that the lane is another one by now than was heard. ``state`` is "waiting" or "kept".
+    ``elsewhere`` says that the lane is another one by now than was heard. ``state`` is "waiting" or "kept"; one that is kept
+    may be kept again, if something else has been written over it, unless it is an offset.
     """
 
     id: str

@@ -108,7 +108,7 @@ class Edge:
             if _has_body(environ):
                 early, received = await self._take_body(environ, receive)
             await self._answer(environ, send, receive if early else None)
-        except (Gone, TooLarge):
+        except (Gone, TimeoutError):
             # who has gone does not hear it; who has only fallen silent does
             await send({"type": "http.response.start", "status": 408, "headers": [(b"connection", b"close")]})
             await send({"type": "http.response.body", "body": b""})
@@ -129,7 +129,12 @@ class Edge:
         if environ["REQUEST_METHOD"] != "POST":
             await self._hand.listen(receive, send)
             return
-        data = await asyncio.wait_for(_small_body(receive, MOST_BYTES), SILENT_SECONDS) if _has_body(environ) else b""
+        try:
+            data = await asyncio.wait_for(_small_body(receive, MOST_BYTES), SILENT_SECONDS) if _has_body(environ) else b""
+        except TooLarge as error:
+            environ[REFUSED] = error.verdict
+            await self._answer(environ, send, receive)
+            return
         await (self._hand.show if environ["PATH_INFO"] == SHOWN else self._hand.pass_on)(data, send)
 
     async def _take_body(self, environ: dict[str, Any], receive: Receive) -> tuple[bool, Path | None]:
@@ -149,7 +154,7 @@ class Edge:
             environ["wsgi.input"], environ["CONTENT_LENGTH"] = io.BytesIO(body), str(len(body))
             return False, None
         except TooLarge as error:
-            environ[REFUSED] = (413, "TooLarge", f"That is too large: at most {error.most >> 20} MB are taken here.")
+            environ[REFUSED] = error.verdict
         except NivelusError as error:
             environ[REFUSED] = (status_of(error), type(error).__name__, error.sentence)
         except TimeoutError:
@@ -210,7 +215,8 @@ class TooLarge(Exception):  # noqa: N818
 
     def __init__(self, most: int) -> None:
         super().__init__(most)
-        self.most = most
+        size = f"{most >> 20} MB" if most >> 20 else f"{most >> 10} kB"
+        self.verdict = (413, "TooLarge", f"That is too large: at most {size} are taken here.")
 
 
 class _Answer:
