@@ -1,9 +1,9 @@
 """Riding by hand in a real browser: python -m bench.riding [--minutes 0.5] [--file 12]
 
 A MIDI controller that an init script puts into the browser moves the hand without a rest, 60 times a second and then a thousand
-times. Told are: from the controller's byte to the ear by the audio clock, less what the device takes by itself, when the sound had to wait, what the page
-holds more afterwards, how long keeping takes, and how many points are left. And how long it takes to make a curve of what ten
-minutes of it are, and to thin them.
+times: 6 dB up and down in six seconds, with a tremble. Told are: from the controller's byte to the ear by the audio clock, less
+what the device takes by itself; when the sound had to wait; what the page holds more afterwards; how long keeping takes, and
+how many points are left. And how long it takes to make a curve of ten minutes of it, and to thin that.
 """
 
 from __future__ import annotations
@@ -73,7 +73,7 @@ MOVE = """
     const now = performance.now();
     const due = Math.floor(((now - began) / 1000) * rate);
     for (; sent < due; sent++) {
-      const share = 0.6 + (3 * Math.sin(sent / rate / 1.3) + 0.8 * Math.sin(sent / rate / 0.41)) / 26;
+      const share = 0.6 + (3 * Math.sin(sent / rate) + 0.3 * Math.sin(sent / rate / 0.24)) / 26;
       const value = Math.round(share * 16383);
       if (asks) window.asks = performance.now();
       window.midi('one', 0xb0, 7, value >> 7);
@@ -131,7 +131,7 @@ def ride(page: Page, state: dict, program: Program, minutes: float, rate: int) -
 def core() -> None:
     """What ten minutes of constant movement cost in the core."""
     at = np.arange(0.02, 600, QUANTUM)
-    db = -4 + 3 * np.sin(at / 1.3) + 0.8 * np.sin(at / 0.41)
+    db = -4 + 3 * np.sin(at) + 0.3 * np.sin(at / 0.24)
     begun = time.perf_counter()
     gesture = reduced(Gesture((Run(at, db),)))
     took = time.perf_counter() - begun

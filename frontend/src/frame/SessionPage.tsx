@@ -6,16 +6,16 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { commands, showKey } from "../model/commands";
 import { stopControllers } from "../model/controllers";
 import { focusedClips, phraseSpan, selectedClips, selectedMarks, selectedSpan } from "../model/focus";
+import { leaveSound } from "../model/heard";
 import { onStopped, stop } from "../model/listening";
 import { fitAll, fitSelection, show } from "../model/looking";
-import { Problem } from "../parts/problem";
-import "../model/heard";
 import { useRide } from "../model/rideState";
 import { startRiding } from "../model/riding";
 import { openSession, reload, trackOf, useSession } from "../model/session";
 import { upload } from "../model/uploads";
 import { ALL_LAYERS, STAGES, type Stage, useView } from "../model/view";
 import { DropArea } from "../parts/DropArea";
+import { Problem } from "../parts/problem";
 import { Picture } from "../picture/Picture";
 import { engine } from "../sound/engine";
 import { BalanceList } from "../stages/BalanceList";
@@ -108,9 +108,10 @@ export function SessionPage() {
     engine.onStale = reload;
     const endRiding = startRiding();
     return () => {
-      stop();
       endRiding();
       stopControllers();
+      stop();
+      leaveSound();
     };
   }, [id]);
 

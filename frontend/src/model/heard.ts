@@ -140,6 +140,13 @@ export function hearAgain() {
   void refresh();
 }
 
+/** The session is left: nothing of it is played or fetched any more. */
+export function leaveSound() {
+  engine.leave();
+  loaded = "";
+  gains.clear();
+}
+
 async function loadGain(track: Track, on: Layer[], key: string) {
   const points = toPoints(await api.gainPoints(track.id, on));
   if (loaded !== key) return;

@@ -446,6 +446,8 @@ export function startRiding() {
   window.addEventListener("blur", endKeys);
   return () => {
     letGo();
+    engine.ride(null);
+    told = "";
     window.removeEventListener("pagehide", leave);
     window.removeEventListener("blur", endKeys);
   };

@@ -15,6 +15,9 @@ export type Line = [number, number][];
 type Switch = Extract<ToWorklet, { type: "set" }>["what"];
 
 const AHEAD = 8;
+/** Blocks that are there before playing begins, and milliseconds of rest after which they are fetched. */
+const AT_HAND = 2;
+const RESTED = 500;
 const BEHIND = 2;
 const AT_ONCE = 6;
 /** What a track that says nothing else is set to. */
@@ -58,6 +61,7 @@ class Engine {
   private rate = 48000;
   private focus = "";
   private fetching = new Map<string, AbortController>();
+  private rested = 0;
   private last = { position: 0, time: 0 };
   private to = 0;
   private loop: { from: number; to: number } | null = null;
@@ -116,6 +120,34 @@ class Engine {
       this.send({ type: "drop", track: id });
     }
     for (const track of wanted.values()) this.setTrack(track);
+    this.rest();
+  }
+
+  /** Once nothing has changed for a moment, have what is needed first when playing begins: a key is heard at once. */
+  private rest(): void {
+    window.clearTimeout(this.rested);
+    if (this.playing || this.sources.size === 0) return;
+    this.rested = window.setTimeout(() => {
+      if (this.playing) return;
+      // a page that nobody has touched may not make sound yet
+      if (!navigator.userActivation?.hasBeenActive) {
+        for (const touched of ["pointerup", "keydown"]) window.addEventListener(touched, this.touched, { once: true });
+        return;
+      }
+      void this.open()
+        .then(() => this.feed(this.position()))
+        .catch(() => {});
+    }, RESTED);
+  }
+
+  private touched = () => this.rest();
+
+  /** The session is left. */
+  leave(): void {
+    this.stop();
+    this.riding = null;
+    this.setTracks([], this.rate, "");
+    window.clearTimeout(this.rested);
   }
 
   /** Play a track as it is now: its sound may be another one, or lie elsewhere. */
@@ -216,6 +248,7 @@ class Engine {
   seek(seconds: number): void {
     this.last = { position: Math.max(0, Math.round(seconds * this.rate)), time: this.context?.currentTime ?? 0 };
     if (this.playing) void this.play(seconds, this.duration);
+    else this.rest();
   }
 
   async play(from: number, to: number, loop = false): Promise<void> {
@@ -245,6 +278,7 @@ class Engine {
     this.turn++;
     this.playing = this.starting = this.waiting = false;
     this.send({ type: "stop" });
+    this.rest();
     this.onStop();
   }
 
@@ -314,7 +348,7 @@ class Engine {
   /** Have the blocks around a position, and those where a loop begins: what is needed first is fetched first. */
   private feed(position: number): void {
     const now = Math.floor(position / this.rate);
-    const indices = Array.from({ length: AHEAD + 1 }, (_, i) => now + i);
+    const indices = Array.from({ length: this.playing ? AHEAD + 1 : AT_HAND }, (_, i) => now + i);
     if (this.loop) {
       const first = Math.floor(this.loop.from);
       // at the end of a loop its beginning is next
@@ -366,6 +400,7 @@ class Engine {
     if (this.fetching.has(name) || this.fetching.size >= AT_ONCE) return;
     const abort = new AbortController();
     const key = source.key;
+    let failed = false;
     this.fetching.set(name, abort);
     work(abort.signal)
       .then((hand) => {
@@ -378,12 +413,14 @@ class Engine {
           await this.onStale();
           if (abort.signal.aborted) return;
         }
+        failed = true;
+        if (!this.playing) return;
         this.stop();
         complain(error);
       })
       .finally(() => {
         if (this.fetching.get(name) === abort) this.fetching.delete(name);
-        if (this.playing) this.feed(this.position());
+        if (!failed) this.feed(this.position());
       });
   }
 

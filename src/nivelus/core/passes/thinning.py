@@ -19,9 +19,15 @@ def fewest(at: FloatArray, db: FloatArray, error: float) -> tuple[FloatArray, Fl
     """Seconds and dB (n,) in fewer points, within ``error`` dB everywhere, exact at both ends. O(n)."""
     if len(at) < 3:
         return at, db
+    # a new piece begins in the middle of where it could, or as near to the line as it may: of a smooth line the one has
+    # fewer points, of one with steps the other
+    return min((_swing(at, db, error, nearest) for nearest in (False, True)), key=lambda found: len(found[0]))
+
+
+def _swing(at: FloatArray, db: FloatArray, error: float, nearest: bool) -> tuple[FloatArray, FloatArray]:
     allowed = np.maximum(np.minimum(error, error * (at[-1] - at) / _ENDS), 0.0)
     low, high = db - allowed, db + allowed
-    times, lows, highs = at.tolist(), low.tolist(), high.tolist()
+    times, there, lows, highs = at.tolist(), db.tolist(), low.tolist(), high.tolist()
     knots, values = [0], [float(db[0])]
     x, y = times[0], float(db[0])
     least, most = -np.inf, np.inf
@@ -35,8 +41,9 @@ def fewest(at: FloatArray, db: FloatArray, error: float) -> tuple[FloatArray, Fl
             continue
         # what follows cannot be passed any more: a point where the last could be
         knot = i - 1
-        y += (least + most) / 2 * (times[knot] - x)
-        x = times[knot]
+        length = times[knot] - x
+        slope = min(max((there[knot] - y) / length, least), most) if nearest else (least + most) / 2
+        x, y = times[knot], y + slope * length
         knots.append(knot)
         values.append(y)
         least, most = -np.inf, np.inf
