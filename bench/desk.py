@@ -21,7 +21,7 @@ from tests.browser.hands import REPORTS
 from bench.speed import RATE, line, make_recording
 
 BEGUN = """
-() => {
+(() => {
   window.began = null;
   addEventListener('keydown', (event) => { if (event.key === ' ') window.pressed = performance.now(); }, true);
   const own = Object.getOwnPropertyDescriptor(MessagePort.prototype, 'onmessage');
@@ -35,7 +35,7 @@ BEGUN = """
       });
     },
   });
-}
+})();
 """
 
 
@@ -56,16 +56,16 @@ def make_files(folder: Path, minutes: int) -> list[Path]:
 
 def play(page: Page, program: Program, state: dict, seconds: float) -> None:
     """Open the session, play it, and tell how that went."""
+    for script in (REPORTS, BEGUN):
+        page.add_init_script(script)
     begun = time.perf_counter()
     page.goto(f"{program.address}/s/{state['id']}/phrases")
     page.locator(".capsule").first.wait_for()
     took = time.perf_counter() - begun
     line("first picture of sixteen tracks", f"{took:.2f} s", "at most 1.5 s", took < 1.5)
-    page.evaluate(REPORTS)
     # whoever listens has touched the page before: until then a browser lets nothing get ready for sound
     page.locator(".worklist h2").click()
     page.wait_for_timeout(5000)
-    page.evaluate(BEGUN)
     page.keyboard.press("Space")
     page.wait_for_timeout(1500)
     waited = page.evaluate("window.began - window.pressed")

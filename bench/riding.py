@@ -33,7 +33,7 @@ CONTEXT = """
 })();
 """
 ECHOES = """
-() => {
+(() => {
   window.echoes = [];
   const sent = new Map();
   let count = 0;
@@ -62,7 +62,7 @@ ECHOES = """
       });
     },
   });
-}
+})();
 """
 MOVE = """
 ([seconds, rate, asks]) => new Promise((done) => {
@@ -166,12 +166,11 @@ def main() -> None:
                 for rate in (60, 1000):
                     page = browser.new_page(viewport={"width": 1280, "height": 800})
                     page.add_init_script(MIDI)
-                    page.add_init_script(CONTEXT)
+                    for script in (CONTEXT, REPORTS, ECHOES):
+                        page.add_init_script(script)
                     page.add_init_script(f"localStorage.setItem('nivelus.hand', JSON.stringify({BOUND}))")
                     page.goto(f"{program.address}/s/{state['id']}/ride")
                     page.get_by_test_id("hand").wait_for()
-                    page.evaluate(REPORTS)
-                    page.evaluate(ECHOES)
                     page.get_by_label("What moves the hand").click()
                     page.get_by_role("menuitem", name="Listen to MIDI controllers").click()
                     page.keyboard.press("Escape")

@@ -15,7 +15,7 @@ SONG = "Corvane shore, sung"
 GUTTER = 46
 """Pixels on the left of the picture that hold its scales."""
 REPORTS = """
-() => {
+(() => {
   window.starved = [];
   const own = Object.getOwnPropertyDescriptor(MessagePort.prototype, 'onmessage');
   Object.defineProperty(MessagePort.prototype, 'onmessage', {
@@ -28,9 +28,9 @@ REPORTS = """
       });
     },
   });
-}
+})();
 """
-"""Has the page note, in ``window.starved``, whether the sound had to wait for anything once it played."""
+"""An init script: has the page note, in ``window.starved``, whether the sound had to wait for anything once it played."""
 
 MIDI = """
 (() => {

@@ -140,8 +140,8 @@ def test_the_threshold_follows_and_the_work_is_steadier(page: Page, demo_program
 
 
 def test_all_of_it_plays_without_a_gap_through_the_compressor(page: Page, demo_program: Program) -> None:
+    page.add_init_script(REPORTS)
     state = levelled(page, demo_program)
-    page.evaluate(REPORTS)
     asked: list[str] = []
     page.on("request", lambda request: asked.append(request.url))
     page.keyboard.press("w")

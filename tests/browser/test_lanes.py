@@ -295,8 +295,8 @@ def test_a_track_of_many_pieces_plays_without_a_gap(page: Page, own_program: Pro
     for clip in phrases(own_program.get(address), track)[::2]:
         move = {"revision": state["revision"], "clips": [clip["id"]], "by": 0.123}
         state = own_program.post(f"/api/tracks/{track}/move", move)
+    page.add_init_script(REPORTS)
     page.goto(own_program.address)
-    page.evaluate(REPORTS)
     page.locator(".card").get_by_role("link").click()
     page.keyboard.press("1")
     expect(lane(page, track)).to_be_visible()

@@ -18,6 +18,7 @@ const HANDS = [
   ["Drag the edge of a span", "moves it, and its lift"],
   ["Shift+drag in the gain strip", "draws freehand"],
   ["Double click in the ride", "makes a point"],
+  ["Drag the hand in Ride, or wheel", "rides while it plays"],
   ["Drag a mark's edge in the ribbon", "corrects it"],
   ["Drag a clip along its lane", "moves it, with all that is its"],
   ["Drag it up or down", "into another lane"],

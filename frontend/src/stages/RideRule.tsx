@@ -20,6 +20,7 @@ import {
   switchTrim,
 } from "../model/ride";
 import { useRide, useRideRule } from "../model/rideState";
+import { useRiding } from "../model/riding";
 import { trackOf, useSession } from "../model/session";
 import { LANE_NAMES, LANES, useView } from "../model/view";
 import { db } from "../parts/format";
@@ -120,11 +121,13 @@ const mean = (values: number[]) => (values.length ? values.reduce((a, b) => a + 
 function DraftButton() {
   const selection = useView((s) => s.selection);
   const span = useView((s) => s.span);
+  // D keeps a pass that lies over the lane
+  const isForPass = useRiding((s) => s.chosen !== null);
   const words = span ? "Draft within the span" : selection.size ? "Draft for these phrases" : "Draft a ride";
   return (
     <Button size="xs" flex={1} onClick={() => void makeRideDraft()}>
       {words}
-      <kbd>D</kbd>
+      {!isForPass && <kbd>D</kbd>}
     </Button>
   );
 }
