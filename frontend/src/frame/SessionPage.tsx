@@ -9,8 +9,8 @@ import { focusedClips, phraseSpan, selectedClips, selectedMarks, selectedSpan } 
 import { leaveSound } from "../model/heard";
 import { onStopped, stop } from "../model/listening";
 import { fitAll, fitSelection, show } from "../model/looking";
+import { startRiding } from "../model/passes";
 import { useRide } from "../model/rideState";
-import { startRiding } from "../model/riding";
 import { openSession, reload, trackOf, useSession } from "../model/session";
 import { upload } from "../model/uploads";
 import { ALL_LAYERS, STAGES, type Stage, useView } from "../model/view";

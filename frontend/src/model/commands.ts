@@ -28,6 +28,7 @@ import {
 import { playOrStop, playSelection, setBefore, setLoop } from "./listening";
 import { fitAll, fitSelection } from "./looking";
 import { toggleHeard } from "./mix";
+import { choosePass, keepPass, otherHeard } from "./passes";
 import {
   changeSpan,
   copySpan,
@@ -40,7 +41,7 @@ import {
   selectPointsInSpan,
 } from "./ride";
 import { useRide } from "./rideState";
-import { choosePass, keepPass, MODES, otherHeard, setMode, toggleArmed, useRiding } from "./riding";
+import { MODES, setMode, toggleArmed, useRiding } from "./riding";
 import { redo, undo } from "./session";
 import { stepRide } from "./strays";
 import {

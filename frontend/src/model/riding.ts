@@ -1,19 +1,17 @@
 /**
- * Riding by hand while it plays: the hand, what it may write, and the passes that it left.
+ * Riding by hand while it plays: the hand, who holds it, and what it may write. What it wrote is in ``passes``.
  *
  * Whoever holds the hand - mouse, wheel, keys, a controller, the stand-in - holds it alone until it lets go. Nothing is written
  * unless it is armed, and what is written is what the audio thread reports to have been heard.
  */
 import { create } from "zustand";
-import { api, type HowWritten, type LaneName, type Pass, type PassDraft } from "../api/client";
-import { complain, tell } from "../parts/messages";
-import { Problem } from "../parts/problem";
-import { engine, type Line, type Ridden } from "../sound/engine";
+import type { HowWritten, LaneName, Pass, PassDraft } from "../api/client";
+import { tell } from "../parts/messages";
+import { engine } from "../sound/engine";
 import { focused, selectedSpan } from "./focus";
-import { gainAt, gainSettled, useHeard } from "./heard";
-import { play } from "./listening";
+import { gainAt, useHeard } from "./heard";
 import { useRide } from "./rideState";
-import { edit, useSession } from "./session";
+import { useSession } from "./session";
 import { LANE_NAMES, redraw, type Span, useView } from "./view";
 
 export type Mode = "listen" | "touch" | "latch";
@@ -54,12 +52,9 @@ export const useRiding = create<RidingState>(() => ({
   how: HOW,
 }));
 
-/** What the hand has written in this round, in seconds and dB, as it is drawn while it plays; NaN dB between runs. */
-export const written = { lane: "ride" as LaneName, at: [] as number[], db: [] as number[] };
-
 // --- where the hand is
 
-const isOffset = (lane: LaneName) => lane === "trim";
+export const isOffset = (lane: LaneName) => lane === "trim";
 
 /** The values between which the hand moves, dB. */
 export function handLimits(): { low: number; high: number } {
@@ -216,279 +211,24 @@ function syncRider() {
 const NOTHING = { at: new Float64Array(0), db: new Float64Array(0) };
 let toldLane: object | null = null;
 
-// --- taking down
-
-/** A pass that is being taken down: what has not been sent yet goes in pieces, and again until it has arrived. */
-class Taking {
-  readonly id = newId();
-  private waiting: number[] = [];
-  private sent = 0;
-  private begun = false;
-  private over = false;
-  private work: Promise<void> | null = null;
-  private timer = 0;
-  ended: () => void = () => {};
-
-  constructor(
-    readonly track: string,
-    readonly lane: LaneName,
-    private readonly mode: "touch" | "latch",
-    private readonly span: Span | null,
-    private readonly how: HowWritten,
-  ) {
-    this.timer = window.setInterval(() => void this.send(), EVERY);
-    // it begins at once: which lane was heard is told then
-    void this.send();
-  }
-
-  add(pairs: Float64Array) {
-    for (const value of pairs) this.waiting.push(value);
-  }
-
-  finish() {
-    this.over = true;
-    void this.send();
-  }
-
-  /** Leave what is left to the browser, which sends it when the page has gone. */
-  leave() {
-    if (this.begun && this.waiting.length)
-      navigator.sendBeacon(api.passPieces(this.id, this.sent), new Blob([new Float64Array(this.waiting)]));
-  }
-
-  private async send(): Promise<void> {
-    this.work ??= this.deliver().finally(() => {
-      this.work = null;
-    });
-    return this.work;
-  }
-
-  private async deliver() {
-    try {
-      if (!this.begun) {
-        const { id, lane, mode, span, how } = this;
-        const pair: [number, number] | null = span && [span.start, span.end];
-        await api.beginPass(this.track, { id, lane, mode, span: pair, ...how });
-        this.begun = true;
-      }
-      do {
-        const piece = new Float64Array(this.waiting.slice(0, MOST));
-        if (piece.length) {
-          const there = await api.takeDown(this.id, this.sent, piece);
-          // what was sent before an answer was lost is there already
-          this.waiting.splice(0, (there - this.sent) * 2);
-          this.sent = there;
-        }
-      } while (this.over && this.waiting.length);
-      if (!this.over) return;
-      window.clearInterval(this.timer);
-      await api.endPass(this.id);
-      this.ended();
-    } catch (error) {
-      // a program that does not answer may do so again; until then all of it is here
-      if (error instanceof Problem && error.status === 0) return;
-      window.clearInterval(this.timer);
-      complain(error);
-      this.ended();
-    }
-  }
+/** Nothing holds the hand any more, and it is on no lane: the session is left. */
+export function leaveHand() {
+  letGo();
+  engine.ride(null);
+  told = "";
 }
 
-const EVERY = 1000;
-const MOST = 32_768;
-const newId = () =>
-  crypto.getRandomValues(new Uint8Array(12)).reduce((id, byte) => id + byte.toString(36).padStart(2, "0"), "");
-
-let taking: Taking | null = null;
-const underWay = new Set<Taking>();
-let wrote = false;
-
-function hear({ track, pairs, over }: Ridden) {
-  const { mode, how } = useRiding.getState();
-  if (pairs.length) {
-    const { lane } = useView.getState();
-    if (!taking) {
-      taking = new Taking(track, lane, mode === "latch" ? "latch" : "touch", writeSpan(), how);
-      underWay.add(taking);
-      written.lane = lane;
-      written.at = [];
-      written.db = [];
-      wrote = true;
-      useRiding.setState({ writing: true, chosen: null, draft: null });
-    }
-    taking.add(pairs);
-    for (let i = 0; i < pairs.length; i += 2) {
-      const at = pairs[i]!;
-      written.at.push(Number.isNaN(at) ? (written.at.at(-1) ?? 0) : at);
-      written.db.push(pairs[i + 1]!);
-    }
-    redraw();
-  }
-  if (!over || !taking) return;
-  const done = taking;
-  taking = null;
-  done.ended = () => {
-    underWay.delete(done);
-    void refreshPasses(done.id);
-  };
-  done.finish();
-  useRiding.setState({ writing: false });
-  if (!useView.getState().playing) disarm();
-}
-
-/** After a stop that wrote something the hand only listens again, unless it is pinned. */
-function disarm() {
-  if (!wrote) return;
-  wrote = false;
-  if (!useRiding.getState().pinned) useRiding.setState({ armed: false });
-}
-
-// --- passes
-
-let asked = 0;
-
-/** Have the passes of the track in focus; the one that was just made lies over the lane. */
-async function refreshPasses(made?: string) {
-  const track = focused();
-  if (!track || useView.getState().stage !== "ride") return;
-  const now = ++asked;
-  try {
-    const passes = await api.passes(track.id);
-    if (now !== asked) return;
-    const chosen = made && !taking ? made : useRiding.getState().chosen;
-    const there = passes.find((pass) => pass.id === chosen && canBeWritten(pass));
-    useRiding.setState({ track: track.id, passes });
-    if (there) await choosePass(there.id);
-    else useRiding.setState({ chosen: null, draft: null });
-    if (!taking) written.at = written.db = [];
-    redraw();
-  } catch (error) {
-    if (now === asked && !(error instanceof Problem && error.status === 404)) complain(error);
-  }
-}
-
-/** What is in the lane as an offset cannot be written into it once more. */
-const canBeWritten = (pass: Pass) => pass.state === "waiting" || !isOffset(pass.lane as LaneName);
-
-/** Let a pass lie over the lane as a draft; null: none. */
-export async function choosePass(id: string | null) {
-  const pass = useRiding.getState().passes.find((one) => one.id === id);
-  if (!pass || !canBeWritten(pass)) return useRiding.setState({ chosen: null, draft: null });
-  const { glide, lead, error, snap } = pass;
-  const how = useRiding.getState().chosen === id ? useRiding.getState().how : { glide, lead, error, snap };
-  useRiding.setState({ chosen: pass.id, how });
-  if (useView.getState().lane !== pass.lane) useView.setState({ lane: pass.lane as LaneName, points: new Set() });
-  await draftPass();
-}
-
-async function draftPass() {
-  const { chosen, how } = useRiding.getState();
-  if (!chosen) return;
-  try {
-    const draft = await api.passDraft(chosen, how);
-    const now = useRiding.getState();
-    if (now.chosen === chosen && now.how === how) useRiding.setState({ draft });
-  } catch (error) {
-    complain(error);
-  }
-}
-
-/** Another way of writing the chosen pass, and those that follow. */
-export function setHow(change: Partial<HowWritten>) {
-  useRiding.setState((s) => ({ how: { ...s.how, ...change } }));
-  void draftPass();
-}
-
-export const otherHeard = () => useRiding.setState((s) => ({ heard: !s.heard }));
-export const setHeardPass = (heard: boolean) => useRiding.setState({ heard });
-
-/** The chosen pass is what the lane is, or its means are clip gain, from now on. */
-export async function keepPass(asClipGain = false) {
-  const { chosen, how } = useRiding.getState();
-  if (!chosen) return tell("Choose a pass first: click it beside the hand.");
-  if (await edit((revision) => api.keepPass(chosen, revision, how, asClipGain))) {
-    tell(useSession.getState().header?.label ?? "Kept");
-    await gainSettled();
-    useRiding.setState({ chosen: null, draft: null });
-  }
-}
-
-export async function dropPass(id = useRiding.getState().chosen) {
-  if (!id) return tell("Choose a pass first: click it beside the hand.");
-  await edit((revision) => api.dropPass(id, revision));
-}
-
-/** Play where a pass was made. */
-export function playPass(pass: Pass) {
-  play(Math.max(0, pass.start - 1), pass.end + 1);
-}
-
-const changeOf = ({ at, by }: PassDraft): Line => at.map((seconds, i) => [seconds, by[i]!]);
-
-/** The difference that the chosen pass would make is heard, unless the hand is about to write over the lane without it. */
-function hearChosen() {
-  const { draft, heard, armed } = useRiding.getState();
-  const { before, layers, lane } = useView.getState();
-  const line = draft && heard && !armed && !before && layers[lane] ? changeOf(draft) : [];
-  if (line.length === 0 && !hears) return;
-  hears = line.length > 0;
-  engine.hold(line);
-}
-let hears = false;
-
-export function startRiding() {
-  engine.onRidden = hear;
-  const leave = () => {
-    for (const pass of underWay) pass.leave();
-    taking?.leave();
-  };
-  window.addEventListener("pagehide", leave);
-  window.addEventListener("blur", endKeys);
-  return () => {
-    letGo();
-    engine.ride(null);
-    told = "";
-    window.removeEventListener("pagehide", leave);
-    window.removeEventListener("blur", endKeys);
-  };
-}
-
-let loaded = "";
-function refresh() {
-  const { header } = useSession.getState();
-  const { focus, stage } = useView.getState();
-  const key = stage === "ride" && header ? `${focus}@${header.revision}` : "";
-  if (key && key !== loaded) {
-    const { track } = useRiding.getState();
-    if (track !== focused()?.id) useRiding.setState({ passes: [], chosen: null, draft: null });
-    void refreshPasses();
-  }
-  loaded = key;
-}
-
-useSession.subscribe(() => {
-  refresh();
-  syncRider();
-});
+useSession.subscribe(syncRider);
 useView.subscribe((now, old) => {
-  if (now.focus !== old.focus || now.stage !== old.stage) refresh();
-  if (old.playing && !now.playing) disarm();
   if (now.stage !== "ride" && old.stage === "ride") {
     letGo();
     useRiding.setState({ armed: false, chosen: null, draft: null });
   }
   if (now.layers !== old.layers && useRiding.getState().armed && obstacle()) useRiding.setState({ armed: false });
   syncRider();
-  hearChosen();
 });
-useHeard.subscribe(() => {
-  syncRider();
-  // the compiled gain has come anew, and without it
-  if (hears) hears = false;
-  hearChosen();
-});
+useHeard.subscribe(syncRider);
 useRiding.subscribe((now, old) => {
   if (now.mode !== old.mode || now.armed !== old.armed || now.how !== old.how) syncRider();
-  if (now.draft !== old.draft || now.heard !== old.heard || now.armed !== old.armed) hearChosen();
   redraw();
 });

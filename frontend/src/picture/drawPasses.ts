@@ -1,5 +1,6 @@
 /** Drawing what the hand has written: while it plays as it is heard, and then the chosen pass over the lane. */
-import { useRiding, written } from "../model/riding";
+import { written } from "../model/passes";
+import { useRiding } from "../model/riding";
 import { useView } from "../model/view";
 import { firstPlace } from "../parts/search";
 import type { Palette } from "../parts/theme";

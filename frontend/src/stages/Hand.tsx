@@ -3,8 +3,8 @@ import { ActionIcon, Button, Menu, SegmentedControl, Tooltip } from "@mantine/co
 import { IconDots, IconPin, IconPinFilled } from "@tabler/icons-react";
 import { useEffect, useRef } from "react";
 import { forgetLearnt, learn, switchMidi, switchStandIn, useControllers, words } from "../model/controllers";
+import { choosePass } from "../model/passes";
 import {
-  choosePass,
   handLimits,
   handValue,
   letGo,

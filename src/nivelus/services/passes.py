@@ -29,10 +29,11 @@ from nivelus.services.clips import limited
 from nivelus.services.drawing import NAMES, SHORTEST_PIECE
 from nivelus.services.edits import count_of, run_edit
 from nivelus.services.owners import lane_owner, owners_of, whole_lane
+from nivelus.services.pass_views import PassDraftView, PassesView, PassView, PhraseGain
 from nivelus.services.rides import view_points
 from nivelus.services.state import owners_of_track, working_range
 from nivelus.services.timeline import Timeline
-from nivelus.services.views import Changed, PassDraftView, PassesView, PassView, PhraseGain, SpanView
+from nivelus.services.views import Changed, SpanView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
 from nivelus.store.packing import pack_curve

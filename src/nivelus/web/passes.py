@@ -10,7 +10,8 @@ from pydantic import BaseModel, Field
 
 from nivelus.core.passes.writing import GLIDE, MOST_GLIDE, MOST_LEAD, THINNING
 from nivelus.services import passes
-from nivelus.services.views import Changed, PassDraftView, PassesView, PassView
+from nivelus.services.pass_views import PassDraftView, PassesView, PassView
+from nivelus.services.views import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
 from nivelus.web.models import Id, Request, Revised, Seconds, TrackPath

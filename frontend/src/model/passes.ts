@@ -1,0 +1,197 @@
+/** What the hand wrote: passes are taken down while it plays, lie over the lane, and are kept or dropped. */
+import { api, type HowWritten, type LaneName, type Pass, type PassDraft } from "../api/client";
+import { complain, tell } from "../parts/messages";
+import { isOvertaken } from "../parts/problem";
+import { engine, type Line, type Ridden } from "../sound/engine";
+import { focused } from "./focus";
+import { gainSettled, useHeard } from "./heard";
+import { play } from "./listening";
+import { endKeys, isOffset, leaveHand, useRiding, writeSpan } from "./riding";
+import { edit, useSession } from "./session";
+import { Taking } from "./taking";
+import { redraw, useView } from "./view";
+
+/** What the hand has written in this round, in seconds and dB, as it is drawn while it plays; NaN dB between runs. */
+export const written = { lane: "ride" as LaneName, at: [] as number[], db: [] as number[] };
+
+// --- taking down
+
+let taking: Taking | null = null;
+const underWay = new Set<Taking>();
+let wrote = false;
+
+function hear({ track, pairs, over }: Ridden) {
+  const { mode, how } = useRiding.getState();
+  if (pairs.length) {
+    const { lane } = useView.getState();
+    if (!taking) {
+      taking = new Taking(track, lane, mode === "latch" ? "latch" : "touch", writeSpan(), how);
+      underWay.add(taking);
+      written.lane = lane;
+      written.at = [];
+      written.db = [];
+      wrote = true;
+      useRiding.setState({ writing: true, chosen: null, draft: null });
+    }
+    taking.add(pairs);
+    for (let i = 0; i < pairs.length; i += 2) {
+      const at = pairs[i]!;
+      written.at.push(Number.isNaN(at) ? (written.at.at(-1) ?? 0) : at);
+      written.db.push(pairs[i + 1]!);
+    }
+    redraw();
+  }
+  if (!over || !taking) return;
+  const done = taking;
+  taking = null;
+  done.ended = () => {
+    underWay.delete(done);
+    void refreshPasses(done.id);
+  };
+  done.finish();
+  useRiding.setState({ writing: false });
+  if (!useView.getState().playing) disarm();
+}
+
+/** After a stop that wrote something the hand only listens again, unless it is pinned. */
+function disarm() {
+  if (!wrote) return;
+  wrote = false;
+  if (!useRiding.getState().pinned) useRiding.setState({ armed: false });
+}
+
+// --- passes
+
+let asked = 0;
+
+/** Have the passes of the track in focus; the one that was just made lies over the lane. */
+async function refreshPasses(made?: string) {
+  const track = focused();
+  if (!track || useView.getState().stage !== "ride") return;
+  const now = ++asked;
+  try {
+    const passes = await api.passes(track.id);
+    if (now !== asked) return;
+    const chosen = made && !taking ? made : useRiding.getState().chosen;
+    const there = passes.find((pass) => pass.id === chosen && canBeWritten(pass));
+    useRiding.setState({ track: track.id, passes });
+    if (there) await choosePass(there.id);
+    else useRiding.setState({ chosen: null, draft: null });
+    if (!taking) written.at = written.db = [];
+    redraw();
+  } catch (error) {
+    if (now === asked && !isOvertaken(error)) complain(error);
+  }
+}
+
+/** What is in the lane as an offset cannot be written into it once more. */
+const canBeWritten = (pass: Pass) => pass.state === "waiting" || !isOffset(pass.lane as LaneName);
+
+/** Let a pass lie over the lane as a draft; null: none. */
+export async function choosePass(id: string | null) {
+  const pass = useRiding.getState().passes.find((one) => one.id === id);
+  if (!pass || !canBeWritten(pass)) return useRiding.setState({ chosen: null, draft: null });
+  const { glide, lead, error, snap } = pass;
+  const how = useRiding.getState().chosen === id ? useRiding.getState().how : { glide, lead, error, snap };
+  useRiding.setState({ chosen: pass.id, how });
+  if (useView.getState().lane !== pass.lane) useView.setState({ lane: pass.lane as LaneName, points: new Set() });
+  await draftPass();
+}
+
+async function draftPass() {
+  const { chosen, how } = useRiding.getState();
+  if (!chosen) return;
+  try {
+    const draft = await api.passDraft(chosen, how);
+    const now = useRiding.getState();
+    if (now.chosen === chosen && now.how === how) useRiding.setState({ draft });
+  } catch (error) {
+    complain(error);
+  }
+}
+
+/** Another way of writing the chosen pass, and those that follow. */
+export function setHow(change: Partial<HowWritten>) {
+  useRiding.setState((s) => ({ how: { ...s.how, ...change } }));
+  void draftPass();
+}
+
+export const otherHeard = () => useRiding.setState((s) => ({ heard: !s.heard }));
+export const setHeardPass = (heard: boolean) => useRiding.setState({ heard });
+
+/** The chosen pass is what the lane is, or its means are clip gain, from now on. */
+export async function keepPass(asClipGain = false) {
+  const { chosen, how } = useRiding.getState();
+  if (!chosen) return tell("Choose a pass first: click it beside the hand.");
+  if (await edit((revision) => api.keepPass(chosen, revision, how, asClipGain))) {
+    tell(useSession.getState().header?.label ?? "Kept");
+    await gainSettled();
+    useRiding.setState({ chosen: null, draft: null });
+  }
+}
+
+export async function dropPass(id = useRiding.getState().chosen) {
+  if (!id) return tell("Choose a pass first: click it beside the hand.");
+  await edit((revision) => api.dropPass(id, revision));
+}
+
+/** Play where a pass was made. */
+export function playPass(pass: Pass) {
+  play(Math.max(0, pass.start - 1), pass.end + 1);
+}
+
+const changeOf = ({ at, by }: PassDraft): Line => at.map((seconds, i) => [seconds, by[i]!]);
+
+/** The draft whose difference is heard now. */
+let sounding: PassDraft | null = null;
+
+/** The difference that the chosen pass would make is heard, unless the hand is about to write over the lane without it. */
+function hearChosen() {
+  const { draft, heard, armed } = useRiding.getState();
+  const { before, layers, lane } = useView.getState();
+  const wanted = heard && !armed && !before && layers[lane] ? draft : null;
+  if (wanted === sounding) return;
+  sounding = wanted;
+  engine.hold(wanted ? changeOf(wanted) : []);
+}
+
+/** Take down what is ridden in the session that is open, until it is left. */
+export function startRiding() {
+  engine.onRidden = hear;
+  const leave = () => {
+    for (const pass of underWay) pass.leave();
+  };
+  window.addEventListener("pagehide", leave);
+  window.addEventListener("blur", endKeys);
+  return () => {
+    leaveHand();
+    window.removeEventListener("pagehide", leave);
+    window.removeEventListener("blur", endKeys);
+  };
+}
+
+let loaded = "";
+function refresh() {
+  const { header } = useSession.getState();
+  const { focus, stage } = useView.getState();
+  const key = stage === "ride" && header ? `${focus}@${header.revision}` : "";
+  if (key && key !== loaded) {
+    const { track } = useRiding.getState();
+    if (track !== focused()?.id) useRiding.setState({ passes: [], chosen: null, draft: null });
+    void refreshPasses();
+  }
+  loaded = key;
+}
+
+useSession.subscribe(refresh);
+useView.subscribe((now, old) => {
+  if (now.focus !== old.focus || now.stage !== old.stage) refresh();
+  if (old.playing && !now.playing) disarm();
+  hearChosen();
+});
+useHeard.subscribe(() => {
+  // the compiled gain has come anew, and without it
+  sounding = null;
+  hearChosen();
+});
+useRiding.subscribe(hearChosen);

@@ -1,0 +1,54 @@
+"""What the interface is told of passes."""
+
+from __future__ import annotations
+
+from nivelus.services.views import RidePoint, SpanView, View
+
+
+class PassView(View):
+    """A pass: seconds from where to where it was held, how it is written, its points then, and what became of it.
+
+    ``elsewhere`` says that the lane is another one by now than was heard. ``state`` is "waiting" or "kept"; one that is kept
+    may be kept again, if something else has been written over it, unless it is an offset.
+    """
+
+    id: str
+    number: int
+    lane: str
+    mode: str
+    state: str
+    start: float
+    end: float
+    span: SpanView | None
+    glide: float
+    lead: float
+    error: float
+    snap: bool
+    points: int
+    elsewhere: bool
+
+
+class PassesView(View):
+    """The passes of a track that wait to be decided on or are kept, the newest first."""
+
+    items: list[PassView]
+
+
+class PhraseGain(View):
+    """How far a phrase is moved, dB."""
+
+    clip: str
+    by: float
+
+
+class PassDraftView(View):
+    """What keeping a pass would make of its lane: the points of what it writes, and the difference, straight from ``at`` to
+    ``at`` (seconds), where it is ``by`` dB.
+
+    ``phrases`` is how much of it clip gain could do, the mean in each phrase that it covers.
+    """
+
+    points: list[RidePoint]
+    at: list[float]
+    by: list[float]
+    phrases: list[PhraseGain]
