@@ -4,7 +4,7 @@ import { complain, tell } from "../parts/messages";
 import { isOvertaken } from "../parts/problem";
 import { engine, type Line, type Ridden } from "../sound/engine";
 import { focused } from "./focus";
-import { gainSettled, useHeard } from "./heard";
+import { useHeard } from "./heard";
 import { play } from "./listening";
 import { endKeys, isOffset, leaveHand, useRiding, writeSpan } from "./riding";
 import { edit, useSession } from "./session";
@@ -125,7 +125,8 @@ export async function keepPass(asClipGain = false) {
   if (!chosen) return tell("Choose a pass first: click it beside the hand.");
   if (await edit((revision) => api.keepPass(chosen, revision, how, asClipGain))) {
     tell(useSession.getState().header?.label ?? "Kept");
-    await gainSettled();
+    // what is heard of it stays until the compiled gain that has it takes its place
+    sounding = null;
     useRiding.setState({ chosen: null, draft: null });
   }
 }
