@@ -21,6 +21,8 @@ REACH = 0.6
 """Seconds within which a move belongs to an edge of a phrase."""
 BEFORE = 0.02
 """Seconds before an onset at which its move is done, and behind an end at which its move begins."""
+_STEEPEST = 20.0
+"""dB per second that what is held between two moves may change by at most when it becomes shorter."""
 _SMALLEST = 0.5
 """dB from which a move counts."""
 
@@ -56,12 +58,15 @@ def _pulled(run: Run, phrases: FloatArray) -> Run:
     to = moves.copy()
     for i, (start, end) in enumerate(moves.tolist()):
         to[i] += _pull(start, end, phrases)
-    # moves stay in order and within the run
-    for i in range(len(to)):
-        to[i] += max((to[i - 1, 1] if i else run.start) - to[i, 0], 0.0)
-    for i in reversed(range(len(to))):
-        to[i] -= max(to[i, 1] - (to[i + 1, 0] if i + 1 < len(to) else run.end), 0.0)
     source = np.concatenate([[run.start], moves.ravel(), [run.end]])
+    # moves stay in order and within the run; what creeps between two of them is not made a move
+    held = source.reshape(-1, 2)
+    creeps = np.abs(np.diff(np.interp(held, run.at, run.db))[:, 0])
+    room = np.minimum(held[:, 1] - held[:, 0], np.maximum(creeps / _STEEPEST, 2 * CLOSEST))
+    for i in range(len(to)):
+        to[i] += max((to[i - 1, 1] if i else run.start) + room[i] - to[i, 0], 0.0)
+    for i in reversed(range(len(to))):
+        to[i] -= max(to[i, 1] + room[i + 1] - (to[i + 1, 0] if i + 1 < len(to) else run.end), 0.0)
     target = np.concatenate([[run.start], to.ravel(), [run.end]])
     at, db = [], []
     # what is held between two moves may become longer or shorter, also where there was nothing between them
@@ -72,6 +77,9 @@ def _pulled(run: Run, phrases: FloatArray) -> Run:
         db.append(np.interp(own, run.at, run.db))
     all_at, all_db = np.concatenate(at), np.concatenate(db)
     kept = np.concatenate([[True], np.diff(np.maximum.accumulate(all_at)) > CLOSEST])
+    # its ends are what they were
+    last = int(np.flatnonzero(kept)[-1])
+    all_at[last], all_db[last] = run.end, run.db[-1]
     return Run(all_at[kept], all_db[kept]) if kept.sum() >= 2 else run
 
 
