@@ -130,7 +130,7 @@ def position(page: Page) -> float:
 
 def wait_past(page: Page, seconds: float) -> float:
     """Wait until playback has gone past a moment, however slowly the machine begins; where it is then."""
-    for _ in range(100):
+    for _ in range(500):
         at = position(page)
         if at > seconds:
             return at

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import io
 import sqlite3
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -24,9 +25,11 @@ RATE = 48_000
 
 
 @pytest.fixture
-def state(demo_program: Program, tmp_path: Path, request: pytest.FixtureRequest) -> dict[str, Any]:
+def state(demo_program: Program, tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[dict[str, Any]]:
     """A voice of 16 s in a session of its own, in which nothing is drawn."""
-    return demo_program.brought_in(write_sound(tmp_path / "voice.wav", wavering()), request.node.name[:60])
+    state = demo_program.brought_in(write_sound(tmp_path / "voice.wav", wavering()), request.node.name[:60])
+    yield state
+    demo_program.delete(f"/api/sessions/{state['id']}")
 
 
 @pytest.fixture
@@ -313,7 +316,8 @@ def test_a_program_that_is_killed_in_a_pass_loses_nothing(page: Page, own_progra
     page.keyboard.press("Space")
     (made,) = waits(page, own_program, state, 1)
     assert made["start"] < at + 1
-    assert made["end"] - made["start"] > 2.5
+    # sound stops where no block comes any more; what was ridden until then is there
+    assert made["end"] - made["start"] > 1.4
 
 
 def test_a_page_that_crashes_in_a_pass_leaves_what_it_had(page: Page, demo_program: Program, state: dict[str, Any]) -> None:
@@ -356,8 +360,9 @@ def test_a_lane_that_is_switched_off_is_not_armed(riding: Page) -> None:
 
 
 def test_several_tracks_are_ridden_one_after_the_other_while_all_are_heard(
-    quiet_page: Page, demo_program: Program, tmp_path: Path
+    quiet_page: Page, own_program: Program, tmp_path: Path
 ) -> None:
+    demo_program = own_program
     paths = [write_sound(tmp_path / f"{name}.wav", wavering()) for name in ("lead", "support")]
     state = demo_program.all_brought_in(paths, "Two by hand")
     page = quiet_page

@@ -279,10 +279,9 @@ def test_playing_before_and_after_and_the_fader(page: Page, demo_program: Progra
         page.keyboard.press("ArrowLeft")
     expect(page.locator(".fader-value")).to_have_text("−0.3 dB")
     expect(page.get_by_role("button", name="Undo")).to_be_visible()
-    page.wait_for_timeout(300)
-    now = demo_program.get(f"/api/sessions/{song['id']}")
-    assert [c["gain"] for c in now["clips"]] == [0, 0, -0.5, 0, 0, 0]
-    assert np.isclose(now["tracks"][0]["fader"], -0.3)
+    address = f"/api/sessions/{song['id']}"
+    eventually(lambda: bool(np.isclose(demo_program.get(address)["tracks"][0]["fader"], -0.3)))
+    assert [c["gain"] for c in demo_program.get(address)["clips"]] == [0, 0, -0.5, 0, 0, 0]
 
 
 def test_looping_comes_back_to_the_beginning(page: Page, song: dict) -> None:
