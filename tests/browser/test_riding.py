@@ -33,7 +33,7 @@ def state(demo_program: Program, tmp_path: Path, request: pytest.FixtureRequest)
 
 
 @pytest.fixture
-def riding(quiet_page: Page, demo_program: Program, state: dict[str, Any]) -> Page:
+def riding(state: dict[str, Any], quiet_page: Page, demo_program: Program) -> Page:
     """The stage Ride of it."""
     quiet_page.goto(f"{demo_program.address}/s/{state['id']}/ride")
     expect(quiet_page.get_by_test_id("hand")).to_be_visible()
@@ -455,7 +455,7 @@ def listen_to_midi(page: Page) -> None:
 
 
 @pytest.fixture
-def midi(quiet_page: Page, demo_program: Program, state: dict[str, Any]) -> Page:
+def midi(state: dict[str, Any], quiet_page: Page, demo_program: Program) -> Page:
     quiet_page.add_init_script(MIDI)
     quiet_page.goto(f"{demo_program.address}/s/{state['id']}/ride")
     expect(quiet_page.get_by_test_id("hand")).to_be_visible()
@@ -550,7 +550,7 @@ def test_a_flood_is_followed_without_a_gap(midi: Page, demo_program: Program, st
     assert made["end"] - made["start"] > 2
 
 
-def test_refused_it_says_so_and_offers_the_stand_in(quiet_page: Page, demo_program: Program, state: dict[str, Any]) -> None:
+def test_refused_it_says_so_and_offers_the_stand_in(state: dict[str, Any], quiet_page: Page, demo_program: Program) -> None:
     page = quiet_page
     page.add_init_script(MIDI + "window.refuses = true;")
     page.goto(f"{demo_program.address}/s/{state['id']}/ride")
