@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from nivelus.services.views import RidePoint, SpanView, View
+from typing import Literal
+
+from nivelus.services.views import LaneName, RidePoint, SpanView, View
 
 
 class PassView(View):
@@ -14,9 +16,9 @@ class PassView(View):
 
     id: str
     number: int
-    lane: str
-    mode: str
-    state: str
+    lane: LaneName
+    mode: Literal["touch", "latch"]
+    state: Literal["waiting", "kept"]
     start: float
     end: float
     span: SpanView | None

@@ -7,7 +7,7 @@ an edit elsewhere loses none of it. Deciding on one is a step of the history.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from hashlib import blake2b
 from typing import Any
 
@@ -103,14 +103,11 @@ def begin(
                 stamp=_stamp(db, track, lane),
                 span_start=None if span is None else min(span),
                 span_end=None if span is None else max(span),
-                glide=settings.glide,
-                lead=settings.lead,
-                error=settings.error,
-                snap=settings.snap,
+                **asdict(settings),
             )
             db.add(known)
             db.flush()
-        return _view(db, track, timeline, known, {})
+        return _Lanes(db, track, timeline).view(known)
 
 
 def take_down(bench: Workbench, pass_id: str, first: int, data: bytes) -> int:
@@ -159,7 +156,7 @@ def end(bench: Workbench, pass_id: str) -> PassView | None:
             db.add(PassPiece(pass_id=pass_id, first=0, session_id=row.session_id, data=data))
             row.state = "waiting"
             db.flush()
-        return _view(db, track, timeline, row, {})
+        return _Lanes(db, track, timeline).view(row)
 
 
 # --- looking
@@ -171,8 +168,8 @@ def view(bench: Workbench, track_id: str) -> PassesView:
         _, track, timeline = owners_of_track(db, track_id)
         mine = (col(Pass.track_id) == track_id, col(Pass.take) == track.take, col(Pass.state) != "dropped")
         rows = db.scalars(select(Pass).where(*mine).order_by(col(Pass.number).desc())).all()
-        lanes: dict[str, Curve] = {}
-        return PassesView(items=[_view(db, track, timeline, row, lanes) for row in rows])
+        lanes = _Lanes(db, track, timeline)
+        return PassesView(items=[lanes.view(row) for row in rows])
 
 
 def draft(bench: Workbench, pass_id: str, settings: Settings) -> PassDraftView:
@@ -229,7 +226,8 @@ def keep(bench: Workbench, pass_id: str, revision: int, settings: Settings, as_c
         if left:
             edit.told = f"{count_of(left, 'locked phrase')} stayed as {'it was' if left == 1 else 'they were'}"
         row.state = "kept"
-        row.glide, row.lead, row.error, row.snap = settings.glide, settings.lead, settings.error, settings.snap
+        for name, value in asdict(settings).items():
+            setattr(row, name, value)
 
     return run_edit(bench, track_id, "Keep a pass", revision, work)
 
@@ -276,34 +274,53 @@ def _stamp(db: DbSession, track: Track, lane: str) -> str:
     return blake2b(repr(content).encode(), digest_size=9).hexdigest()
 
 
-def _view(db: DbSession, track: Track, timeline: Timeline, row: Pass, lanes: dict[str, Curve]) -> PassView:
-    gesture = _gesture(db, row.id)
-    start, end = gesture.span or (row.span_start or 0.0, row.span_start or 0.0)
-    settings = Settings(row.glide, row.lead, row.error, row.snap)
-    points = 0
-    if gesture.runs and not (row.state == "kept" and row.lane == "trim"):
-        if row.lane not in lanes:
-            lanes[row.lane] = whole_lane(db, track, timeline.sample_rate, row.lane, with_offset=False)
-        before = lanes[row.lane]
-        after = _written(db, track, timeline, row, settings, before, gesture)
-        span = changed_span(before, after)
-        points = 0 if span is None else int(after.inside(*span).sum())
-    return PassView(
-        id=row.id,
-        number=row.number,
-        lane=row.lane,
-        mode=row.mode,
-        state="kept" if row.state == "kept" else "waiting",
-        start=start,
-        end=end,
-        span=None if row.span_start is None or row.span_end is None else SpanView(start=row.span_start, end=row.span_end),
-        glide=row.glide,
-        lead=row.lead,
-        error=row.error,
-        snap=row.snap,
-        points=points,
-        elsewhere=row.state != "kept" and row.stamp != _stamp(db, track, row.lane),
-    )
+class _Lanes:
+    """The lanes of a track as they are, each read once however many passes are looked at."""
+
+    def __init__(self, db: DbSession, track: Track, timeline: Timeline) -> None:
+        self._db, self._track, self._timeline = db, track, timeline
+        self._known: dict[str, tuple[Curve, str]] = {}
+
+    def view(self, row: Pass) -> PassView:
+        """A pass over its lane as it is now."""
+        before, stamp = self._lane(row.lane)
+        gesture = _gesture(self._db, row.id)
+        span = _span_of(row)
+        start, end = gesture.span or (row.span_start or 0.0, row.span_start or 0.0)
+        points = 0
+        if gesture.runs and not (row.state == "kept" and row.lane == "trim"):
+            after = _written(self._db, self._track, self._timeline, row, _settings_of(row), before, gesture)
+            changed = changed_span(before, after)
+            points = 0 if changed is None else int(after.inside(*changed).sum())
+        return PassView(
+            id=row.id,
+            number=row.number,
+            lane=row.lane,
+            mode=row.mode,
+            state="kept" if row.state == "kept" else "waiting",
+            start=start,
+            end=end,
+            span=None if span is None else SpanView(start=span[0], end=span[1]),
+            points=points,
+            elsewhere=row.state != "kept" and row.stamp != stamp,
+            **asdict(_settings_of(row)),
+        )
+
+    def _lane(self, name: str) -> tuple[Curve, str]:
+        """A lane without its offset, and its stamp."""
+        if name not in self._known:
+            curve = whole_lane(self._db, self._track, self._timeline.sample_rate, name, with_offset=False)
+            self._known[name] = curve, _stamp(self._db, self._track, name)
+        return self._known[name]
+
+
+def _settings_of(row: Pass) -> Settings:
+    return Settings(row.glide, row.lead, row.error, row.snap)
+
+
+def _span_of(row: Pass) -> tuple[float, float] | None:
+    """What a pass was meant for, if that was limited."""
+    return None if row.span_start is None or row.span_end is None else (row.span_start, row.span_end)
 
 
 def _written(
@@ -321,12 +338,9 @@ def _written(
         # what was heard lay within the working range
         low, high = working_range(track)
         gesture = Gesture(tuple(Run(run.at, np.clip(run.db, low, high)) for run in gesture.runs))
-    rate = timeline.sample_rate
     if settings.snap:
-        clips = clip_rows(db, track.id).table
-        gesture = snapped(gesture, clips.phrases / rate)
-    span = None if row.span_start is None or row.span_end is None else (row.span_start, row.span_end)
-    rule = WriteRule(row.lane == "trim", settings.glide, settings.lead, settings.error, span)
+        gesture = snapped(gesture, clip_rows(db, track.id).table.phrases / timeline.sample_rate)
+    rule = WriteRule(row.lane == "trim", settings.glide, settings.lead, settings.error, _span_of(row))
     return written(before, gesture, rule, timeline.duration)
 
 
@@ -360,18 +374,17 @@ def _clip_gains(db: DbSession, track: Track, timeline: Timeline, row: Pass, befo
     if span is None or row.lane == "curve":
         return {}
     places = table.voiced[~(table.locked | table.left_out)[table.voiced]]
-    phrases = (table.phrases / timeline.sample_rate)[np.isin(table.voiced, places)]
+    phrases = table.phrases_of(places) / timeline.sample_rate
     covered = np.minimum(phrases[:, 1], span[1]) - np.maximum(phrases[:, 0], span[0])
-    means = by_phrase(before, after, phrases)
-    means = np.round(means, 2)
+    means = np.round(by_phrase(before, after, phrases), 2)
     chosen = (covered >= COVERED * (phrases[:, 1] - phrases[:, 0])) & (np.abs(means) >= LEAST_GAIN)
     return {table.ids[place]: float(by) for place, by in zip(places[chosen].tolist(), means[chosen].tolist(), strict=True)}
 
 
 def _give(edit: Edit, track: Track, timeline: Timeline, gains: dict[str, float]) -> Curve:
     """Add to the gain of clips; what that does to the track, as a curve in seconds."""
-    rows = list(clip_rows(edit.db, track.id))
-    table = clip_rows(edit.db, track.id).table
+    rows = clip_rows(edit.db, track.id)
+    table = rows.table
     own = [row for row in rows if row.id in gains]
     given = {row.id: limited(row.gain + gains[row.id]) - row.gain for row in own}
     edit.change_many(Clip, own, {row.id: {"gain": row.gain + given[row.id], "by_hand": True, "drafted": False} for row in own})

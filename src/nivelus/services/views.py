@@ -7,8 +7,12 @@ level without gain and ``after`` with it; ``deviation`` is ``after`` less the ta
 from __future__ import annotations
 
 from datetime import UTC, datetime
+from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, field_validator
+
+LaneName = Literal["curve", "ride", "trim"]
+"""A lane that is drawn, as it is called in requests and answers."""
 
 
 class View(BaseModel):

@@ -108,7 +108,7 @@ class Edge:
             if _has_body(environ):
                 early, received = await self._take_body(environ, receive)
             await self._answer(environ, send, receive if early else None)
-        except (Gone, TimeoutError):
+        except Gone:
             # who has gone does not hear it; who has only fallen silent does
             await send({"type": "http.response.start", "status": 408, "headers": [(b"connection", b"close")]})
             await send({"type": "http.response.body", "body": b""})
@@ -130,7 +130,7 @@ class Edge:
             await self._hand.listen(receive, send)
             return
         try:
-            data = await asyncio.wait_for(_small_body(receive, MOST_BYTES), SILENT_SECONDS) if _has_body(environ) else b""
+            data = await _small_body(receive, MOST_BYTES, SILENT_SECONDS) if _has_body(environ) else b""
         except TooLarge as error:
             environ[REFUSED] = error.verdict
             await self._answer(environ, send, receive)
@@ -150,15 +150,13 @@ class Edge:
             most = most_bytes(environ["PATH_INFO"])
             if length is not None and length > most:
                 raise TooLarge(most)
-            body = await asyncio.wait_for(_small_body(receive, most), 2 * SILENT_SECONDS)
+            body = await _small_body(receive, most, 2 * SILENT_SECONDS)
             environ["wsgi.input"], environ["CONTENT_LENGTH"] = io.BytesIO(body), str(len(body))
             return False, None
         except TooLarge as error:
             environ[REFUSED] = error.verdict
         except NivelusError as error:
             environ[REFUSED] = (status_of(error), type(error).__name__, error.sentence)
-        except TimeoutError:
-            raise Gone from None
         return True, None
 
     async def _take_upload(
@@ -335,12 +333,17 @@ async def _blocks(receive: Receive) -> Any:
         yield bytes(block)
 
 
-async def _small_body(receive: Receive, most: int) -> bytes:
+async def _small_body(receive: Receive, most: int, seconds: float) -> bytes:
+    """A body of at most so many bytes that is here within some seconds. Raises TooLarge, Gone."""
     body = bytearray()
-    async for part in _parts(receive):
-        body += part
-        if len(body) > most:
-            raise TooLarge(most)
+    try:
+        async with asyncio.timeout(seconds):
+            async for part in _parts(receive):
+                body += part
+                if len(body) > most:
+                    raise TooLarge(most)
+    except TimeoutError:
+        raise Gone from None
     return bytes(body)
 
 

@@ -51,11 +51,10 @@ class HandRelay:
 
     async def pass_on(self, data: bytes, send: Send) -> None:
         """Hand bytes on; answers with how many listen and what the page shows."""
-        for queue in self._listeners:
-            if data:
-                if queue.full():
-                    queue.get_nowait()
-                queue.put_nowait(data)
+        for queue in self._listeners if data else ():
+            if queue.full():
+                queue.get_nowait()
+            queue.put_nowait(data)
         await _json(send, {"listeners": len(self._listeners), "shown": self._shown if self._listeners else None})
 
     async def show(self, data: bytes, send: Send) -> None:

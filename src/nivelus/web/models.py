@@ -6,6 +6,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from nivelus.services.views import LaneName
+
 Id = Annotated[str, Field(min_length=1, max_length=40)]
 Ids = Annotated[list[Id], Field(min_length=1, max_length=20_000)]
 Db = Annotated[float, Field(ge=-120, le=120, allow_inf_nan=False)]
@@ -339,7 +341,6 @@ class Problem(BaseModel):
     detail: str
 
 
-LaneName = Literal["curve", "ride", "trim"]
 Places = Annotated[list[Annotated[int, Field(ge=0, le=1_000_000)]], Field(min_length=1, max_length=100_000)]
 Lag = Annotated[float, Field(gt=0, le=5, allow_inf_nan=False)]
 LaneDb = Annotated[float, Field(ge=-144, le=120, allow_inf_nan=False)]

@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 from nivelus.core.passes.writing import GLIDE, MOST_GLIDE, MOST_LEAD, THINNING
 from nivelus.services import passes
 from nivelus.services.pass_views import PassDraftView, PassesView, PassView
-from nivelus.services.views import Changed
+from nivelus.services.views import Changed, LaneName
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
 from nivelus.web.models import Id, Request, Revised, Seconds, TrackPath
@@ -43,7 +43,7 @@ class NewPass(HowWritten):
     """A pass that begins; its id is made by the page, so that asking twice makes one."""
 
     id: Id
-    lane: Literal["curve", "ride", "trim"]
+    lane: LaneName
     mode: Literal["touch", "latch"]
     span: tuple[Seconds, Seconds] | None = None
 

@@ -9,7 +9,6 @@ is ridden as an offset, what was added to it.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -110,11 +109,6 @@ def clipped(gesture: Gesture, start: float, end: float) -> Gesture:
         at = np.concatenate([[first], inside, [last]])
         runs.append(Run(at, np.interp(at, run.at, run.db)))
     return Gesture(tuple(runs))
-
-
-def joined(gestures: Sequence[Gesture]) -> Gesture:
-    """The runs of several gestures that follow each other."""
-    return Gesture(tuple(run for gesture in gestures for run in gesture.runs))
 
 
 def _thinned(run: Run, error: float) -> Run:

@@ -65,15 +65,8 @@ def written(lane: Curve, gesture: Gesture, rule: WriteRule, length: float) -> Cu
     inside = clipped(earlier(gesture, rule.lead), first + DECLICK_SECONDS, min(last, length) - DECLICK_SECONDS)
     for chain in _chains(lane, inside, rule, min(last, length) - DECLICK_SECONDS):
         start, end = float(chain.at[0]) - DECLICK_SECONDS, float(chain.at[-1]) + DECLICK_SECONDS
-        lane = replace_range(lane, max(start, 0.0), end, chain) if start >= 0 else _from_the_start(lane, end, chain)
+        lane = replace_range(lane, start, end, chain) if start >= 0 else _from_the_start(lane, end, chain)
     return lane
-
-
-def way_back(lane: Curve, start: float, end: float, first: float, seconds: float) -> tuple[FloatArray, FloatArray]:
-    """How a lane comes back to itself from ``first`` dB beside it at ``start``: seconds and the dB beside it, to ``end``."""
-    if seconds <= 0 or end - start < CLOSEST:
-        return np.zeros(0), np.zeros(0)
-    return np.array([end]), np.array([first * max(1.0 - (end - start) / seconds, 0.0)])
 
 
 def _chains(lane: Curve, gesture: Gesture, rule: WriteRule, last: float) -> list[Curve]:
@@ -92,9 +85,10 @@ def _chains(lane: Curve, gesture: Gesture, rule: WriteRule, last: float) -> list
         beside.append(own)
         following = runs[i + 1].start if i + 1 < len(runs) else np.inf
         until = min(run.end + rule.glide, last, following - CLOSEST)
-        back_at, back = way_back(lane, run.end, until, float(own[-1]), rule.glide)
-        at.append(back_at)
-        beside.append(back)
+        if rule.glide > 0 and until - run.end >= CLOSEST:
+            # the way back: what is beside the lane goes down to nothing
+            at.append(np.array([until]))
+            beside.append(own[-1:] * max(1.0 - (until - run.end) / rule.glide, 0.0))
         if following - until > 2 * DECLICK_SECONDS + 4 * CLOSEST:
             lines.append(_over(lane, np.concatenate(at), np.concatenate(beside), rule))
             at, beside = [], []
