@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator
+from pathlib import Path
 from typing import Any
 
 import pytest
-from playwright.sync_api import Page, Response
+from playwright.sync_api import Page, Response, expect
 
+from tests.conftest import write_sound
 from tests.helpers.program import Program
+from tests.helpers.sounds import wavering
 
 FLAGS = [
     "--headless",
@@ -96,3 +99,20 @@ def quiet_page(page: Page) -> Iterator[Page]:
     assert [fault for fault in faults if not fault.startswith(("409", "422"))] == []
     # a track may go while something of it is on its way; a page that goes on asking for it is at fault
     assert [address for address, times in Counter(gone).items() if times > 1] == []
+
+
+@pytest.fixture
+def state(demo_program: Program, tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[dict[str, Any]]:
+    """A voice of 16 s in a session of its own, in which nothing is drawn."""
+    state = demo_program.brought_in(write_sound(tmp_path / "voice.wav", wavering()), request.node.name[:60])
+    yield state
+    demo_program.delete(f"/api/sessions/{state['id']}")
+
+
+@pytest.fixture
+def riding(state: dict[str, Any], quiet_page: Page, demo_program: Program) -> Page:
+    """The stage Ride of it."""
+    quiet_page.goto(f"{demo_program.address}/s/{state['id']}/ride")
+    expect(quiet_page.get_by_test_id("hand")).to_be_visible()
+    expect(quiet_page.get_by_test_id("figures")).to_contain_text("spread")
+    return quiet_page

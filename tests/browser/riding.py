@@ -1,0 +1,52 @@
+"""What a person does at the hand, and what became of it, for tests."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from playwright.sync_api import Locator, Page, expect
+
+from tests.browser.hands import eventually, wait_past
+from tests.conftest import RATE
+from tests.helpers.program import Program
+
+
+def passes(program: Program, state: dict[str, Any]) -> list[dict[str, Any]]:
+    return program.get(f"/api/tracks/{state['tracks'][0]['id']}/passes")["items"]
+
+
+def gain(program: Program, state: dict[str, Any], at: np.ndarray, layer: str = "ride") -> np.ndarray:
+    """What a layer does at some seconds, dB."""
+    data = program.get_bytes(f"/api/tracks/{state['tracks'][0]['id']}/gain?layers={layer}")
+    points = np.frombuffer(data, "<f8").reshape(-1, 2)
+    return np.interp(at * RATE, points[:, 0], points[:, 1])
+
+
+def start(page: Page, past: float = 0.3) -> float:
+    page.keyboard.press("Space")
+    return wait_past(page, past)
+
+
+def pull(page: Page, *ways: float, pause: int = 250) -> None:
+    """Take the hand with the mouse, move it by shares of its length, up is positive, and hold it still after each."""
+    box = page.get_by_test_id("hand").bounding_box()
+    assert box
+    x, y = box["x"] + box["width"] * 0.6, box["y"] + box["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    for way in ways:
+        y -= way * box["height"]
+        page.mouse.move(x, y, steps=6)
+        page.wait_for_timeout(pause)
+
+
+def waits(page: Page, program: Program, state: dict[str, Any], count: int) -> list[dict[str, Any]]:
+    """The passes, once there are so many, and the newest lies over the lane."""
+    eventually(lambda: len(passes(program, state)) == count and passes(program, state)[0]["points"] > 0)
+    expect(page.get_by_test_id("pass")).to_contain_text("points, which may stray")
+    return passes(program, state)
+
+
+def armed(page: Page) -> Locator:
+    return page.locator(".hand-arm button").first
