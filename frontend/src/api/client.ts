@@ -91,6 +91,16 @@ function readJson(text: string): object {
   }
 }
 
+/** Send bytes as they are. */
+async function send<T>(address: string, body: BodyInit): Promise<T> {
+  const response = await fetch(address, { method: "POST", body }).catch(() => {
+    throw new Problem(0, UNREACHABLE);
+  });
+  const answer = readJson(await response.text()) as { detail?: string };
+  if (!response.ok) throw new Problem(response.status, answer.detail ?? UNREACHABLE);
+  return answer as T;
+}
+
 export const api = {
   cards: () => take(client.GET("/api/sessions")).then((answer) => answer.items),
   createSession: (name: string) => take(client.POST("/api/sessions", { body: { name } })),
@@ -224,28 +234,18 @@ export const api = {
   workingRange: (id: string, revision: number, low: number, high: number) =>
     take(client.POST("/api/tracks/{track_id}/lanes/working-range", { ...track(id), body: { revision, low, high } })),
   laneFile: (id: string, lane: LaneName, ending: "csv" | "mid") => `/api/tracks/${id}/lanes/${lane}.${ending}`,
-  bringCurveIn: async (id: string, revision: number, lane: LaneName, file: File) => {
-    const search = new URLSearchParams({ revision: String(revision), lane, name: file.name });
-    const response = await fetch(`/api/tracks/${id}/lanes/file?${search}`, { method: "POST", body: file }).catch(() => {
-      throw new Problem(0, UNREACHABLE);
-    });
-    const body = readJson(await response.text()) as Partial<Changed> & { detail?: string };
-    if (!response.ok) throw new Problem(response.status, body.detail ?? UNREACHABLE);
-    return body as Changed;
-  },
+  bringCurveIn: (id: string, revision: number, lane: LaneName, file: File) =>
+    send<Changed>(
+      `/api/tracks/${id}/lanes/file?${new URLSearchParams({ revision: String(revision), lane, name: file.name })}`,
+      file,
+    ),
   passes: (id: string) => take(client.GET("/api/tracks/{track_id}/passes", track(id))).then((answer) => answer.items),
   beginPass: (id: string, body: Omit<Schemas["NewPass"], keyof HowWritten> & HowWritten) =>
     take(client.POST("/api/tracks/{track_id}/passes", { ...track(id), body })),
   /** Where pieces of a pass are taken down: pairs of seconds and dB, from pair number ``first`` on. */
   passPieces: (id: string, first: number) => `/api/passes/${id}/pieces?first=${first}`,
-  takeDown: async (id: string, first: number, pairs: Float64Array<ArrayBuffer>) => {
-    const response = await fetch(api.passPieces(id, first), { method: "POST", body: pairs }).catch(() => {
-      throw new Problem(0, UNREACHABLE);
-    });
-    const body = readJson(await response.text()) as { count?: number; detail?: string };
-    if (!response.ok) throw new Problem(response.status, body.detail ?? UNREACHABLE);
-    return body.count ?? 0;
-  },
+  takeDown: (id: string, first: number, pairs: Float64Array<ArrayBuffer>) =>
+    send<{ count: number }>(api.passPieces(id, first), pairs).then((answer) => answer.count),
   endPass: (id: string) =>
     take(client.POST("/api/passes/{pass_id}/end", pass(id))).then((answer): Pass | undefined => answer.items[0]),
   passDraft: (id: string, how: HowWritten) =>

@@ -75,7 +75,7 @@ function controlOf(device: string, holder: Holder): Control {
 
 let door: MidiDoor | null = null;
 const TOUCH_BEFORE = 400;
-let lastNote: { device: string; number: number; channel: number; at: number } | null = null;
+let lastNote: { device: string; number: number; at: number } | null = null;
 
 export async function switchMidi(on: boolean): Promise<void> {
   if (!on) {
@@ -113,7 +113,7 @@ function hearMidi(device: string, heard: Heard) {
   const { learning } = useControllers.getState();
   const name = door?.devices.get(device) ?? null;
   if (heard.kind === "note") {
-    if (heard.on) lastNote = { device, number: heard.number, channel: heard.channel, at: performance.now() };
+    if (heard.on) lastNote = { device, number: heard.number, at: performance.now() };
   } else if (learning) {
     const note = lastNote?.device === device && performance.now() - lastNote.at < TOUCH_BEFORE ? lastNote : null;
     const learnt: Binding = {

@@ -3,10 +3,10 @@ import { api, type HowWritten, type LaneName, type Pass, type PassDraft } from "
 import { complain, tell } from "../parts/messages";
 import { isOvertaken } from "../parts/problem";
 import { engine, type Line, type Ridden } from "../sound/engine";
-import { focused } from "./focus";
+import { focused, selectedSpan } from "./focus";
 import { useHeard } from "./heard";
 import { play } from "./listening";
-import { endKeys, isOffset, leaveHand, useRiding, writeSpan } from "./riding";
+import { endKeys, isOffset, leaveHand, useRiding } from "./riding";
 import { edit, useSession } from "./session";
 import { Taking } from "./taking";
 import { redraw, useView } from "./view";
@@ -25,7 +25,7 @@ function hear({ track, pairs, over }: Ridden) {
   if (pairs.length) {
     const { lane } = useView.getState();
     if (!taking) {
-      taking = new Taking(track, lane, mode === "latch" ? "latch" : "touch", writeSpan(), how);
+      taking = new Taking(track, lane, mode === "latch" ? "latch" : "touch", selectedSpan(), how);
       underWay.add(taking);
       written.lane = lane;
       written.at = [];
@@ -85,7 +85,7 @@ async function refreshPasses(made?: string) {
 }
 
 /** What is in the lane as an offset cannot be written into it once more. */
-const canBeWritten = (pass: Pass) => pass.state === "waiting" || !isOffset(pass.lane as LaneName);
+const canBeWritten = (pass: Pass) => pass.state === "waiting" || !isOffset(pass.lane);
 
 /** Let a pass lie over the lane as a draft; null: none. */
 export async function choosePass(id: string | null) {
@@ -94,7 +94,7 @@ export async function choosePass(id: string | null) {
   const { glide, lead, error, snap } = pass;
   const how = useRiding.getState().chosen === id ? useRiding.getState().how : { glide, lead, error, snap };
   useRiding.setState({ chosen: pass.id, how });
-  if (useView.getState().lane !== pass.lane) useView.setState({ lane: pass.lane as LaneName, points: new Set() });
+  if (useView.getState().lane !== pass.lane) useView.setState({ lane: pass.lane, points: new Set() });
   await draftPass();
 }
 
@@ -111,13 +111,12 @@ async function draftPass() {
 }
 
 /** Another way of writing the chosen pass, and those that follow. */
-export function setHow(change: Partial<HowWritten>) {
+export function setHow(change: Partial<HowWritten>): Promise<void> {
   useRiding.setState((s) => ({ how: { ...s.how, ...change } }));
-  void draftPass();
+  return draftPass();
 }
 
 export const otherHeard = () => useRiding.setState((s) => ({ heard: !s.heard }));
-export const setHeardPass = (heard: boolean) => useRiding.setState({ heard });
 
 /** The chosen pass is what the lane is, or its means are clip gain, from now on. */
 export async function keepPass(asClipGain = false) {

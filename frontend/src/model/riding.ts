@@ -12,7 +12,7 @@ import { focused, selectedSpan } from "./focus";
 import { gainAt, useHeard } from "./heard";
 import { useRide } from "./rideState";
 import { useSession } from "./session";
-import { LANE_NAMES, redraw, type Span, useView } from "./view";
+import { LANE_NAMES, redraw, useView } from "./view";
 
 export type Mode = "listen" | "touch" | "latch";
 export const MODES: Mode[] = ["listen", "touch", "latch"];
@@ -160,17 +160,13 @@ function obstacle(): string | null {
 }
 
 /** Let the hand write, or no longer. */
-export function arm(on: boolean) {
-  const why = on ? obstacle() : null;
+export function toggleArmed() {
+  const { mode, armed } = useRiding.getState();
+  if (armed) return useRiding.setState({ armed: false });
+  const why = obstacle();
   if (why) return tell(why);
-  const { mode } = useRiding.getState();
-  useRiding.setState({ armed: on, mode: on && mode === "listen" ? "touch" : mode });
+  useRiding.setState({ armed: true, mode: mode === "listen" ? "touch" : mode });
 }
-
-export const toggleArmed = () => arm(!useRiding.getState().armed);
-
-/** Where writing is possible: in what is selected, if anything is. */
-export const writeSpan = (): Span | null => selectedSpan();
 
 let told = "";
 
@@ -185,7 +181,8 @@ function syncRider() {
     return;
   }
   const { mode, armed, how } = useRiding.getState();
-  const span = writeSpan();
+  // where writing is possible: in what is selected, if anything is
+  const span = selectedSpan();
   const { low, high } = handLimits();
   const key = [track.id, lane, mode, armed, how.glide, span?.start, span?.end, low, high].join();
   if (key === told && heard[lane] === toldLane) return;

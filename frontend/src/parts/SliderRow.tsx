@@ -1,6 +1,7 @@
 /** Rows of a rule: a name, its value, and what sets it. */
 import { Slider } from "@mantine/core";
 import type { ReactNode } from "react";
+import { useHeld } from "./useHeld";
 
 export function RuleRow({ title, value, children }: { title: string; value: string; children: ReactNode }) {
   return (
@@ -45,5 +46,25 @@ export function SliderRow({ name, title = name, value, low, high, step, unit, se
         onChangeEnd={keep}
       />
     </RuleRow>
+  );
+}
+
+interface KeptRowProps extends Omit<SliderRowProps, "set" | "keep"> {
+  save: (value: number) => Promise<unknown>;
+  /** What is shown for each one of the value: a thousand for seconds that are shown as milliseconds. */
+  scale?: number;
+}
+
+/** A value that is shown while the hand moves it, and asked for when it is let go. */
+export function KeptRow({ value, save, scale = 1, digits, ...row }: KeptRowProps) {
+  const { held, hold, keep } = useHeld<number>((next) => save(next / scale));
+  return (
+    <SliderRow
+      {...row}
+      value={held ?? value * scale}
+      digits={digits ?? (row.step < 1 ? 1 : 0)}
+      set={hold}
+      keep={(next) => void keep(next)}
+    />
   );
 }

@@ -54,6 +54,10 @@ class Source {
   }
 }
 
+/** A gain of one rate in samples of another. */
+const scaled = (points: GainPoints, scale: number): GainPoints =>
+  scale === 1 ? points : { at: points.at.map((at) => at * scale), db: points.db };
+
 class Engine {
   private context: AudioContext | null = null;
   private node: AudioWorkletNode | null = null;
@@ -145,9 +149,7 @@ class Engine {
   /** The session is left. */
   leave(): void {
     this.stop();
-    this.riding = null;
     this.setTracks([], this.rate, "");
-    window.clearTimeout(this.rested);
   }
 
   /** Play a track as it is now: its sound may be another one, or lie elsewhere. */
@@ -172,8 +174,7 @@ class Engine {
   setGain(track: Track, points: GainPoints): void {
     const source = this.sources.get(track.id);
     if (!source) return;
-    const scale = this.rate / track.timeline.sample_rate;
-    source.points = scale === 1 ? points : { at: points.at.map((at) => at * scale), db: points.db };
+    source.points = scaled(points, this.rate / track.timeline.sample_rate);
     this.send({ type: "gain", track: track.id, points: source.points });
   }
 
@@ -209,11 +210,10 @@ class Engine {
       return;
     }
     const track = this.sources.get(riding.track)?.track;
-    const scale = this.rate / (track?.timeline.sample_rate ?? this.rate);
     const { lane, glide, span, track: id, ...same } = riding;
     const setting: RideSetting = {
       ...same,
-      lane: scale === 1 ? lane : { at: lane.at.map((at) => at * scale), db: lane.db },
+      lane: scaled(lane, this.rate / (track?.timeline.sample_rate ?? this.rate)),
       glide: glide * this.rate,
       from: (span?.start ?? -1) * this.rate,
       to: span ? span.end * this.rate : Number.MAX_VALUE,

@@ -75,7 +75,7 @@ export class Rider {
 
   /** Another setting, or the lane as it is by now; what is held goes on. */
   set(setting: RideSetting): void {
-    if (setting.lane !== this.setting.lane) this.walker = new Walker(setting.lane);
+    this.walker = new Walker(setting.lane);
     if (!setting.latch || !setting.armed) this.kept = false;
     this.setting = setting;
   }
@@ -96,8 +96,12 @@ export class Rider {
   /** What is heard of the lane: what is held, or what is drawn there with what is left of the way back. */
   heard(position: number): number {
     if (this.kept || (this.held && !Number.isNaN(this.base))) return this.value;
-    const beside = this.left > 0 ? (this.back * this.left) / Math.max(this.setting.glide, 1) : 0;
-    return this.setting.offset ? beside : this.walker.at(position) + beside;
+    return this.setting.offset ? this.beside : this.walker.at(position) + this.beside;
+  }
+
+  /** dB beside the lane on the way back. */
+  private get beside(): number {
+    return this.left > 0 ? (this.back * this.left) / Math.max(this.setting.glide, 1) : 0;
   }
 
   /** Get ready for some samples from a position on. */
@@ -130,7 +134,7 @@ export class Rider {
       this.isBack = this.active;
       if (this.active) {
         this.slope = -this.back / Math.max(setting.glide, 1);
-        this.start = (this.back * this.left) / Math.max(setting.glide, 1);
+        this.start = this.beside;
         this.left = Math.max(0, this.left - count);
       }
     }

@@ -1,5 +1,6 @@
 /** The rule of the stage Balance, in two leaves: the bed that makes room, and what the compressor has to do. */
 import { Button, Group, SegmentedControl, Switch, Tooltip } from "@mantine/core";
+import type { ComponentProps } from "react";
 import type { DuckRule, Load, LoadChange, LoadFigures, Track } from "../api/client";
 import {
   acceptDuck,
@@ -19,8 +20,7 @@ import { setKind } from "../model/mix";
 import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { capital, db, signed } from "../parts/format";
-import { SliderRow, type SliderRowProps } from "../parts/SliderRow";
-import { useHeld } from "../parts/useHeld";
+import { KeptRow, SliderRow } from "../parts/SliderRow";
 import { FineValues } from "./FineValues";
 import { SlowRide } from "./SlowRide";
 
@@ -196,17 +196,8 @@ function LoadLeaf() {
         <Kept name="Make-up" value={set.makeup} low={0} high={24} step={0.5} unit="dB" of="makeup" />
       </Group>
       <Group gap={6} grow wrap="nowrap" className="rule-pair">
-        <Kept name="Attack" value={set.attack * 1000} low={0} high={100} step={1} unit="ms" of="attack" scale={1000} />
-        <Kept
-          name="Release"
-          value={set.release * 1000}
-          low={10}
-          high={1000}
-          step={10}
-          unit="ms"
-          of="release"
-          scale={1000}
-        />
+        <Kept name="Attack" value={set.attack} low={0} high={100} step={1} unit="ms" of="attack" scale={1000} />
+        <Kept name="Release" value={set.release} low={10} high={1000} step={10} unit="ms" of="release" scale={1000} />
       </Group>
       <div className="rule-foot">
         <ThresholdAfter track={track} load={load} />
@@ -228,23 +219,9 @@ function LoadLeaf() {
   );
 }
 
-/** A value of the compressor: shown while the hand moves it, worked out when it is let go. */
-function Kept({
-  value,
-  of,
-  scale = 1,
-  ...row
-}: Omit<SliderRowProps, "set" | "keep" | "digits"> & { of: keyof LoadChange; scale?: number }) {
-  const { held, hold, keep } = useHeld<number>((next) => setLoad({ [of]: next / scale } as LoadChange));
-  return (
-    <SliderRow
-      {...row}
-      value={held ?? value}
-      digits={row.step < 1 ? 1 : 0}
-      set={hold}
-      keep={(next) => void keep(next)}
-    />
-  );
+/** A value of the compressor, which is worked out when the hand lets go. */
+function Kept({ of, ...row }: Omit<ComponentProps<typeof KeptRow>, "save"> & { of: keyof LoadChange }) {
+  return <KeptRow {...row} save={(next) => setLoad({ [of]: next } as LoadChange)} />;
 }
 
 /** The threshold that follows: what gives After the same average work as Before has. */

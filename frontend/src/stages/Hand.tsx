@@ -1,8 +1,9 @@
 /** The hand: a fader at the right of the picture that rides the lane in hand while it plays, and the passes that it left. */
 import { ActionIcon, Button, Menu, SegmentedControl, Tooltip } from "@mantine/core";
 import { IconDots, IconPin, IconPinFilled } from "@tabler/icons-react";
-import { useEffect, useRef } from "react";
+import { useCallback, useEffect, useRef } from "react";
 import { forgetLearnt, learn, switchMidi, switchStandIn, useControllers, words } from "../model/controllers";
+import { selectedSpan } from "../model/focus";
 import { choosePass } from "../model/passes";
 import {
   handLimits,
@@ -15,15 +16,14 @@ import {
   takeHold,
   toggleArmed,
   useRiding,
-  writeSpan,
 } from "../model/riding";
 import { useSession } from "../model/session";
 import { isSilent, LANE_NAMES, onRedraw, useView } from "../model/view";
-import { signed, time } from "../parts/format";
+import { clock, signed, time } from "../parts/format";
+import { REST } from "../sound/control";
 import { engine } from "../sound/engine";
 
 const NOTCH = 0.5;
-const REST = 600;
 
 export function Hand() {
   const lane = useView((s) => s.lane);
@@ -53,14 +53,17 @@ function Staff() {
   // the scale is that of the working range, which edits may change
   const low = useSession(() => handLimits().low);
   const high = useSession(() => handLimits().high);
-  const share = (db: number) => Math.min(Math.max((db - low) / (high - low), 0), 1);
+  // where a gain lies on the staff
+  const place = useCallback(
+    (db: number) => `${Math.min(Math.max((db - low) / (high - low), 0), 1) * 100}%`,
+    [low, high],
+  );
 
   useEffect(() => {
     let frame = 0;
     const draw = () => {
       const db = handValue();
-      const at = Math.min(Math.max((db - low) / (high - low), 0), 1);
-      if (knob.current) knob.current.style.bottom = `${at * 100}%`;
+      if (knob.current) knob.current.style.bottom = place(db);
       if (value.current) value.current.textContent = isSilent(db) ? "silence" : `${signed(db)} dB`;
       field.current?.setAttribute("aria-valuenow", db.toFixed(1));
       if (playing) frame = requestAnimationFrame(draw);
@@ -73,7 +76,7 @@ function Staff() {
       stop();
       cancelAnimationFrame(frame);
     };
-  }, [playing, low, high]);
+  }, [playing, place]);
 
   const drag = useRef<{ y: number; by: number } | null>(null);
   const wheel = useRef({ by: 0, timer: 0 });
@@ -139,12 +142,12 @@ function Staff() {
         }}
       >
         {ticks.map((db) => (
-          <span key={db} className="hand-tick mono" data-zero={db === 0} style={{ bottom: `${share(db) * 100}%` }}>
+          <span key={db} className="hand-tick mono" data-zero={db === 0} style={{ bottom: place(db) }}>
             {db === 0 ? "0" : signed(db).replace(".0", "")}
           </span>
         ))}
         <div className="hand-rail" />
-        {waitsAt !== null && <div className="hand-waits" style={{ bottom: `${share(waitsAt) * 100}%` }} />}
+        {waitsAt !== null && <div className="hand-waits" style={{ bottom: place(waitsAt) }} />}
         <div ref={knob} className="hand-knob" />
       </div>
     </>
@@ -171,15 +174,15 @@ function Writing() {
   const waitsAt = useControllers((s) => s.waitsAt);
   useView((s) => s.span);
   useView((s) => s.selection);
-  const span = writeSpan();
+  const span = selectedSpan();
   const words =
     waitsAt !== null
       ? `The controller stands at ${signed(waitsAt)}: move it past ${signed(handValue())}`
       : writing
         ? "Writing what is heard"
         : !armed
-          ? MODE_WORDS[mode === "listen" ? "listen" : mode] + (mode === "listen" ? "" : ", once armed")
-          : `${MODE_WORDS[mode]}${span ? `, from ${time(span.start).slice(0, -2)} to ${time(span.end).slice(0, -2)}` : ""}`;
+          ? MODE_WORDS[mode] + (mode === "listen" ? "" : ", once armed")
+          : `${MODE_WORDS[mode]}${span ? `, from ${clock(span.start)} to ${clock(span.end)}` : ""}`;
   return (
     <div className="hand-writing">
       <SegmentedControl
@@ -296,7 +299,7 @@ function Passes() {
           data-lane={pass.lane}
           data-state={pass.state}
           aria-selected={pass.id === chosen}
-          aria-label={`Pass ${pass.number} of the ${LANE_NAMES[pass.lane as keyof typeof LANE_NAMES]}, ${time(pass.start)} to ${time(pass.end)}, ${pass.state === "kept" ? "kept" : "not decided"}`}
+          aria-label={`Pass ${pass.number} of the ${LANE_NAMES[pass.lane]}, ${time(pass.start)} to ${time(pass.end)}, ${pass.state === "kept" ? "kept" : "not decided"}`}
           onClick={() => {
             if (pass.id === chosen) void choosePass(null);
             else {

@@ -1,23 +1,27 @@
 /** The pass that lies over the lane: how it would be written, heard or not, kept or dropped. */
 import { ActionIcon, Button, Switch, Tooltip } from "@mantine/core";
 import { IconPlayerPlay } from "@tabler/icons-react";
-import { useState } from "react";
 import type { Pass } from "../api/client";
-import { dropPass, keepPass, playPass, setHeardPass, setHow } from "../model/passes";
+import { dropPass, keepPass, otherHeard, playPass, setHow } from "../model/passes";
 import { useRiding } from "../model/riding";
 import { LANE_NAMES } from "../model/view";
-import { time } from "../parts/format";
-import { SliderRow } from "../parts/SliderRow";
+import { clock } from "../parts/format";
+import { KeptRow } from "../parts/SliderRow";
+
+const TIMES = [
+  { of: "lead", name: "Earlier by", high: 500, step: 10 },
+  { of: "glide", name: "Glides back in", high: 2000, step: 50 },
+] as const;
 
 export function PassInspector({ pass }: { pass: Pass }) {
   const { draft, heard, how } = useRiding();
-  const lane = LANE_NAMES[pass.lane as keyof typeof LANE_NAMES];
+  const lane = LANE_NAMES[pass.lane];
   return (
     <div className="inspector pass-inspector" data-testid="pass">
       <div className="inspector-head">
         <strong>Pass {pass.number}</strong>
         <span className="mono dim">
-          {time(pass.start).slice(0, -2)} to {time(pass.end).slice(0, -2)}
+          {clock(pass.start)} to {clock(pass.end)}
         </span>
         <span className="push inspector-tools">
           <Tooltip label="Play where it was made">
@@ -35,9 +39,9 @@ export function PassInspector({ pass }: { pass: Pass }) {
           </>
         }
         checked={heard}
-        onChange={(event) => setHeardPass(event.currentTarget.checked)}
+        onChange={otherHeard}
       />
-      <Held
+      <KeptRow
         name="Points may stray"
         title={draft ? `${draft.points.length} points, which may stray by` : undefined}
         value={how.error}
@@ -46,38 +50,21 @@ export function PassInspector({ pass }: { pass: Pass }) {
         step={0.05}
         unit="dB"
         digits={2}
-        keep={(error) => setHow({ error })}
+        save={(error) => setHow({ error })}
       />
       {pass.elsewhere && (
         <p className="note" role="status">
           The {lane} was changed since this pass; it lies over it as it is now.
         </p>
       )}
-      <Held
-        name="Earlier by"
-        value={how.lead * 1000}
-        low={0}
-        high={500}
-        step={10}
-        unit="ms"
-        digits={0}
-        keep={(ms) => setHow({ lead: ms / 1000 })}
-      />
-      <Held
-        name="Glides back in"
-        value={how.glide * 1000}
-        low={0}
-        high={2000}
-        step={50}
-        unit="ms"
-        digits={0}
-        keep={(ms) => setHow({ glide: ms / 1000 })}
-      />
+      {TIMES.map(({ of, ...row }) => (
+        <KeptRow key={of} {...row} value={how[of]} unit="ms" scale={1000} low={0} save={(to) => setHow({ [of]: to })} />
+      ))}
       <Switch
         size="xs"
         label="Pull its moves to the phrases"
         checked={how.snap}
-        onChange={(event) => setHow({ snap: event.currentTarget.checked })}
+        onChange={(event) => void setHow({ snap: event.currentTarget.checked })}
       />
       <div className="inspector-keys">
         <Button size="xs" flex={1} onClick={() => void keepPass()}>
@@ -98,33 +85,5 @@ export function PassInspector({ pass }: { pass: Pass }) {
         )}
       </div>
     </div>
-  );
-}
-
-interface HeldProps {
-  name: string;
-  title?: string;
-  value: number;
-  low: number;
-  high: number;
-  step: number;
-  unit: string;
-  digits: number;
-  keep: (value: number) => void;
-}
-
-/** A slider that is asked for when the hand lets go. */
-function Held({ value, keep, ...rest }: HeldProps) {
-  const [held, setHeld] = useState<number | null>(null);
-  return (
-    <SliderRow
-      {...rest}
-      value={held ?? value}
-      set={setHeld}
-      keep={(next) => {
-        setHeld(null);
-        keep(next);
-      }}
-    />
   );
 }

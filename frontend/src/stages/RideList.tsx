@@ -10,7 +10,7 @@ import { reasonWords, trackOf, useSession } from "../model/session";
 import { goToStray, isSpan, strayList } from "../model/strays";
 import { isSilent, LANE_NAMES, SILENCE, type Span, useView } from "../model/view";
 import { ExactField } from "../parts/ExactField";
-import { signed, time } from "../parts/format";
+import { clock, signed, time } from "../parts/format";
 import { useRows } from "../parts/useRows";
 import { Vial } from "../parts/Vial";
 import { OrderSwitch } from "./OrderSwitch";
@@ -65,7 +65,7 @@ export function RideList() {
                 onDoubleClick={() => goToStray(item)}
               >
                 <Vial deviation={deviation} tolerance={tolerance} width={44} />
-                <span className="row-time mono">{time(item.span.start).slice(0, -2)}</span>
+                <span className="row-time mono">{clock(item.span.start)}</span>
                 <span className="row-words">{words}</span>
                 {drafted === null ? (
                   <span className="row-value mono">{signed(deviation)}</span>
