@@ -1,0 +1,3 @@
+"""The state of a track: one chain from what was found and done to what is heard."""
+
+__all__ = ["clips", "marks", "placing", "proposals", "state"]

@@ -1,0 +1,3 @@
+"""What leaves the program: rendered sound, mixes, curves as files, and whole files levelled at once."""
+
+__all__ = ["against", "curve_formats", "level", "mix", "outputs", "render", "warm"]

@@ -1,0 +1,3 @@
+"""Sound files, read and written, and many of them read as one."""
+
+__all__ = ["bwf", "pcm", "reader", "source", "timeline", "writer"]
