@@ -12,10 +12,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from itertools import groupby
+from functools import cache
 from typing import Any
 
-from sqlalchemy import bindparam, delete, event, insert, inspect, select, update
+from sqlalchemy import Select, bindparam, delete, event, insert, inspect, select, update
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
@@ -139,10 +139,8 @@ def redo(database: Database, session_id: str, revision: int | None = None) -> Ed
 
 def labels(db: DbSession, session_id: str) -> tuple[str | None, str | None]:
     """What undo and redo would take back and do again."""
-    query = select(col(Change.label)).where(col(Change.session_id) == session_id)
-    back = query.where(col(Change.undone).is_(False)).order_by(col(Change.id).desc()).limit(1).scalar_subquery()
-    forth = query.where(col(Change.undone).is_(True)).order_by(col(Change.id)).limit(1).scalar_subquery()
-    return db.execute(select(back, forth)).one()
+    back, forth = db.execute(_labels(), {"session": session_id}).one()
+    return back, forth
 
 
 def require(db: DbSession, table: type[Any], id: str, what: str) -> Any:
@@ -151,6 +149,15 @@ def require(db: DbSession, table: type[Any], id: str, what: str) -> Any:
     if row is None:
         raise NotFound(f"This {what} is not there any more.", id=id)
     return row
+
+
+@cache
+def _labels() -> Select[str | None, str | None]:
+    """The question of ``labels``, put together once: every answer asks it."""
+    query = select(col(Change.label)).where(col(Change.session_id) == bindparam("session"))
+    back = query.where(col(Change.undone).is_(False)).order_by(col(Change.id).desc()).limit(1).scalar_subquery()
+    forth = query.where(col(Change.undone).is_(True)).order_by(col(Change.id)).limit(1).scalar_subquery()
+    return select(back, forth)
 
 
 def _at_revision(db: DbSession, session_id: str, revision: int | None) -> Session:
@@ -240,10 +247,12 @@ def _present(db: DbSession, rows: list[dict[str, Any]]) -> dict[tuple[str, str],
     for table, kind in TRACKED.items():
         target = inspect(kind).local_table
         columns = [column for column in target.c if column.name not in _UNTRACKED_FIELDS]
+        names = [column.name for column in columns]
         ids = [row["id"] for row in rows if row["table"] == table]
         for at in range(0, len(ids), _AT_ONCE):
-            for values in db.execute(select(*columns).where(target.c.id.in_(ids[at : at + _AT_ONCE]))).mappings():
-                found[table, values["id"]] = dict(values)
+            for row in db.execute(select(*columns).where(target.c.id.in_(ids[at : at + _AT_ONCE]))):
+                values = dict(zip(names, row, strict=True))
+                found[table, values["id"]] = values
     return found
 
 
@@ -255,9 +264,11 @@ def _apply(db: DbSession, rows: Sequence[dict[str, Any]]) -> None:
         new = [row["after"] for row in own if row["before"] is None and row["after"] is not None]
         if new:
             db.execute(insert(target), new)
-        changed = [row for row in own if row["before"] is not None and row["after"] is not None]
-        changed.sort(key=_names_changed)
-        for names, alike in groupby(changed, key=_names_changed):
+        changed: dict[tuple[str, ...], list[dict[str, Any]]] = {}
+        for row in own:
+            if row["before"] is not None and row["after"] is not None:
+                changed.setdefault(_names_changed(row), []).append(row)
+        for names, alike in changed.items():
             statement = (
                 update(target).where(target.c.id == bindparam("row_id")).values({n: bindparam(f"new_{n}") for n in names})
             )
@@ -270,7 +281,8 @@ def _apply(db: DbSession, rows: Sequence[dict[str, Any]]) -> None:
 
 
 def _names_changed(row: dict[str, Any]) -> tuple[str, ...]:
-    return tuple(name for name, value in row["after"].items() if row["before"].get(name) != value)
+    before = row["before"]
+    return tuple([name for name, value in row["after"].items() if before.get(name) != value])
 
 
 def _raise_revision(session: Session) -> None:

@@ -75,7 +75,9 @@ def pack_table(table: npt.NDArray[np.float64]) -> str:
     return base64.b64encode(zlib.compress(np.ascontiguousarray(table.T, "<f8").tobytes(), 1)).decode("ascii")
 
 
+@lru_cache(maxsize=8)
 def _unpacked(data: str, width: int) -> npt.NDArray[np.float64]:
+    # what an edit or an undo puts together is read again at once
     columns = np.frombuffer(zlib.decompress(base64.b64decode(data)), "<f8")
     table = columns.reshape(width, -1).T
     table.setflags(write=False)
