@@ -13,6 +13,7 @@ from huey import Huey, RedisHuey, SqliteHuey
 
 from nivelus.core.deliver.warm import warm_kernels
 from nivelus.logs import write_down
+from nivelus.memory import give_back_now
 from nivelus.services import jobs
 from nivelus.services.imports import run_import
 from nivelus.services.renders import run_render
@@ -37,6 +38,7 @@ class JobQueue:
             except Exception as error:
                 # what a job itself meets is told in its row; here not even that could be written
                 write_down(error, f"job {job_id}")
+            give_back_now()
 
         self._task = self.huey.task(name="run")(run)
 

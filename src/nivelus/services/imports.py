@@ -209,21 +209,24 @@ def _import(bench: Workbench, job: Job) -> str:
     content, known = _content_of(bench, job, staged)
     with bench.database.reading() as db:
         longest = require(db, Session, job.session_id, "session").longest
-    if known is not None and not known.missing and bench.vault.source(known).exists():
-        recording, grid, is_new = known, bench.vault.grid(known), False
-        marks = find_marks(grid, longest)
+    there = known if known is not None and not known.missing and bench.vault.source(known).exists() else None
+    if there is not None:
+        grid, suffix, is_new = bench.vault.grid(there), there.suffix, False
     else:
         info, grid, wave = measure_file(staged, jobs.reporter(bench, job, "measuring", 8, 92), job.name)
-        jobs.reporter(bench, job, "finding marks", 92, 94)(1.0)
-        marks = find_marks(grid, longest)
-        recording = new_recording(content, SUFFIX[info.format], info, marks)
-        jobs.reporter(bench, job, "storing", 94, 98)(0.5)
-        is_new = bench.vault.add(staged, content, recording.suffix, grid, wave, job.name)
+        jobs.reporter(bench, job, "storing", 92, 94)(0.5)
+        suffix = SUFFIX[info.format]
+        is_new = bench.vault.add(staged, content, suffix, grid, wave, job.name)
+        # the waveform of an hour is as large as all that marks are found with
+        del wave
     try:
-        # the track appears together with the end of the job
+        jobs.reporter(bench, job, "finding marks", 94, 98)(0.5)
+        marks = find_marks(grid, longest)
         found = marks.phrases
+        recording = there if there is not None else new_recording(content, suffix, info, marks)
         bed = is_bed(grid, [grid.span(phrase.start, phrase.end) for phrase in found.phrases])
         cells = cut_into_cells(grid, replace(found, phrases=(), cuts=()) if bed else found)
+        # the track appears together with the end of the job
         track = _add_track(bench, job, recording, cells, () if bed else marks.details, "bed" if bed else "voice")
     except NivelusError:
         if is_new:
@@ -232,7 +235,7 @@ def _import(bench: Workbench, job: Job) -> str:
     if bench.vault.sound_of(content) is None:
         # another session was deleted meanwhile, and took the recording along before this one had its row
         _, grid, wave = measure_file(staged)
-        bench.vault.add(staged, content, recording.suffix, grid, wave, job.name)
+        bench.vault.add(staged, content, suffix, grid, wave, job.name)
     staged.unlink(missing_ok=True)
     return track
 

@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
-import ctypes
-import gc
 import logging
 import os
 import signal
 import socket
 import sqlite3
 import sys
+import threading
 from collections.abc import Callable
 
+from nivelus.core.deliver.warm import warm_gain
 from nivelus.core.errors import Refused
 from nivelus.core.files import disk_full, is_full
 from nivelus.jobs.queue import JobQueue
 from nivelus.jobs.watch import Watch
 from nivelus.jobs.worker import Worker
 from nivelus.logs import note, open_log
+from nivelus.memory import give_memory_back, leave_what_stays
 from nivelus.services.mending import mend
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
@@ -25,9 +26,6 @@ from nivelus.store.backups import is_out_of_room, secure
 from nivelus.store.database import known_versions
 from nivelus.store.lock import DataLock
 from nivelus.web.app import create_app
-
-_TRIM_THRESHOLD, _MMAP_THRESHOLD, _ARENA_MAX = -1, -3, -8
-"""Options of mallopt, see malloc.h."""
 
 
 def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Workbench], None] | None = None) -> None:
@@ -50,7 +48,7 @@ def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Wor
 
     if not settings.is_local and not settings.token:
         raise Refused("Listening beyond this machine needs a token: set NIVELUS_TOKEN to a long random word.")
-    _give_memory_back()
+    give_memory_back()
     lock = DataLock(settings.data)
     open_log(settings.data, token=settings.token)
     bench = _open(settings, say)
@@ -86,6 +84,8 @@ def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Wor
     name = f"[{settings.host}]" if ":" in settings.host else settings.host
     say(f"Nivelus is at http://{name}:{settings.port}/" + (f"?token={settings.token}" if settings.token else ""))
     leave_what_stays()
+    # nobody waits for it, and whoever opens a session in the next second finds it done
+    threading.Thread(target=warm_gain, daemon=True).start()
     try:
         server.run([listening])
     except KeyboardInterrupt:
@@ -95,32 +95,6 @@ def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Wor
         worker.stop()
         edge.close()
         bench.close()
-
-
-def leave_what_stays() -> None:
-    """Let the collector of garbage leave what was loaded at the start alone.
-
-    Once in a while it looks at all that lives, half of it libraries, and does so in the middle of an edit: a tenth of a second.
-    """
-    gc.collect()
-    gc.freeze()
-
-
-def _give_memory_back() -> None:
-    """Let large arrays go back to the system as soon as they are not used any more.
-
-    By itself glibc keeps an arena for every thread, and the larger the blocks that were freed the more of them it keeps:
-    after a day on an hour-long session that is some hundred MB of nothing.
-    """
-    if sys.platform != "linux":
-        return
-    try:
-        mallopt = ctypes.CDLL(None).mallopt
-    except AttributeError:
-        # another C library, which has ways of its own
-        return
-    for option, value in ((_ARENA_MAX, 2), (_MMAP_THRESHOLD, 1 << 19), (_TRIM_THRESHOLD, 1 << 20)):
-        mallopt(option, value)
 
 
 def _open(settings: Settings, say: Callable[[str], None]) -> Workbench:

@@ -6,13 +6,18 @@ from functools import partial
 
 import numpy as np
 
+from nivelus.core.deliver.curve_midi import read_midi, write_midi
 from nivelus.core.drafts.ride import RideRule, draft_ride
 from nivelus.core.drafts.slow import SlowRule, draft_slow
 from nivelus.core.dynamics.compressor import Compressor, reduction_of
+from nivelus.core.dynamics.limiter import Limiter
 from nivelus.core.dynamics.load import threshold_for
-from nivelus.core.gain.compiled import GainCurve, add_curves, apply_gain, frame_gain
+from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves, apply_gain, frame_gain
+from nivelus.core.gain.drawn import plain
+from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.compose import Part, compose
 from nivelus.core.measure.grid import COLUMNS, LevelGrid, all_borders, frame_borders, measure_samples
+from nivelus.core.measure.kernel import faults
 from nivelus.core.sound.pcm import decode16, decode24, encode24
 from nivelus.core.sound.source import Held
 
@@ -23,10 +28,10 @@ def warm_kernels() -> None:
         samples = np.zeros((4800, 1), kind)
         measure_samples(samples, 48_000)
         apply_gain(samples, GainCurve(np.array([0.0, 4800.0]), np.array([1.0, 2.0])), 0)
+        faults(samples.T[0])
+        faults(np.zeros((4800, 2), kind).T[0])
         encode24(samples.reshape(-1), np.empty(4800 * 3, np.uint8))
-    curves = [GainCurve(np.array([0.0, 4800.0]), np.array([1.0, 2.0])), GainCurve(np.array([100.0]), np.array([1.0]))]
-    for borders in (frame_borders(4800, 48_000), all_borders(4800, 48_000)):
-        frame_gain(add_curves(curves), borders)
+    warm_gain()
     stored = np.zeros((10, len(COLUMNS)), np.float32)
     for mapped in (False, True):
         # what is mapped from a file cannot be written to, which is a type of its own
@@ -40,6 +45,32 @@ def warm_kernels() -> None:
         sound = Held(hum.astype(kind), 48_000)
         reduction_of(sound, None, Compressor())
         threshold_for(partial(Held, hum.astype(kind), 48_000), None, Compressor(), np.array([[0.0, 48_000.0]]), 1.0, 1.0)
+    find_marks(measure_samples(_words(), 48_000))
+    Limiter(1, 48_000).run(np.zeros((480, 1)))
+    read_midi(write_midi(plain(np.array([0.0, 1.0]), np.array([0.0, -1.0]))))
     out = np.empty(100, np.float32)
     decode16(np.zeros(200, np.uint8), out)
     decode24(np.zeros(300, np.uint8), out)
+
+
+def warm_gain() -> None:
+    """Run the loops that every figure needs: even compiled they take half a second to load."""
+    curves = [GainCurve(np.array([0.0, 4800.0]), np.array([1.0, 2.0])), GainCurve(np.array([100.0]), np.array([1.0]))]
+    for borders in (frame_borders(4800, 48_000), all_borders(4800, 48_000)):
+        frame_gain(add_curves(curves), borders)
+
+
+def _words() -> FloatArray:
+    """Some seconds with all in them that is looked for: voice, hiss, a breath, a knock and pauses. (n, 1)."""
+    random, at = np.random.default_rng(1), np.arange(6 * 48_000) / 48_000
+    sound = 1e-4 * random.standard_normal(len(at))
+    hiss = np.diff(random.standard_normal(len(at) + 1))
+    voice = np.sum([np.sin(2 * np.pi * 130 * k * at + k) / k for k in range(1, 10)], axis=0)
+    for start in (0.5, 2.5, 4.5):
+        word = (at >= start) & (at < start + 1.0)
+        sound[word] += 0.1 * voice[word]
+        for kind, begin, end in ((0.05, start + 0.5, start + 0.6), (0.003, start - 0.4, start - 0.1)):
+            part = (at >= begin) & (at < end)
+            sound[part] += kind * hiss[part]
+        sound[int((start + 0.3) * 48_000)] += 0.5
+    return sound[:, None]

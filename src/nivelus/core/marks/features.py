@@ -66,11 +66,15 @@ class Features:
 def smooth(power: npt.ArrayLike, frames: int) -> FloatArray:
     """Centred moving average over an odd number of frames, (n,); the ends average what there is."""
     power = np.asarray(power, np.float64)
-    half = frames // 2
+    half, count = frames // 2, len(power)
     total = np.concatenate([[0.0], np.cumsum(power)])
-    index = np.arange(len(power))
-    first, last = np.maximum(index - half, 0), np.minimum(index + half + 1, len(power))
-    return np.asarray(np.maximum((total[last] - total[first]) / (last - first), 0.0))
+    out = np.empty(count)
+    inner = slice(half, max(count - half, half))
+    out[inner] = (total[2 * half + 1 :] - total[: max(count - 2 * half, 0)]) / frames
+    ends = np.concatenate([np.arange(count)[:half], np.arange(count)[max(count - half, half) :]])
+    first, last = np.maximum(ends - half, 0), np.minimum(ends + half + 1, count)
+    out[ends] = (total[last] - total[first]) / (last - first)
+    return np.maximum(out, 0.0, out=out)
 
 
 def features(grid: LevelGrid, highs: bool | None = None) -> Features:
