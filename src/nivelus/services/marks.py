@@ -3,56 +3,68 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Any
 
 import numpy as np
 
 from nivelus.core.chain.state import Places, TrackState
 from nivelus.core.drafts.dips import ALL_KINDS, LISP
+from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.marks.mark import COLUMNS, HOLDS, KINDS
 from nivelus.services.views import MarkValues, MarkView
 
 _AT = {name: column for column, name in enumerate(COLUMNS)}
+_HELD = [[what for bit, what in enumerate(HOLDS) if holds >> bit & 1] for holds in range(1 << len(HOLDS))]
+"""What a mark holds, by the bits that say so."""
 
 
 def view_marks(state: TrackState, track_id: str, places: Places) -> list[MarkView]:
     """The marks at some places as the interface shows them."""
     if not len(places):
         return []
-    before, after = state.stands_before[places].tolist(), state.stands_after(places).tolist()
-    marks, rate = state.marks, state.rate
-    dips, arrays = marks.draft.dips, marks.arrays
+    marks, rate, arrays = state.marks, state.rate, state.marks.arrays
+    dips, found = marks.draft.dips, marks.found[places]
+    kinds, stands, on = arrays.kind[places], state.stands_after(places), marks.applied[places]
+    times = {
+        "start": arrays.start,
+        "end": arrays.end,
+        "dip_start": dips.start,
+        "dip_end": dips.end,
+        "ramp_in": dips.ramp_in,
+        "ramp_out": dips.ramp_out,
+    }
+    levels = {
+        "level": arrays.level[places],
+        "confidence": found[:, _AT["confidence"]],
+        "excess": arrays.excess[places],
+        "before": state.stands_before[places],
+        "after": stands,
+        "depth": dips.depth[places],
+    }
+    # whole columns at once: an hour has thousands of marks, and to look at each of its numbers would cost as much as a view
+    columns: dict[str, list[Any]] = {
+        "kind": [ALL_KINDS[kind] for kind in kinds.tolist()],
+        "holds": [_HELD[holds] for holds in found[:, _AT["holds"]].astype(int).tolist()],
+        "lisp": (on & (kinds == KINDS.index("ess")) & (stands < -LISP)).tolist(),
+        "on": on.tolist(),
+        "notch": dips.notch[places].tolist(),
+        **{name: _rounded(column[places] / rate, 6) for name, column in times.items()},
+        **{name: _rounded(column, 3) for name, column in levels.items()},
+    }
     views = []
-    for number, place in enumerate(places.tolist()):
+    for place, *values in zip(places.tolist(), *columns.values(), strict=True):
         row = marks.by_hand[place]
-        kind = ALL_KINDS[arrays.kind[place]]
-        holds = int(marks.found[place, _AT["holds"]])
         keep = row.keep if row else "rule"
         views.append(
             MarkView(
                 id=marks.ids[place],
                 track=track_id,
-                kind=kind,
-                start=arrays.start[place] / rate,
-                end=arrays.end[place] / rate,
-                level=arrays.level[place],
-                confidence=marks.found[place, _AT["confidence"]],
-                excess=_or_none(arrays.excess[place]),
-                holds=[what for bit, what in enumerate(HOLDS) if holds >> bit & 1],
-                before=_or_none(before[number]),
-                after=_or_none(after[number]),
-                lisp=kind == "ess" and bool(after[number] < -LISP) and bool(marks.applied[place]),
-                on=bool(marks.applied[place]),
                 keep=keep,
                 reason="kept out" if keep == "out" else marks.draft.reason[place],
                 by_hand=row is not None,
                 made=row is not None and row.found is None,
                 moved=row is not None and row.moved,
-                depth=dips.depth[place],
-                dip_start=dips.start[place] / rate,
-                dip_end=dips.end[place] / rate,
-                ramp_in=dips.ramp_in[place] / rate,
-                ramp_out=dips.ramp_out[place] / rate,
-                notch=bool(dips.notch[place]),
+                **dict(zip(columns, values, strict=True)),
             )
         )
     return views
@@ -88,5 +100,9 @@ def _in_short(ids: Iterable[str]) -> str:
     return " ".join(out)
 
 
-def _or_none(value: float) -> float | None:
-    return float(value) if np.isfinite(value) else None
+def _rounded(column: FloatArray, digits: int) -> list[Any]:
+    """A column for the interface; None where it is not finite."""
+    values: list[Any] = np.round(column, digits).tolist()
+    for place in np.flatnonzero(~np.isfinite(column)).tolist():
+        values[place] = None
+    return values
