@@ -2,26 +2,18 @@
 
 from __future__ import annotations
 
+from typing import Annotated, Literal
+
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
+from pydantic import Field
 
 from nivelus.core.errors import Refused
 from nivelus.services import details
 from nivelus.services.views import Changed, TrialView
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
-from nivelus.web.models import (
-    Correction,
-    DepthChange,
-    DetailChange,
-    DipEdges,
-    DipRuleChange,
-    DipTrial,
-    Marks,
-    NewMark,
-    Revised,
-    TrackPath,
-)
+from nivelus.web.models import Db, Request, Revised, Seconds, TrackPath, Values
 
 api = APIBlueprint(
     "details",
@@ -30,6 +22,85 @@ api = APIBlueprint(
     abp_tags=[Tag(name="details")],
     abp_responses=PROBLEMS,
 )
+Depth = Annotated[float, Field(ge=-60, le=0, allow_inf_nan=False)]
+Ramp = Annotated[float, Field(ge=0, le=2, allow_inf_nan=False)]
+Kind = Literal["breath", "ess", "knock", "gap"]
+MarkId = Annotated[str, Field(min_length=1, max_length=40)]
+MarkIds = Annotated[list[MarkId], Field(min_length=1, max_length=50_000)]
+
+
+class DipRuleIn(Values):
+    """Values of the rule of one kind of detail; those that are absent stay."""
+
+    on: bool | None = None
+    depth: Depth | None = None
+    shallowest: Depth | None = None
+    deepest: Depth | None = None
+    silent: bool | None = None
+
+
+class DipRuleChange(Revised):
+    """Another rule for one kind."""
+
+    kind: Kind
+    rule: DipRuleIn
+
+
+class DipTrial(Request):
+    """Values of rules to try, by kind."""
+
+    rules: Annotated[dict[Kind, DipRuleIn], Field(min_length=1)]
+
+
+class DepthChange(Revised):
+    """Depth of dips: by so much, or to so much."""
+
+    marks: MarkIds
+    by: Db | None = None
+    to: Depth | None = None
+
+
+class DetailChange(Revised):
+    """What dips do: whether the rule holds for them, and their shape. One of the two."""
+
+    marks: MarkIds
+    keep: Literal["rule", "in", "out"] | None = None
+    notch: bool | None = None
+
+
+class DipEdges(Revised):
+    """Edges of a dip, where it is at its depth, and its ramps; those that are absent stay."""
+
+    mark: MarkId
+    start: Seconds | None = None
+    end: Seconds | None = None
+    ramp_in: Ramp | None = None
+    ramp_out: Ramp | None = None
+
+
+class Correction(Revised):
+    """What marks really are: another kind, other edges, or no marks."""
+
+    marks: MarkIds
+    kind: Kind | None = None
+    start: Seconds | None = None
+    end: Seconds | None = None
+    gone: bool = False
+
+
+class NewMark(Revised):
+    """A mark or a free dip over a span."""
+
+    kind: Kind | Literal["dip"]
+    start: Seconds
+    end: Seconds
+    depth: Depth | None = None
+
+
+class Marks(Revised):
+    """Some marks."""
+
+    marks: MarkIds
 
 
 @api.post("/rule", responses={200: Changed})

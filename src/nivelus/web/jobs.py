@@ -4,14 +4,21 @@ from __future__ import annotations
 
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel
 
 from nivelus.services import jobs
 from nivelus.services.views import JobsView, JobView
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
-from nivelus.web.models import JobPath, SessionPath
+from nivelus.web.models import Id, SessionPath
 
 api = APIBlueprint("jobs", __name__, url_prefix="/api", abp_tags=[Tag(name="jobs")], abp_responses=PROBLEMS)
+
+
+class JobPath(BaseModel):
+    """A job in an address."""
+
+    job_id: Id
 
 
 @api.get("/sessions/<session_id>/jobs", responses={200: JobsView})

@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
+from pydantic import Field
 
 from nivelus.services import imports, keeping
 from nivelus.services.views import JobsView, LooseViews
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench, queue
-from nivelus.web.models import Hashes
+from nivelus.web.models import Request
 
 api = APIBlueprint("recordings", __name__, url_prefix="/api/loose", abp_tags=[Tag(name="recordings")], abp_responses=PROBLEMS)
+
+
+class Hashes(Request):
+    """Recordings by their content."""
+
+    hashes: Annotated[list[Annotated[str, Field(min_length=1, max_length=128)]], Field(min_length=1, max_length=10_000)]
 
 
 @api.get("", responses={200: LooseViews})

@@ -2,34 +2,153 @@
 
 from __future__ import annotations
 
+from typing import Annotated, Literal
+
 from flask import Response, request
 from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
 
 from nivelus.core.errors import Refused
 from nivelus.services import drawing, rides
-from nivelus.services.views import Changed, InsideView, RideDraftView, RideView
+from nivelus.services.views import Changed, InsideView, LaneName, RideDraftView, RideView
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
-from nivelus.web.models import (
-    Borders,
-    CurveQuery,
-    DrawnLine,
-    HandOver,
-    Lift,
-    NewPoint,
-    OfLane,
-    Paste,
-    PointsChange,
-    RangeChange,
-    RangeOfWork,
-    RideDraftAccept,
-    RideDraftRequest,
-    Scale,
-    TrackPath,
-    TrimChange,
-)
+from nivelus.web.models import Db, Id, Ids, Limit, Name, Request, Revised, Seconds, TrackPath, Values
 
 api = APIBlueprint("rides", __name__, url_prefix="/api/tracks/<track_id>", abp_tags=[Tag(name="ride")], abp_responses=PROBLEMS)
+Places = Annotated[list[Annotated[int, Field(ge=0, le=1_000_000)]], Field(min_length=1, max_length=100_000)]
+Lag = Annotated[float, Field(gt=0, le=5, allow_inf_nan=False)]
+LaneDb = Annotated[float, Field(ge=-144, le=120, allow_inf_nan=False)]
+SpanIn = tuple[Seconds, Seconds]
+
+
+class RideRuleIn(Values):
+    """Values of the rule of a ride; those that are absent are as they come. Times are seconds."""
+
+    strength: Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)] | None = None
+    most_up: Limit | None = None
+    most_down: Limit | None = None
+    dead_band: Annotated[float, Field(ge=0, le=12, allow_inf_nan=False)] | None = None
+    attack: Lag | None = None
+    release: Lag | None = None
+    look_ahead: Annotated[float, Field(ge=0, le=2, allow_inf_nan=False)] | None = None
+    error: Annotated[float, Field(ge=0.05, le=6, allow_inf_nan=False)] | None = None
+
+
+class RideDraftRequest(Request):
+    """A ride to try, for all phrases, for some, or within a span."""
+
+    rule: RideRuleIn | None = None
+    clips: Ids | None = None
+    span: SpanIn | None = None
+
+
+class RideDraftAccept(Revised):
+    """A ride to do."""
+
+    rule: RideRuleIn | None = None
+    clips: Ids | None = None
+    span: SpanIn | None = None
+
+
+class OfLane(Revised):
+    """An edit of a lane: the clip curves, the ride, or the trim."""
+
+    lane: LaneName
+
+
+class OfSpan(OfLane):
+    """An edit of a span of a lane."""
+
+    start: Seconds
+    end: Seconds
+
+
+class Lift(OfSpan):
+    """A span of a lane to raise or lower."""
+
+    by: Db
+
+
+class Scale(OfSpan):
+    """A range of a lane of which the moves become ``factor`` times as large, around a gain or around their middle."""
+
+    factor: Annotated[float, Field(ge=-10, le=10, allow_inf_nan=False)]
+    around: Db | None = None
+
+
+class RangeChange(OfSpan):
+    """A range of a lane, and what to do with it."""
+
+    what: Literal["delete", "smooth", "thin"]
+
+
+class Borders(OfLane):
+    """Spans of which both ends get a point, or two each with those where ramps begin."""
+
+    spans: Annotated[list[SpanIn], Field(min_length=1, max_length=20_000)]
+    four: bool = False
+
+
+class NewPoint(OfLane):
+    """A point to make: on the curve where it is, or at a gain."""
+
+    at: Seconds
+    db: LaneDb | None = None
+
+
+class PointsChange(OfLane):
+    """Points to move, to set, or to delete."""
+
+    points: Places
+    seconds: Annotated[float, Field(ge=-1_000_000, le=1_000_000, allow_inf_nan=False)] = 0.0
+    by: Db = 0.0
+    to: LaneDb | None = None
+    shape: Literal["linear", "smooth", "hold"] | None = None
+    gone: bool = False
+
+
+class DrawnLine(OfLane):
+    """What the hand drew: seconds and dB, in the order in which it was drawn."""
+
+    points: Annotated[list[tuple[Seconds, LaneDb]], Field(min_length=2, max_length=20_000)]
+
+
+class Paste(OfSpan):
+    """A range of a lane to put at a moment; ``from_track`` and ``from_lane`` say where it comes from."""
+
+    at: Seconds
+    from_track: Id
+    from_lane: LaneName
+
+
+class HandOver(OfLane):
+    """What one lane draws, all of it or a span, to be moved into another."""
+
+    to: LaneName
+    span: SpanIn | None = None
+
+
+class TrimChange(Revised):
+    """The trim of a whole track, or its switch."""
+
+    db: Db | None = None
+    off: bool | None = None
+
+
+class RangeOfWork(Revised):
+    """The working range of a track, dB; a low of -144 is silence."""
+
+    low: Annotated[float, Field(ge=-144, lt=0, allow_inf_nan=False)]
+    high: Annotated[float, Field(gt=0, le=24, allow_inf_nan=False)]
+
+
+class CurveQuery(BaseModel):
+    """A curve in a file: which lane it is for, its name, the revision that this is based on."""
+
+    revision: int = Field(ge=0)
+    lane: LaneName
+    name: Name
 
 
 @api.get("/lanes", responses={200: RideView})

@@ -2,17 +2,40 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
 
 from nivelus.services import cards, sessions
 from nivelus.services.terms import terms
 from nivelus.services.views import CardsView, Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
-from nivelus.web.models import NewSession, Revised, SessionChange, SessionPath, SessionQuery
+from nivelus.web.models import Id, Name, Request, Revised, RuleIn, SessionPath
 
 api = APIBlueprint("sessions", __name__, url_prefix="/api/sessions", abp_tags=[Tag(name="sessions")], abp_responses=PROBLEMS)
+
+
+class NewSession(Request):
+    """A session to start."""
+
+    name: Name
+
+
+class SessionChange(Revised):
+    """Another name, another rule, or both."""
+
+    name: Name | None = None
+    rule: RuleIn | None = None
+
+
+class SessionQuery(BaseModel):
+    """Which tracks are told with their clips and marks; all if nothing is said. ``first`` may be empty: the first in order."""
+
+    first: Annotated[str, Field(max_length=40)] | None = None
+    only: Id | None = None
 
 
 @api.get("", responses={200: CardsView})

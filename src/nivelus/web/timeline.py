@@ -2,32 +2,91 @@
 
 from __future__ import annotations
 
+from typing import Annotated, Literal
+
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
+from pydantic import BaseModel, Field
 
 from nivelus.services import arranging, moves, takes
 from nivelus.services.views import ArrangementView, Changed, TakesView
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
-from nivelus.web.models import (
-    Arrange,
-    ArrangeQuery,
-    ClipCopy,
-    ClipMove,
-    ClipTrim,
-    Join,
-    OneClip,
-    Revised,
-    RevisionQuery,
-    SessionPath,
-    TakeChoice,
-    TakePath,
-    TakeRename,
-    TakeSwitch,
-    TrackPath,
-)
+from nivelus.web.models import Id, Ids, Join, Name, Revised, RevisionQuery, Seconds, SessionPath, TrackPath
 
 api = APIBlueprint("timeline", __name__, url_prefix="/api", abp_tags=[Tag(name="timeline")], abp_responses=PROBLEMS)
+Offset = Annotated[float, Field(ge=-1_000_000, le=1_000_000, allow_inf_nan=False)]
+TakeNumber = Annotated[int, Field(ge=-1, le=1_000_000)]
+
+
+class OneClip(Revised):
+    """One clip."""
+
+    clip: Id
+
+
+class ClipMove(Revised):
+    """Clips, how far they are moved, and maybe to which track or take; -1 is a take that is made for them."""
+
+    clips: Ids
+    by: Offset = 0.0
+    track: Id | None = None
+    take: TakeNumber | None = None
+
+
+class ClipCopy(Revised):
+    """Clips of the ``source`` track, of the same one if none is named, and where the copies begin."""
+
+    clips: Ids
+    at: Seconds
+    source: Id | None = None
+    take: TakeNumber | None = None
+
+
+class ClipTrim(Revised):
+    """Which end of a clip goes where."""
+
+    clip: Id
+    edge: Literal["start", "end"]
+    at: Seconds
+
+
+class TakeSwitch(Revised):
+    """Which take is heard."""
+
+    take: TakeNumber
+
+
+class TakeChoice(Revised):
+    """The phrase in hand, and the take that is chosen for it."""
+
+    clip: Id
+    take: TakeNumber
+
+
+class TakeRename(Revised):
+    """What a take is called."""
+
+    name: Name
+
+
+class TakePath(TrackPath):
+    """A take of a track."""
+
+    take: TakeNumber
+
+
+class Arrange(Revised):
+    """Which tracks are laid out, and how."""
+
+    tracks: Annotated[list[Id], Field(min_length=1, max_length=500)]
+    way: Literal["takes", "after", "stamps"]
+
+
+class ArrangeQuery(BaseModel):
+    """Ids of tracks, parted by commas."""
+
+    tracks: str
 
 
 @api.post("/tracks/<track_id>/move", responses={200: Changed})

@@ -4,34 +4,91 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from typing import Annotated, Literal
 
 from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
+from pydantic import Field
 
 from nivelus.core.errors import Refused
 from nivelus.services import clips, drafts, phrases, renders, sound, tracks
 from nivelus.services.views import BeforeAfter, Changed, DraftView, JobView
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench, queue
-from nivelus.web.models import (
-    BorderMove,
-    Cut,
-    DraftAccept,
-    DraftRequest,
-    FlagChange,
-    GainChange,
-    Join,
-    LabelChange,
-    RenderRequest,
-    Revised,
-    RevisionQuery,
-    TrackChange,
-    TrackPath,
-)
+from nivelus.web.models import Db, Id, Ids, Join, Name, Request, Revised, RevisionQuery, RuleIn, Seconds, TrackPath
 
 api = APIBlueprint(
     "tracks", __name__, url_prefix="/api/tracks/<track_id>", abp_tags=[Tag(name="tracks")], abp_responses=PROBLEMS
 )
+
+
+class TrackChange(Revised):
+    """Another name, kind or fader position, or whether it is heard. One of them."""
+
+    name: Name | None = None
+    kind: Literal["voice", "bed"] | None = None
+    fader: Db | None = None
+    mute: bool | None = None
+    solo: bool | None = None
+
+
+class GainChange(Revised):
+    """Clip gain: by so much, or to so much."""
+
+    clips: Ids
+    by: Db | None = None
+    to: Db | None = None
+
+
+class FlagChange(Revised):
+    """A flag of clips."""
+
+    clips: Ids
+    flag: Literal["locked", "left_out", "reference"]
+    on: bool
+
+
+class LabelChange(Revised):
+    """The words of a phrase."""
+
+    clip: Id
+    label: Annotated[str, Field(max_length=2000)]
+
+
+class Cut(Revised):
+    """Where to cut."""
+
+    at: Seconds
+
+
+class BorderMove(Revised):
+    """The border at the end of a clip, and where it goes."""
+
+    clip: Id
+    at: Seconds
+
+
+class DraftRequest(Request):
+    """What to draft: some clips or all, with other values of the rule than the session's if any."""
+
+    clips: Ids | None = None
+    rule: RuleIn | None = None
+    peaks: bool = False
+
+
+class DraftAccept(Revised):
+    """What to accept; with ``peaks``, short peaks that hold phrases back are turned down."""
+
+    clips: Ids | None = None
+    peaks: bool = False
+
+
+class RenderRequest(Request):
+    """How to render a track."""
+
+    format: Literal["wav", "flac"] = "wav"
+    bits: Literal[16, 24, 32] = 24
+    with_fader: bool = False
 
 
 @api.patch("", responses={200: Changed})
