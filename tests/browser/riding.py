@@ -11,6 +11,8 @@ from tests.browser.hands import eventually, wait_past
 from tests.conftest import RATE
 from tests.helpers.program import Program
 
+MENU = "The hand: how it writes and what moves it"
+
 
 def passes(program: Program, state: dict[str, Any]) -> list[dict[str, Any]]:
     return program.get(f"/api/tracks/{state['tracks'][0]['id']}/passes")["items"]
@@ -46,6 +48,18 @@ def waits(page: Page, program: Program, state: dict[str, Any], count: int) -> li
     eventually(lambda: len(passes(program, state)) == count and passes(program, state)[0]["points"] > 0)
     expect(page.get_by_test_id("pass")).to_contain_text("points, which may stray")
     return passes(program, state)
+
+
+def open_menu(page: Page) -> None:
+    """Open the menu of the hand."""
+    page.get_by_label(MENU).click()
+
+
+def close_menu(page: Page) -> None:
+    """Close it; a menu that is closed gives the keys back."""
+    page.keyboard.press("Escape")
+    expect(page.get_by_text("The stand-in: a fader")).to_be_hidden()
+    expect(page.get_by_label(MENU)).not_to_be_focused()
 
 
 def armed(page: Page) -> Locator:

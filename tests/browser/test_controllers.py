@@ -9,19 +9,13 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.browser.hands import MIDI, eventually, wait_past
-from tests.browser.riding import gain, passes, start, waits
+from tests.browser.riding import close_menu, gain, open_menu, passes, start, waits
 from tests.helpers.program import Program
-
-
-def close_menu(page: Page) -> None:
-    page.keyboard.press("Escape")
-    expect(page.get_by_text("The stand-in: a fader")).to_be_hidden()
-    expect(page.get_by_label("What moves the hand")).not_to_be_focused()
 
 
 def open_stand_in(page: Page) -> Page:
     """Open the stand-in from the menu of the hand; its page, once it shows what it moves."""
-    page.get_by_label("What moves the hand").click()
+    open_menu(page)
     with page.expect_popup() as popup:
         page.get_by_role("menuitem", name="Open the stand-in").click()
     other = popup.value
@@ -77,7 +71,7 @@ def test_a_stand_in_closed_in_mid_gesture_has_let_go(riding: Page, demo_program:
 
 
 def listen_to_midi(page: Page) -> None:
-    page.get_by_label("What moves the hand").click()
+    open_menu(page)
     page.get_by_role("menuitem", name="Listen to MIDI controllers").click()
 
 

@@ -13,7 +13,7 @@ import soundfile
 from playwright.sync_api import Page, expect
 
 from tests.browser.hands import eventually, wait_past
-from tests.browser.riding import armed, gain, passes, pull, start, waits
+from tests.browser.riding import armed, close_menu, gain, open_menu, passes, pull, start, waits
 from tests.conftest import RATE, write_sound
 from tests.helpers.program import Program
 from tests.helpers.sounds import wavering
@@ -26,6 +26,19 @@ def rendered(page: Page, program: Program, state: dict[str, Any]) -> tuple[np.nd
     assert program.finished(state["id"], job["id"])["state"] == "done"
     data = program.get_bytes(f"/api/jobs/{job['id']}/file")
     return wavering(), soundfile.read(io.BytesIO(data), dtype="float64")[0]
+
+
+HELD = """
+(() => {
+  window.held = [];
+  const send = MessagePort.prototype.postMessage;
+  MessagePort.prototype.postMessage = function (data, ...rest) {
+    if (data?.type === 'hold') window.held.push([...data.points.db]);
+    return send.call(this, data, ...rest);
+  };
+})();
+"""
+"""An init script: the page notes the gains of what its hands do to the sound."""
 
 
 def test_from_dropped_file_to_render(quiet_page: Page, own_program: Program, tmp_path: Path) -> None:
@@ -188,6 +201,54 @@ def test_thinning_counts_its_points_and_a_lead_moves_it(riding: Page, demo_progr
     at = np.linspace(0, 16, 16001)
     moved = at[np.abs(gain(demo_program, state, at)) > 0.01]
     assert moved[0] == pytest.approx(made["start"] - 0.1, abs=0.25)
+
+
+def test_glide_and_lead_are_set_before_the_first_pass(riding: Page, demo_program: Program, state: dict[str, Any]) -> None:
+    page = riding
+    open_menu(page)
+    for name, presses, words in (("Earlier by", 8, "80 ms"), ("Glides back in", 4, "500 ms")):
+        page.get_by_role("slider", name=name).focus()
+        for _ in range(presses):
+            page.keyboard.press("ArrowRight")
+        expect(page.locator(".hand-times")).to_contain_text(words)
+    close_menu(page)
+    page.keyboard.press("h")
+    start(page)
+    pull(page, -0.2)
+    page.mouse.up()
+    page.keyboard.press("Space")
+    (made,) = waits(page, demo_program, state, 1)
+    assert (made["lead"], made["glide"]) == (0.08, 0.5)
+
+
+def test_a_pass_that_is_heard_is_heard_again_after_a_move_that_was_called_off(
+    page: Page, demo_program: Program, state: dict[str, Any]
+) -> None:
+    page.add_init_script(HELD)
+    page.goto(f"{demo_program.address}/s/{state['id']}/ride")
+    expect(page.get_by_test_id("figures")).to_contain_text("spread")
+    page.keyboard.press("h")
+    start(page)
+    pull(page, -0.2)
+    page.mouse.up()
+    page.keyboard.press("Space")
+    waits(page, demo_program, state, 1)
+    eventually(lambda: page.evaluate("window.held.length > 0"))
+    laid = page.evaluate("window.held.at(-1)")
+    assert min(laid) < -2
+    # a line is drawn, and Escape calls it off
+    box = page.get_by_test_id("gain").bounding_box()
+    assert box
+    x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    page.keyboard.down("Shift")
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(x + 80, y - 20, steps=4)
+    page.keyboard.up("Shift")
+    eventually(lambda: page.evaluate("window.held.at(-1)") != laid)
+    page.keyboard.press("Escape")
+    page.mouse.up()
+    eventually(lambda: page.evaluate("window.held.at(-1)") == laid)
 
 
 def test_as_clip_gain_what_is_heard_stays(riding: Page, demo_program: Program, state: dict[str, Any]) -> None:

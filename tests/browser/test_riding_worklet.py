@@ -135,6 +135,55 @@ def test_listening_writes_nothing_and_is_heard(page: Page) -> None:
     assert heard[round(2.5 * RATE)] == pytest.approx(-2.0, abs=0.01)
 
 
+HOUR = """
+async ([script, lane]) => {
+  const rate = 4000, seconds = 3600, round = 10;
+  const context = new OfflineAudioContext(1, seconds * rate, rate);
+  await context.audioWorklet.addModule(script);
+  const node = new AudioWorkletNode(context, 'nivelus-player', { outputChannelCount: [1] });
+  node.connect(context.destination);
+  let reported = 0, written = 0;
+  node.port.onmessage = ({ data }) => {
+    if (data.type === 'at') reported++;
+    if (data.type === 'ride') written += data.count;
+  };
+  const post = (message) => node.port.postMessage(message);
+  const points = { at: new Float64Array(lane.map((p) => p[0] * rate)), db: new Float64Array(lane.map((p) => p[1])) };
+  post({ type: 'track', track: 'a', channels: 1, frames: round * rate, blockFrames: rate });
+  for (let i = 0; i < round; i++) post({ type: 'block', track: 'a', index: i, data: new Float32Array(rate).fill(0.1) });
+  post({ type: 'gain', track: 'a', points });
+  const setting = { offset: false, latch: false, armed: false, glide: 0.3 * rate, low: -20, high: 6, from: -1 };
+  post({ type: 'rider', track: 'a', setting: { ...setting, to: Number.MAX_VALUE, lane: points } });
+  post({ type: 'play', from: 0, to: round * rate, loopFrom: 0 });
+  const turn = () => new Promise((done) => setTimeout(done, 2));
+  let moves = 0;
+  for (let when = 2; when < seconds; when += 3) {
+    context.suspend(Math.round(when * rate / 128) * 128 / rate).then(async () => {
+      post({ type: 'hand', held: moves % 4 < 3, by: 8 * Math.sin(moves++), echo: 0 });
+      await turn();
+      context.resume();
+    });
+  }
+  context.suspend(0).then(() => setTimeout(() => context.resume(), 120));
+  const sound = (await context.startRendering()).getChannelData(0);
+  await turn();
+  let [low, high] = [1, 0];
+  for (let i = rate; i < sound.length; i++) { low = Math.min(low, sound[i]); high = Math.max(high, sound[i]); }
+  return [moves, reported, written, low, high];
+}
+"""
+
+
+def test_an_hour_of_listening_and_moving_leaves_nothing_to_write(page: Page) -> None:
+    """The hand is heard all the while, and of nothing that it does anything is reported that could be written."""
+    (script,) = (path for path in STATIC.glob("assets/worklet*.js"))
+    moves, reported, written, low, high = page.evaluate(HOUR, [f"/assets/{script.name}", [[0, -2], [10, -2]]])
+    assert moves > 1000
+    assert reported > 1000
+    assert written == 0
+    assert 20 * np.log10(high / low) > 12
+
+
 def test_playing_alone_writes_nothing(page: Page) -> None:
     for latch in (False, True):
         heard, told = ride(page, [], LANE, latch=latch)

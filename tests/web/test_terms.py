@@ -10,7 +10,7 @@ from nivelus.core.errors import Refused
 from nivelus.services import details, sessions, tracks
 from nivelus.services.terms import terms
 from nivelus.services.workbench import Workbench
-from nivelus.web.models import RideRuleIn
+from nivelus.web.rides import RideRuleIn
 from tests.helpers.edits import state_of
 
 

@@ -6,7 +6,7 @@ import { engine, type Line, type Ridden } from "../sound/engine";
 import { focused, selectedSpan } from "./focus";
 import { useHeard } from "./heard";
 import { play } from "./listening";
-import { endKeys, isOffset, leaveHand, useRiding } from "./riding";
+import { endKeys, howWritten, isOffset, leaveHand, useRiding } from "./riding";
 import { edit, useSession } from "./session";
 import { Taking } from "./taking";
 import { redraw, useView } from "./view";
@@ -21,11 +21,11 @@ const underWay = new Set<Taking>();
 let wrote = false;
 
 function hear({ track, pairs, over }: Ridden) {
-  const { mode, how } = useRiding.getState();
+  const { mode } = useRiding.getState();
   if (pairs.length) {
     const { lane } = useView.getState();
     if (!taking) {
-      taking = new Taking(track, lane, mode === "latch" ? "latch" : "touch", selectedSpan(), how);
+      taking = new Taking(track, lane, mode === "latch" ? "latch" : "touch", selectedSpan(), howWritten());
       underWay.add(taking);
       written.lane = lane;
       written.at = [];
@@ -102,7 +102,7 @@ async function draftPass() {
   const { chosen, how } = useRiding.getState();
   if (!chosen) return;
   try {
-    const draft = await api.passDraft(chosen, how);
+    const draft = await api.passDraft(chosen, howWritten(how));
     const now = useRiding.getState();
     if (now.chosen === chosen && now.how === how) useRiding.setState({ draft });
   } catch (error) {
@@ -122,7 +122,7 @@ export const otherHeard = () => useRiding.setState((s) => ({ heard: !s.heard }))
 export async function keepPass(asClipGain = false) {
   const { chosen, how } = useRiding.getState();
   if (!chosen) return tell("Choose a pass first: click it beside the hand.");
-  if (await edit((revision) => api.keepPass(chosen, revision, how, asClipGain))) {
+  if (await edit((revision) => api.keepPass(chosen, revision, howWritten(how), asClipGain))) {
     tell(useSession.getState().header?.label ?? "Kept");
     // what is heard of it stays until the compiled gain that has it takes its place
     sounding = null;
@@ -152,7 +152,7 @@ function hearChosen() {
   const wanted = heard && !armed && !before && layers[lane] ? draft : null;
   if (wanted === sounding) return;
   sounding = wanted;
-  engine.hold(wanted ? changeOf(wanted) : []);
+  engine.lay(wanted ? changeOf(wanted) : []);
 }
 
 /** Take down what is ridden in the session that is open, until it is left. */

@@ -33,10 +33,9 @@ interface RidingState {
   draft: PassDraft | null;
   /** Whether the chosen pass is heard, or the lane without it. */
   heard: boolean;
-  how: HowWritten;
+  /** How passes are written, where that is not as it comes. */
+  how: Partial<HowWritten>;
 }
-
-const HOW: HowWritten = { glide: 0.3, lead: 0, error: 0.25, snap: false };
 
 export const useRiding = create<RidingState>(() => ({
   mode: "listen",
@@ -49,8 +48,17 @@ export const useRiding = create<RidingState>(() => ({
   chosen: null,
   draft: null,
   heard: true,
-  how: HOW,
+  how: {},
 }));
+
+/** How passes are written: what was set, and all else as it comes. */
+export function howWritten(
+  how: Partial<HowWritten> = useRiding.getState().how,
+  asItComes = useSession.getState().terms?.passes,
+): HowWritten {
+  const { glide, lead, error, snap } = { glide: 0, lead: 0, error: 0, snap: false, ...asItComes, ...how };
+  return { glide, lead, error, snap };
+}
 
 // --- where the hand is
 
@@ -180,11 +188,12 @@ function syncRider() {
     told = "";
     return;
   }
-  const { mode, armed, how } = useRiding.getState();
+  const { mode, armed } = useRiding.getState();
+  const { glide } = howWritten();
   // where writing is possible: in what is selected, if anything is
   const span = selectedSpan();
   const { low, high } = handLimits();
-  const key = [track.id, lane, mode, armed, how.glide, span?.start, span?.end, low, high].join();
+  const key = [track.id, lane, mode, armed, glide, span?.start, span?.end, low, high].join();
   if (key === told && heard[lane] === toldLane) return;
   if (told && !told.startsWith(`${track.id},${lane},`)) {
     // another lane is another hand
@@ -199,7 +208,7 @@ function syncRider() {
     offset: isOffset(lane),
     latch: mode === "latch",
     armed: armed && mode !== "listen",
-    glide: how.glide,
+    glide,
     span,
     low,
     high,

@@ -86,6 +86,8 @@ class Engine {
   hand = Number.NaN;
   private riding: Riding | null = null;
   private grip = { held: false, by: 0 };
+  /** The draft that lies over the gain of the track in focus. */
+  private laid: Line = [];
 
   /** Position of what is heard now, in seconds of the session. */
   get seconds(): number {
@@ -175,11 +177,25 @@ class Engine {
     const source = this.sources.get(track.id);
     if (!source) return;
     source.points = scaled(points, this.rate / track.timeline.sample_rate);
+    if (track.id === this.focus) this.laid = [];
     this.send({ type: "gain", track: track.id, points: source.points });
   }
 
-  /** Hear what the hand does to the track in focus - seconds in rising order, and dB on top of all gain - until its next gain. */
+  /**
+   * Hear what the hand does to the track in focus - seconds in rising order, and dB on top of all gain - until its next gain.
+   * An empty line lets go: what was laid is heard again.
+   */
   hold(line: Line): void {
+    this.sendHeld(line.length ? line : this.laid);
+  }
+
+  /** Hear a draft that lies over all gain until its next gain, whenever no hand holds anything else. */
+  lay(line: Line): void {
+    this.laid = line;
+    this.sendHeld(line);
+  }
+
+  private sendHeld(line: Line): void {
     const points = { at: new Float64Array(line.length), db: new Float64Array(line.length) };
     line.forEach(([at, db], i) => {
       points.at[i] = at * this.rate;

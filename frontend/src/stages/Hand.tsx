@@ -22,6 +22,8 @@ import { isSilent, LANE_NAMES, onRedraw, useView } from "../model/view";
 import { clock, signed, time } from "../parts/format";
 import { REST } from "../sound/control";
 import { engine } from "../sound/engine";
+import { PassTimes } from "./PassTimes";
+import "./Hand.css";
 
 const NOTCH = 0.5;
 
@@ -228,17 +230,23 @@ function Writing() {
 /** A menu that is closed keeps no key: Space plays. */
 const giveKeysBack = () => window.setTimeout(() => (document.activeElement as HTMLElement | null)?.blur(), 50);
 
-/** What moves the hand from outside. */
+/** How what it writes is meant, and what moves it from outside. */
 function HandMenu() {
   const { midi, devices, learning, binding, standIn } = useControllers();
   return (
     <Menu position="bottom-end" width={300} closeOnItemClick={false} onClose={giveKeysBack}>
       <Menu.Target>
-        <ActionIcon className="push" variant="subtle" size="sm" aria-label="What moves the hand">
+        <ActionIcon className="push" variant="subtle" size="sm" aria-label="The hand: how it writes and what moves it">
           <IconDots size={16} />
         </ActionIcon>
       </Menu.Target>
       <Menu.Dropdown>
+        <Menu.Label>When a pass is written</Menu.Label>
+        {/* the keys of a menu would take those of the sliders */}
+        <div className="hand-times" onKeyDown={(event) => event.stopPropagation()}>
+          <PassTimes />
+        </div>
+        <Menu.Divider />
         <Menu.Label>
           {midi === "on"
             ? `MIDI: ${devices.length ? devices.join(", ") : "no controller is connected"}`

@@ -7,14 +7,11 @@ import { useRiding } from "../model/riding";
 import { LANE_NAMES } from "../model/view";
 import { clock } from "../parts/format";
 import { KeptRow } from "../parts/SliderRow";
-
-const TIMES = [
-  { of: "lead", name: "Earlier by", high: 500, step: 10 },
-  { of: "glide", name: "Glides back in", high: 2000, step: 50 },
-] as const;
+import { PassTimes, useHow } from "./PassTimes";
 
 export function PassInspector({ pass }: { pass: Pass }) {
-  const { draft, heard, how } = useRiding();
+  const { draft, heard } = useRiding();
+  const how = useHow();
   const lane = LANE_NAMES[pass.lane];
   return (
     <div className="inspector pass-inspector" data-testid="pass">
@@ -57,9 +54,7 @@ export function PassInspector({ pass }: { pass: Pass }) {
           The {lane} was changed since this pass; it lies over it as it is now.
         </p>
       )}
-      {TIMES.map(({ of, ...row }) => (
-        <KeptRow key={of} {...row} value={how[of]} unit="ms" scale={1000} low={0} save={(to) => setHow({ [of]: to })} />
-      ))}
+      <PassTimes />
       <Switch
         size="xs"
         label="Pull its moves to the phrases"

@@ -24,7 +24,7 @@ from nivelus.core.gain.drawn import Curve, add, changed_span, finite, flatten, p
 from nivelus.core.gain.edits import copy_range, paste
 from nivelus.core.passes.gesture import EXACT, Gesture, Run, gesture_of, pairs_of, reduced
 from nivelus.core.passes.snapping import snapped
-from nivelus.core.passes.writing import WriteRule, by_phrase, written
+from nivelus.core.passes.writing import GLIDE, THINNING, WriteRule, by_phrase, written
 from nivelus.services.clips import limited
 from nivelus.services.drawing import NAMES, SHORTEST_PIECE
 from nivelus.services.edits import count_of, run_edit
@@ -55,10 +55,10 @@ _PAIR = np.dtype("<f8").itemsize * 2
 class Settings:
     """How a pass is to be written: seconds of glide and lead, dB that points may stray, and whether it is pulled to phrases."""
 
-    glide: float
-    lead: float
-    error: float
-    snap: bool
+    glide: float = GLIDE
+    lead: float = 0.0
+    error: float = THINNING
+    snap: bool = False
 
 
 # --- taking down

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from functools import lru_cache
 
 from nivelus.core.drafts import clip_gain, dips, duck, ride, slow
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
+from nivelus.core.passes import writing
 from nivelus.services.details import LONGEST_RAMP, SHORTEST
+from nivelus.services.passes import Settings
 from nivelus.services.tracks import FADER_RANGE
-from nivelus.services.views import RideDefaults, Terms
+from nivelus.services.views import PassTerms, RideDefaults, Terms
 
 
 @lru_cache(maxsize=1)
@@ -27,6 +30,11 @@ def terms() -> Terms:
             release=rule.release,
             look_ahead=rule.look_ahead,
             error=rule.error,
+        ),
+        passes=PassTerms(
+            **asdict(Settings()),
+            most_glide=writing.MOST_GLIDE,
+            most_lead=writing.MOST_LEAD,
         ),
         shortest_mark=SHORTEST,
         shortest_clip=SHORTEST_CLIP_SECONDS,

@@ -8,7 +8,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
-from nivelus.core.passes.writing import GLIDE, MOST_GLIDE, MOST_LEAD, THINNING
+from nivelus.core.passes.writing import MOST_GLIDE, MOST_LEAD
 from nivelus.services import passes
 from nivelus.services.pass_views import PassDraftView, PassesView, PassView
 from nivelus.services.views import Changed, LaneName
@@ -26,13 +26,16 @@ class PassPath(BaseModel):
     pass_id: Id
 
 
+_AS_IT_COMES = passes.Settings()
+
+
 class HowWritten(Request):
     """How a pass is to be written: glide and lead in seconds, dB that points may stray, whether it is pulled to phrases."""
 
-    glide: Annotated[float, Field(ge=0, le=MOST_GLIDE, allow_inf_nan=False)] = GLIDE
-    lead: Annotated[float, Field(ge=0, le=MOST_LEAD, allow_inf_nan=False)] = 0.0
-    error: Annotated[float, Field(ge=0.01, le=6, allow_inf_nan=False)] = THINNING
-    snap: bool = False
+    glide: Annotated[float, Field(ge=0, le=MOST_GLIDE, allow_inf_nan=False)] = _AS_IT_COMES.glide
+    lead: Annotated[float, Field(ge=0, le=MOST_LEAD, allow_inf_nan=False)] = _AS_IT_COMES.lead
+    error: Annotated[float, Field(ge=0.01, le=6, allow_inf_nan=False)] = _AS_IT_COMES.error
+    snap: bool = _AS_IT_COMES.snap
 
     def settings(self) -> passes.Settings:
         """The same as the services know it."""
