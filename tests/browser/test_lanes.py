@@ -91,6 +91,9 @@ def test_three_files_become_takes_and_the_best_of_each_is_put_together(
     page.keyboard.press("Shift+K")
     eventually(lambda: len({clip["recording"] for clip in phrases(only(own_program))}) == 3)
     now = phrases(only(own_program))
+    # each says where it is from
+    for name in ("take 2", "take 3"):
+        expect(page.get_by_role("button", name=f"chosen from {name}")).to_have_count(1)
     assert [clip["before"] for clip in now] == pytest.approx(
         [level_of(voices[0], first), level_of(voices[1], now[1]), level_of(voices[2], now[2])], abs=0.1
     )
@@ -179,6 +182,8 @@ def test_all_of_it_is_done_by_keyboard(page: Page, demo_program: Program) -> Non
     page.keyboard.press("Control+z")
     page.keyboard.press("Control+z")
     eventually(lambda: now(third)["start"] == third["start"])
+    # on the page as well, or a click would meet what lies there meanwhile
+    expect(lane_clip(page, second)).to_be_visible()
     # a copy behind it, and one at the play line behind the end
     press(page, lane_clip(page, third), "Shift+D")
     eventually(lambda: len([c for c in demo_program.session(SONG)["clips"] if c["label"] == third["label"]]) == 2)

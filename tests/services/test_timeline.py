@@ -318,11 +318,26 @@ def test_takes_are_heard_matched_and_chosen_phrase_by_phrase(bench: Workbench, s
     levels = [take.level for take in takes.view(bench, track).items]
     assert levels == pytest.approx([levels[0]] * 3, abs=0.05)
     mine = voiced(state_of(bench, session), track)
+    # every phrase is said in each take, at the same time
+    for take in takes.view(bench, track).items:
+        spans = {clip.id: (clip.phrase_start, clip.phrase_end) for clip in take.clips}
+        stands = [[spans[id] for id in take.stands.get(clip.id, [])] for clip in mine]
+        if take.number == 0:
+            assert stands == [[], [], []]
+        else:
+            assert [len(own) for own in stands] == [1, 1, 1]
+            assert all(
+                own[0][0] < clip.phrase_end and own[0][1] > clip.phrase_start for own, clip in zip(stands, mine, strict=True)
+            )
     state = takes.choose(bench, track, state.revision, mine[1].id, 1)
     now = voiced(state_of(bench, session), track)
     assert len(now) == 3
     chosen = now[1]
     assert chosen.recording != ""
+    # and it is known to be of the other take
+    names = {take.number: take.recordings for take in state.tracks[0].takes}
+    assert "" in names[0]
+    assert chosen.recording in names[1]
     assert chosen.before == pytest.approx(next(c.before for c in louder if c.phrase_start == mine[1].phrase_start), abs=0.05)
     assert chosen.phrase_start == pytest.approx(mine[1].phrase_start, abs=0.02)
     # it is the other recording that is heard, up to the pauses on both sides, without a hole

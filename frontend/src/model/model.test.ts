@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import type { Changed, Inside, LaneName, Ride, RideDraft, Track } from "../api/client";
+import type { Changed, Clip, Inside, LaneName, Ride, RideDraft, Track } from "../api/client";
 import { worst } from "../parts/Vial";
 import type { Line } from "../sound/engine";
 import { clip, mark } from "./clip.testing";
@@ -11,7 +11,7 @@ import { isHeard } from "./mix";
 import { useRide } from "./rideState";
 import { deviation, heldDepth, heldEdge, heldGain, isLevel, merge, revalue, useSession } from "./session";
 import { strayList } from "./strays";
-import { standingFor } from "./timeline";
+import { chosenFrom } from "./timeline";
 import { fitWindow, hand, useView, zoomWindow } from "./view";
 import { worklist } from "./worklist";
 
@@ -297,16 +297,20 @@ describe("the ride", () => {
 });
 
 describe("takes", () => {
-  const take = (clips: ReturnType<typeof clip>[]) =>
-    ({ number: 1, clips }) as unknown as Parameters<typeof standingFor>[1];
-  const phrase = (id: string, start: number, end: number) =>
-    clip({ id, start, end, phrase_start: start, phrase_end: end });
-
-  it("what stands for a phrase shares most of the shorter one", () => {
-    const mine = phrase("m", 10, 12);
-    const others = take([phrase("before", 8, 10.1), phrase("a", 10.3, 11), phrase("b", 11.1, 13), phrase("c", 13, 14)]);
-    expect(standingFor(mine, others).map((one) => one.id)).toEqual(["a", "b"]);
-    expect(standingFor(mine, take([clip({ id: "pause", start: 9, end: 13, phrase_start: null })]))).toEqual([]);
+  it("a clip of a recording that is another take's was chosen from there", () => {
+    const takes = [
+      { number: 1, name: "Low", recordings: ["", "x"] },
+      { number: 2, name: "High", recordings: ["y"] },
+    ];
+    const track = { take: 1, takes } as unknown as Track;
+    const of = (recording: string) => ({ recording }) as unknown as Clip;
+    expect([of(""), of("y"), of("x"), of("unknown")].map((one) => chosenFrom(track, 1, one))).toEqual([
+      null,
+      "High",
+      null,
+      null,
+    ]);
+    expect(chosenFrom(track, 2, of(""))).toBe("Low");
   });
 
   it("keys of lanes have names", () => {

@@ -135,14 +135,16 @@ export const matchTakes = (track: string) => edit((revision) => api.matchTakes(t
 
 const shared = (a: Span, b: Span) => Math.min(a.end, b.end) - Math.max(a.start, b.start);
 
-/** What another take has at the time of a phrase. */
-export function standingFor(clip: Clip, take: Take): Clip[] {
-  const span = phraseSpan(clip);
-  return take.clips.filter((other) => {
-    if (other.phrase_start === null) return false;
-    const its = phraseSpan(other);
-    return shared(span, its) >= 0.3 * Math.min(span.end - span.start, its.end - its.start);
-  });
+/** What another take has at the time of a phrase of the one that is heard. */
+function standingFor(clip: Clip, take: Take): Clip[] {
+  const there = new Set(take.stands[clip.id]);
+  return take.clips.filter((other) => there.has(other.id));
+}
+
+/** The take that a clip was chosen from: the one that its recording is of, where that is not the one it lies in. */
+export function chosenFrom(track: Track, take: number, clip: Clip): string | null {
+  const home = track.takes.find((one) => one.recordings.includes(clip.recording));
+  return home && home.number !== take ? home.name : null;
 }
 
 /** Counts how often another take was asked for: what was overtaken is not heard. */

@@ -17,6 +17,8 @@ export interface LaneScene {
   window: Span;
   span: Span | null;
   selection: Set<string>;
+  /** The take that a clip was chosen from, where that is another one. */
+  from: (clip: Clip) => string | null;
   /** Whether this is what is heard of its track, and whether the track is in focus. */
   heard: boolean;
   focus: boolean;
@@ -95,6 +97,8 @@ function drawClips(ctx: Context, a: Axis, height: number, scene: LaneScene, clip
       const from = a.x(clip.phrase_start + by);
       ctx.fillRect(from, height - 5, Math.max(a.x(clip.phrase_end! + by) - from, 2), 3);
     }
+    const from = scene.from(clip);
+    if (from) drawOrigin(ctx, x0, x1, from, palette);
     if (clip.label && scene.heard && height > 56 && x1 - x0 > ROOM_FOR_WORDS) {
       ctx.save();
       ctx.beginPath();
@@ -109,6 +113,24 @@ function drawClips(ctx: Context, a: Axis, height: number, scene: LaneScene, clip
       ctx.strokeRect(x0 + 1, 1.5, Math.max(x1 - x0 - 2, 2), height - 3);
     }
   }
+}
+
+/** A clip that was chosen from another take has a folded corner, and says which where there is room. */
+function drawOrigin(ctx: Context, x0: number, x1: number, from: string, palette: Palette) {
+  const fold = Math.min(9, (x1 - x0) / 2);
+  ctx.fillStyle = palette.ink;
+  ctx.beginPath();
+  ctx.moveTo(x1 - fold, 1);
+  ctx.lineTo(x1, 1);
+  ctx.lineTo(x1, 1 + fold);
+  ctx.fill();
+  if (x1 - x0 < ROOM_FOR_WORDS) return;
+  ctx.save();
+  ctx.beginPath();
+  ctx.rect(x0, 0, x1 - x0 - fold - 3, 20);
+  ctx.clip();
+  label(ctx, from, x1 - fold - 4, 11, palette.dim, "right");
+  ctx.restore();
 }
 
 function endsOf(clip: Clip, by: number): Span {

@@ -28,7 +28,7 @@ from nivelus.services.levels import clip_values, levels_by_clip, view_clips
 from nivelus.services.marks import mark_values, view_marks
 from nivelus.services.state import core_rules, rules_by_kind, rules_of, state_of, working_range
 from nivelus.services.targets import limits_of
-from nivelus.services.timeline import Timeline, timeline_of, timelines_of
+from nivelus.services.timeline import Timeline, recordings_of_takes, timeline_of, timelines_of
 from nivelus.services.views import (
     Changed,
     ClipValues,
@@ -194,7 +194,7 @@ def answer(
     content = Content()
     for track, timeline in tracks_of(db, session.id):
         scope, state = scopes.get(track.id, Scope()), state_of(bench, db, session, track, timeline)
-        limits = limits_of(bench, db, session, state)
+        limits, recordings = limits_of(bench, db, session, state), recordings_of_takes(db, track)
         tracks.append(
             TrackView(
                 id=track.id,
@@ -214,7 +214,7 @@ def answer(
                 range_high=track.range_high,
                 timeline=view_timeline(timeline),
                 take=track.take,
-                takes=[TakeName(**item) for item in takes_of(track)],
+                takes=[TakeName(**item, recordings=recordings[item["number"]]) for item in takes_of(track)],
                 load=load_settings(track),
                 duck=duck_settings(track),
             )

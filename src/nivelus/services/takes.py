@@ -6,6 +6,7 @@ own. The joins come to lie in the pauses, where both recordings go on underneath
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
 from typing import NamedTuple
 
@@ -20,7 +21,7 @@ from nivelus.services.levels import levels_by_clip, view_clips
 from nivelus.services.moves import Row, arrival, carry, cut_phrase, drop_take, make_room, take_name
 from nivelus.services.sessions import clean_name
 from nivelus.services.state import owners_of_track, state_of
-from nivelus.services.timeline import Timeline, timeline_of
+from nivelus.services.timeline import Timeline, recordings_of_takes, timeline_of
 from nivelus.services.views import Changed, TakesView, TakeView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
@@ -35,16 +36,19 @@ def view(bench: Workbench, track_id: str) -> TakesView:
     """The takes of a track, each with its clips and its figures."""
     with bench.database.reading() as db:
         session, track, _ = owners_of_track(db, track_id)
+        heard, recordings = clip_rows(db, track.id), recordings_of_takes(db, track)
         takes = []
         for item in takes_of(track):
             timeline = timeline_of(db, track, item["number"])
             state = state_of(bench, db, session, track, timeline, take=item["number"])
             clips = clip_rows(db, track.id, item["number"])
+            stands = standing_for(heard, clips) if item["number"] != track.take else {}
             levels, every = state.levels_after(state.clips.judged), np.arange(len(clips))
             takes.append(
                 TakeView(
                     number=item["number"],
                     name=item["name"],
+                    recordings=recordings[item["number"]],
                     key=timeline.key,
                     duration=timeline.duration,
                     missing=timeline.missing,
@@ -53,6 +57,7 @@ def view(bench: Workbench, track_id: str) -> TakesView:
                     room_tone=timeline.room_tone,
                     count=len(levels),
                     clips=view_clips(state, clips, every, levels_by_clip(state, every)),
+                    stands={id: [other.id for other in found] for id, found in stands.items() if found},
                 )
             )
         return TakesView(items=takes)
@@ -140,7 +145,7 @@ def choose(bench: Workbench, track_id: str, revision: int, clip_id: str, number:
         if number == track.take:
             raise Refused("This is the take that is heard.")
         there = Row(track, number, timeline_of(edit.db, track, number))
-        chosen = standing_for(clip, clip_rows(edit.db, track.id, number))
+        chosen = standing_for([clip], clip_rows(edit.db, track.id, number))[clip.id]
         if not chosen:
             raise Refused(f"{name} has no phrase at this time.")
         _exchange(bench, edit, here, there, rows, place, chosen)
@@ -149,15 +154,22 @@ def choose(bench: Workbench, track_id: str, revision: int, clip_id: str, number:
     return run_edit(bench, track_id, "Choose a take", revision, work)
 
 
-def standing_for(clip: ClipRow, others: Sequence[ClipRow]) -> list[ClipRow]:
-    """The clips of another take whose phrases stand for that of a clip: most of one lies in the other."""
-    return [
-        other
-        for other in others
-        if other.phrase_start is not None
-        and clip.phrase_start is not None
-        and _shared(clip, other) >= LEAST_SHARED * max(min(_length(clip), _length(other)), 1)
-    ]
+def standing_for(clips: Sequence[ClipRow], others: Sequence[ClipRow]) -> dict[str, list[ClipRow]]:
+    """By each of some clips, those of another take whose phrases stand for its own: most of one lies in the other.
+
+    ``others`` are in order of time. O(n log m), and what is found.
+    """
+    voiced = [other for other in others if other.phrase_start is not None]
+    starts, ends = ([getattr(other, name) or 0 for other in voiced] for name in ("phrase_start", "phrase_end"))
+    found: dict[str, list[ClipRow]] = {clip.id: [] for clip in clips}
+    for clip in clips:
+        if clip.phrase_start is None or clip.phrase_end is None:
+            continue
+        near = voiced[bisect_right(ends, clip.phrase_start) : bisect_left(starts, clip.phrase_end)]
+        found[clip.id] = [
+            other for other in near if _shared(clip, other) >= LEAST_SHARED * max(min(_length(clip), _length(other)), 1)
+        ]
+    return found
 
 
 # --- how it is done

@@ -15,7 +15,9 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session as DbSession
+from sqlmodel import col
 
 from nivelus.core.chain.placing import Runs
 from nivelus.core.errors import NotFound, Refused
@@ -27,7 +29,7 @@ from nivelus.core.sound.timeline import Composed, Piece
 from nivelus.services.newest import Newest
 from nivelus.services.workbench import Workbench
 from nivelus.store.reading import Recorded, clip_rows, recorded_by_id
-from nivelus.store.tables import Track, takes_of
+from nivelus.store.tables import Clip, Track, takes_of
 
 MISSING = "The sound file of this track is missing. Bring it in again."
 
@@ -134,6 +136,24 @@ def timelines_of(db: DbSession, tracks: Sequence[Track], take: int | None = None
         used |= {run.recording: known[run.recording] for run in own if run.recording}
         timelines.append(Timeline(used[None], own, tuple(used.items())))
     return timelines
+
+
+def recordings_of_takes(db: DbSession, track: Track) -> dict[int, list[str]]:
+    """By the numbers of a track's takes, the recordings of which more is heard in it than in any other; "" is the track's own.
+
+    Those of a single take are not told: nothing in it can be from elsewhere.
+    """
+    found: dict[int, list[str]] = {item["number"]: [] for item in takes_of(track)}
+    if len(found) < 2:
+        return found
+    length = func.sum(col(Clip.end) - col(Clip.start))
+    query = select(col(Clip.recording_id), col(Clip.take), length).where(col(Clip.track_id) == track.id)
+    most: dict[str, tuple[int, int]] = {}
+    for recording, take, samples in db.execute(query.group_by(col(Clip.recording_id), col(Clip.take))):
+        most[recording or ""] = max(most.get(recording or "", (0, 0)), (samples, -take))
+    for recording, (_, take) in sorted(most.items()):
+        found[-take].append(recording)
+    return found
 
 
 # --- what is measured and read of it

@@ -163,10 +163,15 @@ class TimelineView(View):
 
 
 class TakeName(View):
-    """A take of a track: its number, by which it is asked for, and what it is called."""
+    """A take of a track: its number, by which it is asked for, and what it is called.
+
+    ``recordings`` are those of which more is heard in it than in any other take, empty for the track's own: a clip of one of
+    them that lies in another take was chosen from here. A track with a single take names none.
+    """
 
     number: int
     name: str
+    recordings: list[str]
 
 
 class TakeView(TakeName):
@@ -183,6 +188,8 @@ class TakeView(TakeName):
     room_tone: float
     count: int
     clips: list[ClipView]
+    stands: dict[str, list[str]]
+    """By the clips of the take that is heard, those of this one whose phrases stand for theirs."""
 
 
 class TakesView(View):
@@ -275,6 +282,17 @@ class RideDefaults(View):
     error: float
 
 
+class PassTerms(View):
+    """How a pass is written as it comes, and how far that goes: times in seconds, and dB that points may stray."""
+
+    glide: float
+    lead: float
+    error: float
+    snap: bool
+    most_glide: float
+    most_lead: float
+
+
 class Terms(View):
     """What holds for every session and is said once: the reasons of drafts in words, and the limits of the hand.
 
@@ -287,6 +305,7 @@ class Terms(View):
     mark_reasons: dict[str, str]
     ride_reasons: dict[str, str]
     ride: RideDefaults
+    passes: PassTerms
     shortest_mark: float
     shortest_clip: float
     longest_ramp: float
