@@ -9,6 +9,7 @@ import { edit, isJudged, isLevel, redo, trackOf, undo, useSession } from "../mod
 import { LANE_NAMES, STAGE_NAMES, STAGES, type Stage, useView } from "../model/view";
 import { NameDialog } from "../parts/NameDialog";
 import { Vial } from "../parts/Vial";
+import "./Header.css";
 
 export function Header({ stage, goStage }: { stage: Stage; goStage: (stage: Stage) => void }) {
   const header = useSession((s) => s.header);

@@ -2,6 +2,7 @@
 import { Kbd, Modal, Text } from "@mantine/core";
 import { type Command, showKey } from "../model/commands";
 import { useView } from "../model/view";
+import "./Keys.css";
 
 const HANDS = [
   ["Drag a phrase up or down", "its gain; with all that are selected"],

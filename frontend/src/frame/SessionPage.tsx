@@ -35,6 +35,7 @@ import { Keys } from "./Keys";
 import { TrackBar } from "./TrackBar";
 import { Transport } from "./Transport";
 import { useKeys } from "./useKeys";
+import "./SessionPage.css";
 
 const FIRST_LOOK = 32;
 const RULES = {

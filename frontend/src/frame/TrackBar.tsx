@@ -1,14 +1,15 @@
 /** Which track is in focus, and the figures that are always on view. */
 import { Tooltip } from "@mantine/core";
-import type { Track } from "../api/client";
-import { isHeard, toggleHeard } from "../model/mix";
+import { isHeard } from "../model/mix";
 import { useFigures } from "../model/queries";
 import { isJudged, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { BedSign } from "../parts/BedSign";
 import { distanceUnit, levelUnit, plain } from "../parts/format";
 import { Vial, worst } from "../parts/Vial";
+import { HeardSwitches } from "../picture/HeardSwitches";
 import { Fader } from "../stages/Fader";
+import "./TrackBar.css";
 
 export function TrackBar() {
   const model = useSession();
@@ -53,8 +54,7 @@ export function TrackBar() {
               )}
               <span>{t.name}</span>
             </button>
-            {several && <HeardSwitch track={t} which="mute" letter="M" />}
-            {several && <HeardSwitch track={t} which="solo" letter="S" />}
+            {several && stage !== "survey" && <HeardSwitches track={t} />}
             {stage === "balance" && (
               <div className="chip-fader">
                 <Fader track={t.id} value={t.fader} name="" label={`Fader of ${t.name}`} />
@@ -94,22 +94,6 @@ export function TrackBar() {
         </Figure>
       </div>
     </div>
-  );
-}
-
-/** Mute or solo of a track, by the letters that every desk has. */
-function HeardSwitch({ track, which, letter }: { track: Track; which: "mute" | "solo"; letter: string }) {
-  return (
-    <button
-      type="button"
-      className={`chip-switch chip-${which}`}
-      aria-pressed={track[which]}
-      aria-label={`${which === "mute" ? "Mute" : "Solo"} ${track.name}`}
-      title={which === "mute" ? "Mute (M)" : "Solo (Shift+M)"}
-      onClick={() => toggleHeard(which, track)}
-    >
-      {letter}
-    </button>
   );
 }
 

@@ -13,6 +13,7 @@ import { signed, time } from "../parts/format";
 import { Vial } from "../parts/Vial";
 import { engine } from "../sound/engine";
 import { Fader } from "../stages/Fader";
+import "./Transport.css";
 
 const METER_RATE = 10;
 const SILENT = -100;

@@ -1,6 +1,7 @@
 /** Where files and folders are dropped or chosen. Whole folders are searched for sound files. */
 import { Dropzone } from "@mantine/dropzone";
 import type { ReactNode } from "react";
+import "./DropArea.css";
 
 const SOUND = /\.(wav|bwf|rf64|aiff?|aifc|flac|og[ga]|mp3)$/i;
 

@@ -1,4 +1,6 @@
 /** The signs of marks: the same in ribbon, worklist and rules. Drawn in a box of 14 by 14. */
+import "./MarkSign.css";
+
 interface Sign {
   path: string;
   /** Width of the line; 0 fills the form. */

@@ -1,5 +1,6 @@
 /** The vial: bubble between the marks = within tolerance, off to the right = too loud, to the left = too quiet. */
 import { useId } from "react";
+import "./Vial.css";
 
 const ENDS_AT = 6;
 

@@ -7,6 +7,7 @@ import { useView } from "../model/view";
 import { db, distanceUnit, time } from "../parts/format";
 import { axis, visible } from "./axis";
 import { CAPSULE, capsuleBox, chartScale, levelRange } from "./scene";
+import "./Capsules.css";
 
 const MOST_HANDLES = 250;
 

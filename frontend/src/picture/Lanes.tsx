@@ -5,7 +5,7 @@ import { type DragEvent, Fragment, useEffect } from "react";
 import type { Clip, Take, Track } from "../api/client";
 import { useTakes } from "../model/queries";
 import { trackOf, useSession } from "../model/session";
-import { hearTake } from "../model/timeline";
+import { chosenFrom, hearTake } from "../model/timeline";
 import { dropOnto } from "../model/uploads";
 import { useView } from "../model/view";
 import { chosenFiles } from "../parts/DropArea";
@@ -17,8 +17,10 @@ import { place } from "./chartHands";
 import { ruler } from "./drawChart";
 import { drawLane, type LaneScene } from "./drawLane";
 import { ExactPlace } from "./ExactPlace";
+import { HeardSwitches } from "./HeardSwitches";
 import { laneDown, laneHover, laneName } from "./laneHands";
 import { soundOf } from "./tiles";
+import "./Lanes.css";
 
 const MOST_HANDLES = 250;
 
@@ -70,6 +72,7 @@ function Lane({ track, take, focus, scheme }: LaneProps) {
   const heard = take === undefined;
   const clips = useSession((s) => (take ? take.clips : (s.clips[track.id] ?? NONE)));
   const tolerance = useSession((s) => s.header!.rule.tolerance);
+  const several = useSession((s) => s.header!.tracks.length > 1);
   const { ref, width, height } = useElementSize();
   const lane = laneName(track.id, take?.number);
   const inFocus = focus && heard;
@@ -85,6 +88,7 @@ function Lane({ track, take, focus, scheme }: LaneProps) {
       lane,
       sound: soundOf(track, take),
       clips,
+      from: (clip) => chosenFrom(track, take?.number ?? track.take, clip),
       target: track.target,
       tolerance,
       window: view.window,
@@ -143,6 +147,7 @@ function Lane({ track, take, focus, scheme }: LaneProps) {
           </button>
         ) : null}
         {title}
+        {heard && several && <HeardSwitches track={track} />}
         {heard && track.timeline.missing && " (its sound file is missing)"}
       </span>
       {heard && <ClipButtons track={track} clips={clips} width={width} />}
@@ -168,7 +173,7 @@ function ClipButtons({ track, clips, width }: { track: Track; clips: Clip[]; wid
         className="lane-clip"
         data-clip={clip.id}
         aria-pressed={selection.has(clip.id)}
-        aria-label={describeClip(clip, clips.indexOf(clip) + 1)}
+        aria-label={describeClip(clip, clips.indexOf(clip) + 1, chosenFrom(track, track.take, clip))}
         style={{ left, width: Math.max(a.x(clip.end) - left, 3) }}
         onFocus={(event) => {
           if (event.currentTarget.matches(":focus-visible"))
@@ -180,9 +185,10 @@ function ClipButtons({ track, clips, width }: { track: Track; clips: Clip[]; wid
 }
 
 /** A clip in words, as in "Clip 12, 0:31.200 to 0:34.900, gain +2.0 dB, moved by 3.250 s". */
-export function describeClip(clip: Clip, number: number): string {
+export function describeClip(clip: Clip, number: number, from: string | null = null): string {
   const parts = [`Clip ${number}`, `${time(clip.start)} to ${time(clip.end)}`, `gain ${db(clip.gain)}`];
   if (clip.phrase_start === null) parts.push("no phrase");
+  if (from) parts.push(`chosen from ${from}`);
   if (clip.label) parts.push(`“${clip.label}”`);
   if (Math.abs(clip.shift) > 1e-6)
     parts.push(`${Math.abs(clip.shift).toFixed(3)} s ${clip.shift > 0 ? "later" : "earlier"} than recorded`);

@@ -30,6 +30,7 @@ import { PlayLine } from "./PlayLine";
 import { SnapLine } from "./SnapLine";
 import { levelRange, type Scene } from "./scene";
 import { overviewDown, waveDown, waveHover } from "./stripHands";
+import "./Picture.css";
 
 /** Everything the strips draw from, as it is now. */
 function useScene(): () => Scene | null {

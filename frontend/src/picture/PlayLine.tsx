@@ -4,6 +4,7 @@ import { duration } from "../model/focus";
 import { fitWindow, onRedraw, useView } from "../model/view";
 import { engine } from "../sound/engine";
 import { axis, GUTTER } from "./axis";
+import "./PlayLine.css";
 
 const TURN = 0.94;
 

@@ -1,6 +1,7 @@
 /** The line that shows what the hand is drawn to. Moved without rendering. */
 import { useEffect, useRef } from "react";
 import { setSnapLine } from "./snapping";
+import "./SnapLine.css";
 
 export function SnapLine() {
   const ref = useRef<HTMLDivElement>(null);

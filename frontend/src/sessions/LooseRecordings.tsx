@@ -6,6 +6,7 @@ import { api, type Loose } from "../api/client";
 import { useLoose } from "../model/queries";
 import { bytes, span } from "../parts/format";
 import { complain, tell } from "../parts/messages";
+import "./LooseRecordings.css";
 
 const refresh = () => Promise.all(["loose", "cards"].map((key) => queries.invalidateQueries({ queryKey: [key] })));
 

@@ -16,6 +16,7 @@ import { PALETTES } from "../parts/theme";
 import { Vial } from "../parts/Vial";
 import { stateColour } from "../picture/scene";
 import { LooseRecordings } from "./LooseRecordings";
+import "./SessionsPage.css";
 
 export function SessionsPage() {
   const { data: cards, error } = useCards();

@@ -9,6 +9,7 @@ import { signed, time } from "../parts/format";
 import { useRows } from "../parts/useRows";
 import { LOAD_ROWS } from "./BalanceRule";
 import { OrderSwitch } from "./OrderSwitch";
+import "./BalanceList.css";
 
 const ROW = 32;
 

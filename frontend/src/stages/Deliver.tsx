@@ -11,6 +11,7 @@ import { type Stage, useView } from "../model/view";
 import { db, distanceUnit, plain, signed } from "../parts/format";
 import { complain } from "../parts/messages";
 import { JobList } from "./JobList";
+import "./Deliver.css";
 
 const KINDS = [
   { value: "wav-24", label: "WAV, 24 bits", format: "wav", bits: 24 },

@@ -27,6 +27,7 @@ import { afterClick, isMore, useRows } from "../parts/useRows";
 import { clipIndexAt } from "../picture/axis";
 import { standsIn } from "../picture/markHands";
 import { OrderSwitch } from "./OrderSwitch";
+import "./DetailsList.css";
 
 const ROW = 30;
 const NO_MARKS: Mark[] = [];

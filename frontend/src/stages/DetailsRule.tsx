@@ -22,6 +22,7 @@ import { db, plain, signed } from "../parts/format";
 import { MarkSign } from "../parts/MarkSign";
 import { RuleRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
+import "./DetailsRule.css";
 
 const NO_MARKS: Mark[] = [];
 const SLIDER: Record<Kind, number> = { breath: -24, ess: -12, knock: -12, gap: -40 };

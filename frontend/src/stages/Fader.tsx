@@ -4,6 +4,7 @@ import { holdFader, setFader } from "../model/mix";
 import { useSession } from "../model/session";
 import { db } from "../parts/format";
 import { useHeld } from "../parts/useHeld";
+import "./Fader.css";
 
 const SLIDER_LOW = -40;
 

@@ -9,6 +9,7 @@ import { useJobs } from "../model/queries";
 import { reload, useSession } from "../model/session";
 import { dismissUpload, stopUpload, useBatches, useUploads } from "../model/uploads";
 import { complain, tell } from "../parts/messages";
+import "./JobList.css";
 
 const dismissed = new Set<string>();
 

@@ -16,6 +16,7 @@ import { NameDialog } from "../parts/NameDialog";
 import { Vial, worst } from "../parts/Vial";
 import { JobList } from "./JobList";
 import { TargetFields } from "./TargetFields";
+import "./Survey.css";
 
 export function SurveyRule() {
   const id = useSession((s) => s.id);

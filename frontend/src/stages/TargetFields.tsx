@@ -6,6 +6,7 @@ import { makeDraft } from "../model/gain";
 import { edit, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { levelUnit, plain } from "../parts/format";
+import "./TargetFields.css";
 
 let changes = 0;
 
