@@ -23,13 +23,13 @@ from nivelus.core.deliver.curve_csv import read_csv, write_csv
 from nivelus.core.deliver.curve_midi import read_midi, write_midi
 from nivelus.core.errors import NivelusError
 from nivelus.core.gain.drawn import plain
+from nivelus.memory import give_memory_back, leave_what_stays
 from nivelus.services import cards, clips, details, drafts, drawing, rides, sessions, tracks
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store.steps import unpack_step
 from nivelus.store.tables import Change
-from nivelus.web.serve import leave_what_stays
 
 MOST_SECONDS, MOST_MB, MOST_STEP = 0.15, 350, 20_000
 IMPORT = """
@@ -183,6 +183,8 @@ def main() -> None:
         # brought in by another process, as the worker does
         subprocess.run([sys.executable, "-c", IMPORT, str(data), str(path)], check=True)
         path.unlink()
+        # memory is handed back as in the program
+        give_memory_back()
         bench = Workbench(Settings(data=data))
         day(bench, options.edits)
         bench.close()

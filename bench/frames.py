@@ -15,9 +15,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from playwright.sync_api import Page, sync_playwright
-from tests.browser.conftest import FLAGS, Program
+from playwright.sync_api import Page
+from tests.browser.conftest import Program
 
+from bench.chromium import VIEW, chromium
 from bench.speed import make_recording
 
 FRAMES = 90
@@ -111,10 +112,8 @@ def main() -> None:
             query = urllib.parse.urlencode({"revision": state["revision"], "lane": "ride", "name": "ride.csv"})
             program.post(f"/api/tracks/{state['tracks'][0]['id']}/lanes/file?{query}", lines.encode())
             print(f"{options.minutes} minutes, {options.points} points; median, 95th percentile, longest frame")
-            with sync_playwright() as play:
-                browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-                ride(browser.new_page(viewport={"width": 1280, "height": 800}), program, session)
-                browser.close()
+            with chromium() as browser:
+                ride(browser.new_page(viewport=VIEW), program, session)
         finally:
             program.stop()
 

@@ -1,4 +1,4 @@
-"""Riding by hand in a real browser: python -m bench.riding [--minutes 0.5] [--file 12]
+"""Riding by hand in a real browser: python -m bench.riding [--minutes 0.5] [--file 12] [--rates 60 1000]
 
 A MIDI controller that an init script puts into the browser moves the hand without a rest, 60 times a second and then a thousand
 times: 6 dB up and down in six seconds, with a tremble. Told are: from the controller's byte to the ear by the audio clock, less
@@ -14,10 +14,12 @@ import time
 from pathlib import Path
 
 import numpy as np
-from playwright.sync_api import CDPSession, Page, sync_playwright
-from tests.browser.conftest import FLAGS, Program
+from playwright.sync_api import CDPSession, Page
+from tests.browser.conftest import Program
 from tests.browser.hands import MIDI, REPORTS
+from tests.browser.riding import open_menu
 
+from bench.chromium import VIEW, chromium
 from bench.speed import line, make_recording
 from nivelus.core.gain.drawn import EMPTY
 from nivelus.core.passes.gesture import Gesture, Run, reduced
@@ -148,10 +150,11 @@ def core() -> None:
 
 
 def main() -> None:
-    """Build a session of one long file, ride it at both rates."""
+    """Build a session of one long file, ride it at each rate."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--minutes", type=float, default=0.5)
     parser.add_argument("--file", type=int, default=12)
+    parser.add_argument("--rates", type=int, nargs="+", default=[60, 1000])
     options = parser.parse_args()
     core()
     with tempfile.TemporaryDirectory() as name:
@@ -161,23 +164,21 @@ def main() -> None:
             path = folder / "voice.wav"
             make_recording(path, options.file)
             state = program.brought_in(path)
-            with sync_playwright() as playwright:
-                browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-                for rate in (60, 1000):
-                    page = browser.new_page(viewport={"width": 1280, "height": 800})
+            with chromium() as browser:
+                for rate in options.rates:
+                    page = browser.new_page(viewport=VIEW)
                     page.add_init_script(MIDI)
                     for script in (CONTEXT, REPORTS, ECHOES):
                         page.add_init_script(script)
                     page.add_init_script(f"localStorage.setItem('nivelus.hand', JSON.stringify({BOUND}))")
                     page.goto(f"{program.address}/s/{state['id']}/ride")
                     page.get_by_test_id("hand").wait_for()
-                    page.get_by_label("What moves the hand").click()
+                    open_menu(page)
                     page.get_by_role("menuitem", name="Listen to MIDI controllers").click()
                     page.keyboard.press("Escape")
                     page.wait_for_timeout(3000)
                     ride(page, state, program, options.minutes, rate)
                     page.close()
-                browser.close()
         finally:
             program.stop()
 

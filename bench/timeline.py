@@ -18,20 +18,25 @@ from pathlib import Path
 import numpy as np
 import soundfile
 import soxr
+from tests.browser.conftest import Program
+from tests.browser.hands import REPORTS
 
+from bench.chromium import VIEW, chromium
 from bench.day import IMPORT, Edits, memory
 from bench.speed import RATE, line, make_recording, seconds
 from nivelus.core.deliver.render import render
+from nivelus.memory import leave_what_stays
 from nivelus.services import arranging, cards, clips, details, drafts, drawing, moves, sessions, sound, timeline
+from nivelus.services.newest import Newest
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store.tables import Track
-from nivelus.web.serve import leave_what_stays
 
 RATES = (44_100, 48_000, 96_000)
 MINUTES = 10
 EDITS = 40
+LISTENED = 20
 
 
 def recordings(folder: Path) -> list[Path]:
@@ -91,6 +96,31 @@ def edits(bench: Workbench, track: str, state: Changed, choice: random.Random, n
     }
 
 
+def listened(data: Path, session: str) -> None:
+    """Play at some places of it in a real browser, and tell how often the sound had to wait."""
+    program = Program(data, "--no-demo")
+    try:
+        with chromium() as browser:
+            page = browser.new_page(viewport=VIEW)
+            page.add_init_script(REPORTS)
+            voiced = [clip for clip in program.get(f"/api/sessions/{session}")["clips"] if clip["phrase_start"] is not None]
+            starved = []
+            for place in (0, len(voiced) // 3, 2 * len(voiced) // 3):
+                page.goto(f"{program.address}/s/{session}/phrases?phrase={voiced[place]['id']}")
+                page.locator(".capsule").first.wait_for()
+                # the ruler takes the play line there
+                page.get_by_test_id("chart").click(position={"x": 400, "y": 6})
+                page.wait_for_timeout(2000)
+                page.keyboard.press("Space")
+                page.wait_for_timeout(LISTENED * 1000)
+                page.keyboard.press("Space")
+                starved += page.evaluate("window.starved")
+        name = f"heard at three places for {LISTENED} s: reports in which the sound waited"
+        line(name, f"{sum(starved)} of {len(starved)}", "none", len(starved) > 100 and not any(starved))
+    finally:
+        program.stop()
+
+
 def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         data = Path(folder) / "data"
@@ -110,7 +140,7 @@ def main() -> None:
         )
 
         def composed() -> None:
-            timeline._grids.clear()
+            timeline._grids = Newest(1)
             timeline.grid_of(bench, whole)
 
         took = min(seconds(composed) for _ in range(5))
@@ -155,6 +185,7 @@ def main() -> None:
         held = memory()
         line("memory of the process", f"{held:.0f} MB", "at most 400", held < 400)
         bench.close()
+        listened(data, session)
 
 
 if __name__ == "__main__":
