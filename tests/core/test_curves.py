@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from nivelus.core.errors import GainError
@@ -108,12 +108,15 @@ def test_a_lift_moves_its_span_by_so_much_and_a_second_one_uses_its_points(
 
 
 @given(first=curves(), second=curves())
+@example(EMPTY, curve_of([(0.0, 0.0), (2.966, -21.0, Shape.SMOOTH), (2.971, 0.0)]))
+@example(curve_of([(1.0, -3.0)]), curve_of([(0.0, 0.0), (2.966, -21.0, Shape.SMOOTH), (2.971, 0.0)]))
+@example(curve_of([(0.0, 0.0, Shape.SMOOTH), (1.0, -np.inf), (2.0, 0.0)]), curve_of([(0.0, -np.inf), (0.25, 0.0), (2.0, 0.0)]))
 @settings(max_examples=200, deadline=None)
 def test_a_trim_is_folded_into_a_ride_without_changing_what_is_heard(first: Curve, second: Curve) -> None:
     """Within 0.01 dB at every sample, as often as one likes."""
     both, folded = compile_curves([first, second], RATE), compile_curves([add(first, second)], RATE)
     at = np.arange(0, 10 * RATE, 97, dtype=np.float64)
-    assert np.interp(at, folded.at, folded.db) == pytest.approx(np.interp(at, both.at, both.db), abs=0.01)
+    assert finite(np.interp(at, folded.at, folded.db)) == pytest.approx(finite(np.interp(at, both.at, both.db)), abs=0.01)
     plain = finite(first(times)) + finite(second(times))
     total = add(first, second)
     loud = (first(times) > -119) & (second(times) > -119) & (plain > -119)
@@ -168,6 +171,19 @@ def test_steps_drawn_within_a_blink_are_spread_and_slow_moves_are_left_alone() -
     step = compile_curves([curve_of([(1.0, 0.0), (1.0001, -12.0), (2.0, -12.0), (2.5, 0.0)])], RATE)
     at = np.array([0.997, 0.999, 1.00005, 1.0015, 1.003, 1.5, 2.25]) * RATE
     assert np.interp(at, step.at, step.db) == pytest.approx([0, -3.4, -6.0, -9.5, -12, -12, -6], abs=0.2)
+
+
+def test_a_ramp_of_the_declick_time_is_heard_as_drawn_and_a_jump_at_the_end_of_a_slow_move_is_spread() -> None:
+    ramp = curve_of([(0.0, 0.0), (1.0, 0.0, Shape.SMOOTH), (1.0 + DECLICK_SECONDS, -21.0), (3.0, -21.0)])
+    for lanes in ([ramp], [ramp, EMPTY], [ramp, curve_of([(0.0, 2.0), (3.0, 2.0)])]):
+        compiled = compile_curves(lanes, RATE)
+        at = np.linspace(0.9, 1.1, 2001)
+        assert np.interp(at * RATE, compiled.at, compiled.db) == pytest.approx(sum(lane(at) for lane in lanes), abs=2 * FINE)
+    # 0.3 dB in each millisecond is heard as it is, the 12 dB that follow in one of them are not
+    jump = compile_curves([curve_of([(1.0, 0.0), (1.05, 15.0), (1.051, 27.0)])], RATE)
+    before, within = np.array([1.01, 1.04]) * RATE, np.arange(1.045, 1.057, 0.001) * RATE
+    assert np.interp(before, jump.at, jump.db) == pytest.approx([3.0, 12.0], abs=0.01)
+    assert np.diff(np.interp(within, jump.at, jump.db)).max() < 12 / 5 + 0.3 + 0.1
 
 
 def test_points_move_as_far_as_their_neighbours_let_them() -> None:
