@@ -146,6 +146,40 @@ def test_few_points_stray_no_further_than_is_allowed_and_end_exactly(gesture: Ge
         assert np.abs(np.interp(run.at, at, db) - run.db).max() <= error + 1e-9
 
 
+def _fewest_in_steps(at: np.ndarray, low: np.ndarray, high: np.ndarray, heights: np.ndarray) -> int:
+    """How few points pass a corridor with corners on a lattice alone: by looking at every one of them."""
+    n = len(at)
+    points = np.full((n, len(heights)), n + 1)
+    points[0, np.isclose(heights, low[0])] = 1
+    for j in range(1, n):
+        inside = (heights >= low[j] - 1e-9) & (heights <= high[j] + 1e-9)
+        for i in range(j):
+            between = np.arange(i + 1, j)
+            share = ((at[between] - at[i]) / (at[j] - at[i]))[:, None, None]
+            line = heights[:, None] + share * (heights[None, :] - heights[:, None])
+            passes = ((line >= low[between, None, None] - 1e-9) & (line <= high[between, None, None] + 1e-9)).all(axis=0)
+            reached = np.where(passes, points[i][:, None] + 1, n + 1).min(axis=0)
+            points[j] = np.where(inside, np.minimum(points[j], reached), points[j])
+    return int(points[-1, np.isclose(heights, low[-1])][0])
+
+
+@settings(max_examples=100, deadline=None)
+@given(st.lists(st.integers(-4, 4), min_size=3, max_size=9), st.sampled_from([0.5, 1.0]))
+def test_no_way_with_corners_at_the_moments_has_fewer_points(gains: list[int], error: float) -> None:
+    """Against trying all of them; those of the program may lie between the moments as well, so it may have fewer."""
+    at, db = np.arange(len(gains), dtype=np.float64), np.array(gains, np.float64)
+    allowed = np.full(len(at), error)
+    allowed[[0, -1]] = 0.0
+    heights = np.arange(-6, 6.01, 0.25)
+    # a hair more room: ways that touch a wall three times hang on the last digit
+    assert len(fewest(at, db, error + 1e-6)[0]) <= _fewest_in_steps(at, db - allowed, db + allowed, heights)
+
+
+def test_of_ways_with_as_few_points_the_nearest_is_taken() -> None:
+    at, db = np.array([0.0, 1.0, 2.0, 3.0, 4.0]), np.array([0.0, -2.0, -4.0, -1.0, 2.0])
+    assert [part.tolist() for part in fewest(at, db, 1.0)] == [[0, pytest.approx(2), 4], [0, pytest.approx(-4), 2]]
+
+
 def test_what_was_reported_is_read_again() -> None:
     gesture = Gesture((Run(np.array([1.0, 2.0]), np.array([0.0, 1.0])), Run(np.array([3.0, 4.0]), np.array([2.0, 3.0]))))
     again = gesture_of(pairs_of(gesture))

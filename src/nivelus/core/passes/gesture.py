@@ -99,15 +99,16 @@ def earlier(gesture: Gesture, seconds: float) -> Gesture:
 
 
 def clipped(gesture: Gesture, start: float, end: float) -> Gesture:
-    """What of a gesture lies between two moments."""
+    """What of a gesture lies between two moments, at whole microseconds as the points of curves are."""
     runs = []
     for run in gesture.runs:
         first, last = max(run.start, start), min(run.end, end)
         if last - first < CLOSEST:
             continue
         inside = run.at[(run.at > first) & (run.at < last)]
-        at = np.concatenate([[first], inside, [last]])
-        runs.append(Run(at, np.interp(at, run.at, run.db)))
+        at = np.unique(np.round(np.concatenate([[first], inside, [last]]), 6))
+        if len(at) > 1:
+            runs.append(Run(at, np.interp(at, run.at, run.db)))
     return Gesture(tuple(runs))
 
 
