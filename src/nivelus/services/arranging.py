@@ -15,12 +15,20 @@ from nivelus.core.errors import Refused
 from nivelus.services.answers import after_edit
 from nivelus.services.moves import LONGEST_SECONDS, Row, add_take, homecoming, lay, put
 from nivelus.services.timeline import timeline_of
-from nivelus.services.views import ArrangementView, Changed
+from nivelus.services.views import Changed, View
 from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import Edit, require
 from nivelus.store.reading import DAY, clip_rows
 from nivelus.store.tables import Track, takes_of
+
+
+class ArrangementView(View):
+    """Which way of laying out some tracks is likely to be meant, and which of the ways there are."""
+
+    likely: str
+    ways: list[str]
+
 
 WAYS = ("own", "takes", "after", "stamps")
 _ALIKE = 1.5

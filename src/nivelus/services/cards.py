@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
+
 import numpy as np
+from pydantic import field_validator
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
@@ -12,9 +15,46 @@ from nivelus.services.newest import Newest
 from nivelus.services.state import state_of
 from nivelus.services.targets import target_of
 from nivelus.services.timeline import Timeline
-from nivelus.services.views import CardPhrase, CardView
+from nivelus.services.views import View
 from nivelus.services.workbench import Workbench
 from nivelus.store.tables import Job, Session, Track
+
+
+class CardPhrase(View):
+    """A phrase on a card's thumbnail: where it lies (share of the length) and how far it is from the target."""
+
+    start: float
+    end: float
+    deviation: float
+
+
+class CardView(View):
+    """A session on the sessions page. ``worst`` is the deviation of the phrase furthest from the target."""
+
+    id: str
+    name: str
+    touched: datetime
+    duration: float
+    tracks: list[str]
+    level: int
+    count: int
+    worst: float | None
+    tolerance: float
+    phrases: list[CardPhrase]
+    importing: int
+
+    @field_validator("touched")
+    @classmethod
+    def _is_utc(cls, value: datetime) -> datetime:
+        # SQLite keeps no time zone; every moment in the database is UTC
+        return value.replace(tzinfo=UTC) if value.tzinfo is None else value
+
+
+class CardsView(View):
+    """All sessions."""
+
+    items: list[CardView]
+
 
 CARD_PHRASES = 160
 

@@ -25,12 +25,20 @@ from nivelus.services.edits import run_edit
 from nivelus.services.levels import phrases_of
 from nivelus.services.state import owners_of_track, rules_of, state_of
 from nivelus.services.timeline import MISSING, Timeline, measurable
-from nivelus.services.views import Changed, TrialView
+from nivelus.services.views import Changed, View
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
 from nivelus.store.packing import pack
 from nivelus.store.reading import ClipRow
 from nivelus.store.tables import Detail, MarkSet, Track
+
+
+class TrialView(View):
+    """What other rules would make of the dips: the depth of each, dB, in the order of ``marks``."""
+
+    marks: list[str]
+    depth: list[float]
+
 
 SHORTEST = 0.005
 """Seconds that a mark or the flat part of a dip made by hand lasts at least."""

@@ -22,11 +22,41 @@ from nivelus.services.edits import run_edit
 from nivelus.services.state import owners_of_track, state_of
 from nivelus.services.targets import limits_of
 from nivelus.services.timeline import Timeline
-from nivelus.services.views import Changed, DraftItem, DraftView
+from nivelus.services.views import Changed, View
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
 from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Clip, Session, Track
+
+
+class DraftItem(View):
+    """What a draft would do to one phrase, and why."""
+
+    clip: str
+    gain: float
+    after: float
+    reason: str
+
+
+class DraftView(View):
+    """A draft: one item per phrase, how many it would move, and how many would be level then.
+
+    ``base`` (dB) is how far the whole voice moves. ``peaks`` short peaks hold ``by_peaks`` phrases back; ``deepest`` (dB) is
+    the deepest dip that they would take. ``freeing`` is a lower target at which every phrase gets level, or None.
+    """
+
+    target: float
+    base: float
+    by_peaks: int
+    peaks: int
+    deepest: float
+    freeing: float | None
+    items: list[DraftItem]
+    moves: int
+    level: int
+    count: int
+    reasons: dict[str, int]
+
 
 HELD = ("locked", "reference", "left out", "by hand")
 

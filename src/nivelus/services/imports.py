@@ -21,9 +21,9 @@ from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import Mark
 from nivelus.core.measure.grid import measure_file
 from nivelus.services import jobs
+from nivelus.services.jobs import JobView
 from nivelus.services.keeping import forget_import, loose
 from nivelus.services.sessions import NAME_LENGTH, create, new_recording
-from nivelus.services.views import JobView
 from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import require

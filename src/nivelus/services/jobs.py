@@ -24,10 +24,31 @@ from sqlmodel import col
 from nivelus.core.errors import Cancelled, NivelusError, Refused
 from nivelus.core.files import disk_full, is_full
 from nivelus.logs import write_down
-from nivelus.services.views import JobView
+from nivelus.services.views import View
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
 from nivelus.store.tables import Job, Session, new_id, now
+
+
+class JobView(View):
+    """Long work: ``state`` is waiting, running, done, failed or cancelled."""
+
+    id: str
+    kind: str
+    name: str
+    state: str
+    stage: str
+    percent: float
+    message: str
+    track: str | None
+    file: str | None
+
+
+class JobsView(View):
+    """The jobs of a session."""
+
+    items: list[JobView]
+
 
 OPEN = ("waiting", "running")
 MOST_TRIES = 2

@@ -14,9 +14,25 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
-from nivelus.services.views import LooseView, LooseViews
+from nivelus.services.views import View
 from nivelus.services.workbench import Workbench
 from nivelus.store.tables import Change, Clip, Job, Recording, Tombstone, Track
+
+
+class LooseView(View):
+    """A recording that belongs to no session: the name it came under, bytes, and seconds if it is measured."""
+
+    hash: str
+    name: str
+    size: int
+    length: float | None
+
+
+class LooseViews(View):
+    """The recordings that belong to no session, and the room that they take, bytes."""
+
+    items: list[LooseView]
+    size: int
 
 
 def recordings_used(db: DbSession, session_id: str | None = None) -> set[str]:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from nivelus.services.views import LoadSettings, RidePoint, View
+from nivelus.services.ride_views import RidePoint
+from nivelus.services.views import LoadSettings, View
 
 
 class DistancePhrase(View):

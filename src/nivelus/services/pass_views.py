@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Literal
 
-from nivelus.services.views import LaneName, RidePoint, SpanView, View
+from nivelus.services.ride_views import RidePoint
+from nivelus.services.views import LaneName, SpanView, View
 
 
 class PassView(View):

@@ -20,11 +20,11 @@ from nivelus.core.sound.timeline import open_sound
 from nivelus.services import jobs
 from nivelus.services.answers import tracks_of
 from nivelus.services.desk import load_settings, sounding
+from nivelus.services.jobs import JobView
 from nivelus.services.load import compressors_of, scaled
 from nivelus.services.sound import render_source
 from nivelus.services.state import state_of
 from nivelus.services.timeline import Timeline, sound_of
-from nivelus.services.views import JobView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
 from nivelus.store.tables import Job, Session, Track

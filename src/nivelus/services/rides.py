@@ -21,11 +21,12 @@ from nivelus.core.gain.edits import shift
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.services.drawing import RAMP, put_lane
 from nivelus.services.edits import count_of, run_edit
+from nivelus.services.ride_views import InsideView, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
 from nivelus.services.settling import settle_phrases
 from nivelus.services.state import owners_of_track, state_of, working_range
 from nivelus.services.targets import limits_of
 from nivelus.services.timeline import MISSING, Timeline
-from nivelus.services.views import Changed, InsideView, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
+from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
 from nivelus.store.packing import unpack_curve

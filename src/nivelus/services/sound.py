@@ -30,10 +30,46 @@ from nivelus.services.marks import view_marks
 from nivelus.services.state import loudness_offset, mono_offset, whole_state
 from nivelus.services.targets import target_of
 from nivelus.services.timeline import Timeline, sound_of, timeline_of, wave_of
-from nivelus.services.views import BeforeAfter, FiguresView, MarkView
+from nivelus.services.views import MarkView, View
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
 from nivelus.store.tables import Session, Track
+
+
+class FiguresView(View):
+    """Level figures, None where nothing passed the gates. Loudness in LUFS, peaks dBTP and dBFS, spread and width LU or dB.
+
+    ``overs`` is the number of phrases whose clip passes the ceiling. ``breath`` is the middle level of breaths against
+    their phrases, ``ess`` and ``knock`` the excess that nine in ten stay under, dB; ``lisps`` counts the esses that are
+    pulled too far under their neighbours; ``down`` the dips that are on. ``inside`` is the mean spread of 400 ms loudness
+    inside the phrases, LU.
+    """
+
+    integrated: float | None
+    loudness_range: float
+    momentary_max: float | None
+    short_term_max: float | None
+    true_peak: float | None
+    room_tone: float
+    level: int
+    count: int
+    spread: float
+    width: float
+    overs: int
+    breath: float | None
+    ess: float | None
+    knock: float | None
+    lisps: int
+    down: int
+    inside: float
+
+
+class BeforeAfter(View):
+    """Figures without gain and with it."""
+
+    before: FiguresView
+    after: FiguresView
+
 
 TRACE_STEP = 5
 """Frames between two values of the trace inside phrases: 20 a second."""

@@ -22,11 +22,36 @@ from nivelus.services.moves import Row, arrival, carry, cut_phrase, drop_take, m
 from nivelus.services.sessions import clean_name
 from nivelus.services.state import owners_of_track, state_of
 from nivelus.services.timeline import Timeline, recordings_of_takes, timeline_of
-from nivelus.services.views import Changed, TakesView, TakeView
+from nivelus.services.views import Changed, ClipView, TakeName, View
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
 from nivelus.store.reading import ClipRow, clip_rows
 from nivelus.store.tables import Clip, Detail, Track, takes_of
+
+
+class TakeView(TakeName):
+    """A take with its clips and figures: mean and spread of its phrase levels, room tone, and how many phrases count.
+
+    ``key`` tells its sound from any other, as that of a timeline does.
+    """
+
+    key: str
+    duration: float
+    missing: bool
+    level: float | None
+    spread: float | None
+    room_tone: float
+    count: int
+    clips: list[ClipView]
+    stands: dict[str, list[str]]
+    """By the clips of the take that is heard, those of this one whose phrases stand for theirs."""
+
+
+class TakesView(View):
+    """The takes of a track, in order."""
+
+    items: list[TakeView]
+
 
 LEAST_SHARED = 0.3
 """Share of a phrase, or of the one in hand, that both have in common where one stands for the other."""

@@ -9,8 +9,9 @@ from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
 from nivelus.services import balance, load, renders
+from nivelus.services.jobs import JobView
 from nivelus.services.mix_views import DistanceView, DuckDraftView, LoadView, SlowDraftView
-from nivelus.services.views import Changed, JobView
+from nivelus.services.views import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench, queue
 from nivelus.web.models import Id, Limit, Request, Revised, Seconds, SessionPath, TrackPath, Values

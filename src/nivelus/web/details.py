@@ -10,7 +10,8 @@ from pydantic import Field
 
 from nivelus.core.errors import Refused
 from nivelus.services import details
-from nivelus.services.views import Changed, TrialView
+from nivelus.services.details import TrialView
+from nivelus.services.views import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
 from nivelus.web.models import Db, Request, Revised, Seconds, TrackPath, Values

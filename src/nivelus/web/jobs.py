@@ -7,7 +7,7 @@ from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel
 
 from nivelus.services import jobs
-from nivelus.services.views import JobsView, JobView
+from nivelus.services.jobs import JobsView, JobView
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
 from nivelus.web.models import Id, SessionPath

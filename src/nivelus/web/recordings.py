@@ -9,7 +9,8 @@ from flask_openapi3 import APIBlueprint, Tag
 from pydantic import Field
 
 from nivelus.services import imports, keeping
-from nivelus.services.views import JobsView, LooseViews
+from nivelus.services.jobs import JobsView
+from nivelus.services.keeping import LooseViews
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench, queue
 from nivelus.web.models import Request

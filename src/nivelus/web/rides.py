@@ -10,7 +10,8 @@ from pydantic import BaseModel, Field
 
 from nivelus.core.errors import Refused
 from nivelus.services import drawing, rides
-from nivelus.services.views import Changed, InsideView, LaneName, RideDraftView, RideView
+from nivelus.services.ride_views import InsideView, RideDraftView, RideView
+from nivelus.services.views import Changed, LaneName
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
 from nivelus.web.models import Db, Id, Ids, Limit, Name, Request, Revised, Seconds, TrackPath, Values

@@ -9,8 +9,9 @@ from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
 from nivelus.services import cards, sessions
+from nivelus.services.cards import CardsView
 from nivelus.services.terms import terms
-from nivelus.services.views import CardsView, Changed
+from nivelus.services.views import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
 from nivelus.web.models import Id, Name, Request, Revised, RuleIn, SessionPath

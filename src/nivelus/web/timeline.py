@@ -9,7 +9,9 @@ from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
 from nivelus.services import arranging, moves, takes
-from nivelus.services.views import ArrangementView, Changed, TakesView
+from nivelus.services.arranging import ArrangementView
+from nivelus.services.takes import TakesView
+from nivelus.services.views import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench
 from nivelus.web.models import Id, Ids, Join, Name, Revised, RevisionQuery, Seconds, SessionPath, TrackPath

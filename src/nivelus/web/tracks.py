@@ -12,7 +12,10 @@ from pydantic import Field
 
 from nivelus.core.errors import Refused
 from nivelus.services import clips, drafts, phrases, renders, sound, tracks
-from nivelus.services.views import BeforeAfter, Changed, DraftView, JobView
+from nivelus.services.drafts import DraftView
+from nivelus.services.jobs import JobView
+from nivelus.services.sound import BeforeAfter
+from nivelus.services.views import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import PROBLEMS, bench, queue
 from nivelus.web.models import Db, Id, Ids, Join, Name, Request, Revised, RevisionQuery, RuleIn, Seconds, TrackPath
