@@ -1,6 +1,7 @@
 """How a step of the history is kept: for each row it touched what is different, packed small.
 
-A row is ``{"table", "id", "before", "after"}``; a side is None where there is no row. Of a row that stays only the columns
+A row is ``{"table", "id", "before", "after"}``, and ``"names"`` where it is known which columns differ; a side is None where
+there is no row. Of a row that stays only the columns
 that differ are kept, and of a curve only the points that do: of an hour's ride with ten thousand points, lifting a phrase
 keeps some hundred bytes.
 """
@@ -53,11 +54,20 @@ def recordings_in(rows: list[dict[str, Any]]) -> set[str]:
     return {side["recording_id"] for side in sides if side.get("recording_id")}
 
 
+def names_changed(row: dict[str, Any]) -> tuple[str, ...]:
+    """The columns of a row of which both sides are there that differ, worked out once."""
+    if "names" not in row:
+        before, after = row["before"], row["after"]
+        row["names"] = tuple([name for name, value in after.items() if before.get(name) != value])
+    names: tuple[str, ...] = row["names"]
+    return names
+
+
 def _differing(row: dict[str, Any]) -> dict[str, Any]:
     before, after = row["before"], row["after"]
     if before is None or after is None:
         return {name: row[name] for name in ("table", "id", "before", "after")}
-    names = [name for name in after if before.get(name) != after[name]]
+    names = names_changed(row)
     curves = [name for name in names if (row["table"], name) in CURVES]
     small = {
         "table": row["table"],

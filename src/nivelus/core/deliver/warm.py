@@ -13,12 +13,13 @@ from nivelus.core.dynamics.compressor import Compressor, reduction_of
 from nivelus.core.dynamics.limiter import Limiter
 from nivelus.core.dynamics.load import threshold_for
 from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves, apply_gain, frame_gain
-from nivelus.core.gain.drawn import plain
+from nivelus.core.gain.drawn import EMPTY, plain
 from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.compose import Part, compose
 from nivelus.core.measure.grid import COLUMNS, LevelGrid, all_borders, frame_borders, measure_samples
 from nivelus.core.measure.kernel import faults
-from nivelus.core.passes.thinning import fewest
+from nivelus.core.passes.gesture import Gesture, Run
+from nivelus.core.passes.writing import WriteRule, written
 from nivelus.core.sound.pcm import decode16, decode24, encode24
 from nivelus.core.sound.source import Held
 
@@ -49,7 +50,7 @@ def warm_kernels() -> None:
     find_marks(measure_samples(_words(), 48_000))
     Limiter(1, 48_000).run(np.zeros((480, 1)))
     read_midi(write_midi(plain(np.array([0.0, 1.0]), np.array([0.0, -1.0]))))
-    fewest(np.arange(4.0), np.array([0.0, 3.0, -3.0, 0.0]), 0.1)
+    written(EMPTY, Gesture((Run(np.arange(1.0, 5.0), np.array([0.0, 3.0, -3.0, 0.0])),)), WriteRule(), 10.0)
     out = np.empty(100, np.float32)
     decode16(np.zeros(200, np.uint8), out)
     decode24(np.zeros(300, np.uint8), out)

@@ -190,33 +190,37 @@ def _frames(at: FloatArray, db: FloatArray, borders: npt.NDArray[np.int64], out:
     last = len(at) - 1
     # the segment that ends at point i lies before it; before the first point and behind the last the curve is level
     i = np.searchsorted(at, np.float64(borders[0]), "right")
-    known, power, amplitude = np.nan, 1.0, 1.0
+    known, power = np.nan, 1.0
+    # of pieces of one segment that are as long as each other the power goes on by the same ratio: no exponential for each
+    segment, long, until, begun, ratio, mean = i, -1.0, 0.0, 1.0, 1.0, 1.0
     for frame in range(len(borders) - 1):
         low, high = np.float64(borders[frame]), np.float64(borders[frame + 1])
-        total, highest, x = 0.0, -np.inf, low
+        total, highest, x = 0.0, 0.0, low
         while x < high:
             end = high if i > last else min(high, at[i])
             if end > x or at[i] <= x:
-                if i == 0 or i > last:
-                    a = db[0] if i == 0 else db[last]
-                    b = a
-                else:
-                    slope = (db[i] - db[i - 1]) / (at[i] - at[i - 1])
-                    a, b = db[i - 1] + slope * (x - at[i - 1]), db[i - 1] + slope * (end - at[i - 1])
-                highest = max(highest, a, b)
-                if a == b:
-                    if a != known:
-                        known, power, amplitude = a, np.exp(2 * a * DB_TO_LOG), np.exp(a * DB_TO_LOG)
+                slope = 0.0 if i == 0 or i > last else (db[i] - db[i - 1]) / (at[i] - at[i - 1])
+                if slope == 0.0:
+                    level = db[0] if i == 0 else db[i - 1]
+                    if level != known:
+                        known, power = level, np.exp(2 * level * DB_TO_LOG)
                     total += power * (end - x)
+                    highest = max(highest, power)
                 else:
-                    first, growth = np.exp(2 * a * DB_TO_LOG), 2 * (b - a) * DB_TO_LOG
-                    mean = first if abs(growth) < 1e-9 else first * np.expm1(growth) / growth
-                    total += mean * (end - x)
+                    if i != segment or end - x != long:
+                        segment, long, until = i, end - x, -1.0
+                        growth = 2 * slope * long * DB_TO_LOG
+                        ratio = np.exp(growth)
+                        mean = 1.0 if abs(growth) < 1e-9 else np.expm1(growth) / growth
+                    begun = begun * ratio if x == until else np.exp(2 * (db[i - 1] + slope * (x - at[i - 1])) * DB_TO_LOG)
+                    until = end
+                    total += begun * mean * long
+                    highest = max(highest, begun, begun * ratio)
                 x = end
             if i <= last and at[i] <= x:
                 i += 1
         out[frame, 0] = total / max(high - low, 1.0)
-        out[frame, 1] = amplitude if highest == known else np.exp(highest * DB_TO_LOG)
+        out[frame, 1] = np.sqrt(highest)
 
 
 @numba.njit(nogil=True, cache=True)
