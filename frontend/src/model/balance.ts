@@ -18,6 +18,7 @@ import { focused, phraseSpan, selectedSpan } from "./focus";
 import { playSelection } from "./listening";
 import { reveal } from "./looking";
 import { faderOf } from "./mix";
+import { newest, takeBack } from "./newest";
 import { edit, trackOf, useSession } from "./session";
 import { redraw, select, useView } from "./view";
 
@@ -79,52 +80,59 @@ function refreshBalance() {
   const key = `${id}@${header.revision}:${track.id}:${leaf}`;
   if (key === loaded) return;
   loaded = key;
-  void (leaf === "bed" ? loadDistance(id, track, key) : loadLoad(track, key));
+  void having(() => (leaf === "bed" ? loadDistance(id, track) : loadLoad(track)));
 }
 
-async function loadDistance(session: string, track: Track, key: string) {
+const SHOWN = "balance";
+
+async function loadDistance(session: string, track: Track) {
   const voice = track.kind === "voice" ? track.id : undefined;
-  await having(key, async () => {
-    const distance = await api.distance(session, voice);
-    if (loaded === key) useBalance.setState({ distance });
-    const distanceCourse = await api.distanceCourse(session, voice);
-    if (loaded === key) useBalance.setState({ distanceCourse });
-  });
+  const distance = await newest(SHOWN, () => api.distance(session, voice));
+  if (!distance) return false;
+  useBalance.setState({ distance });
+  const distanceCourse = await newest(SHOWN, () => api.distanceCourse(session, voice));
+  if (distanceCourse) useBalance.setState({ distanceCourse });
+  return distanceCourse !== null;
 }
 
-async function loadLoad(track: Track, key: string) {
+async function loadLoad(track: Track) {
   if (track.kind !== "voice" || track.timeline.missing) {
+    takeBack(SHOWN);
     useBalance.setState({ load: null, loadCourse: EMPTY });
-    return;
+    return true;
   }
-  await having(key, async () => {
-    const loadCourse = await api.loadCourse(track.id);
-    if (loaded === key) useBalance.setState({ loadCourse, loadMost: loadCourse.reduce((a, b) => Math.max(a, b), 0) });
-    const load = await api.load(track.id);
-    if (loaded === key) useBalance.setState({ load });
-  });
+  const loadCourse = await newest(SHOWN, () => api.loadCourse(track.id));
+  if (!loadCourse) return false;
+  useBalance.setState({ loadCourse, loadMost: loadCourse.reduce((a, b) => Math.max(a, b), 0) });
+  const load = await newest(SHOWN, () => api.load(track.id));
+  if (load) useBalance.setState({ load });
+  return load !== null;
 }
 
-async function having(key: string, work: () => Promise<void>) {
+/** Show that it is being worked for as long as ``work`` is not done; it answers with no where it was overtaken. */
+async function having(work: () => Promise<boolean>) {
   useBalance.setState({ working: true });
   try {
-    await work();
+    if (await work()) useBalance.setState({ working: false });
   } catch (error) {
-    if (loaded === key) loaded = "";
+    loaded = "";
+    useBalance.setState({ working: false });
     complain(error);
-  } finally {
-    if (loaded === key || loaded === "") useBalance.setState({ working: false });
   }
 }
 
 useSession.subscribe((now, old) => {
-  if (now.id !== old.id)
-    useBalance.setState({ distance: null, load: null, duck: {}, duckDraft: null, slowDraft: null });
+  if (now.id !== old.id) {
+    takeBack(SHOWN);
+    loaded = "";
+    dropDuck();
+    useBalance.setState({ distance: null, load: null, duck: {}, working: false });
+  }
   refreshBalance();
 });
 useView.subscribe((now, old) => {
   if (now.stage !== old.stage || now.focus !== old.focus) {
-    useBalance.setState({ duckDraft: null, slowDraft: null });
+    dropDuck();
     refreshBalance();
   }
 });
@@ -166,8 +174,7 @@ export function duckRule(): DuckRule | null {
   return bed ? { ...(bed.duck as DuckRule), ...useBalance.getState().duck } : null;
 }
 
-/** Counts what was asked for: an answer to an older question is not shown. */
-let asked = 0;
+const DRAFT = "draft of the bed";
 
 export function setDuck(values: Partial<DuckRule>) {
   useBalance.setState((now) => ({ duck: { ...now.duck, ...values } }));
@@ -177,10 +184,9 @@ export function setDuck(values: Partial<DuckRule>) {
 export async function draftDuck() {
   const bed = bedInHand();
   if (!bed) return tell("No track is a bed yet. Say of one that it is.");
-  const turn = ++asked;
   try {
-    const duckDraft = await api.duckDraft(bed.id, useBalance.getState().duck);
-    if (turn === asked) useBalance.setState({ duckDraft });
+    const duckDraft = await newest(DRAFT, () => api.duckDraft(bed.id, useBalance.getState().duck));
+    if (duckDraft) useBalance.setState({ duckDraft });
   } catch (error) {
     complain(error);
   }
@@ -190,13 +196,16 @@ export async function acceptDuck() {
   const bed = bedInHand();
   const { duck, duckDraft } = useBalance.getState();
   if (!bed || !duckDraft) return;
-  asked++;
+  takeBack(DRAFT);
   if (await edit((revision) => api.acceptDuck(bed.id, revision, duck))) {
     useBalance.setState({ duckDraft: null, duck: {} });
   }
 }
 
-export const dropDuck = () => useBalance.setState({ duckDraft: null, slowDraft: null });
+export function dropDuck() {
+  takeBack(DRAFT);
+  useBalance.setState({ duckDraft: null, slowDraft: null });
+}
 
 export function draftOrAcceptDuck() {
   const { leaf, duckDraft, slowDraft } = useBalance.getState();
@@ -222,10 +231,9 @@ export function setSlow(values: Partial<SlowRule>) {
 export async function draftSlow() {
   const bed = bedInHand();
   if (!bed) return;
-  const turn = ++asked;
   try {
-    const slowDraft = await api.slowDraft(bed.id, useBalance.getState().slow);
-    if (turn === asked) useBalance.setState({ slowDraft });
+    const slowDraft = await newest(DRAFT, () => api.slowDraft(bed.id, useBalance.getState().slow));
+    if (slowDraft) useBalance.setState({ slowDraft });
   } catch (error) {
     complain(error);
   }
@@ -234,7 +242,7 @@ export async function draftSlow() {
 export async function acceptSlow() {
   const bed = bedInHand();
   if (!bed) return;
-  asked++;
+  takeBack(DRAFT);
   if (await edit((revision) => api.acceptSlow(bed.id, revision, useBalance.getState().slow)))
     useBalance.setState({ slowDraft: null });
 }

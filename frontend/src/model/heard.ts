@@ -8,6 +8,7 @@ import { engine } from "../sound/engine";
 import type { GainPoints } from "../sound/worklet";
 import { focused } from "./focus";
 import { playTracks, tellEngine } from "./mix";
+import { newest, takeBack } from "./newest";
 import { useSession } from "./session";
 import { ALL_LAYERS, heardLayers, LANES, type Layer, redraw, useView } from "./view";
 
@@ -62,6 +63,7 @@ export function gainAt(points: { at: ArrayLike<number>; db: ArrayLike<number> },
   return db[low - 1]! + share * (db[low]! - db[low - 1]!);
 }
 
+const HEARD = "heard";
 let loaded = "";
 let traced = "";
 
@@ -92,22 +94,27 @@ async function refresh() {
   playTracks();
   try {
     // the gain first: it is what is heard
-    const gain = loadGain(track, on, key);
-    drawn = gain.catch(() => {});
-    await gain;
+    const gain = loadGain(track, on);
+    drawn = gain.then(
+      () => {},
+      () => {},
+    );
+    const isNewest = await gain;
     void loadOthers();
-    if (loaded !== key) return;
+    if (!isNewest) return;
     if (traced !== traceKey) {
+      const trace = await newest(HEARD, () => api.trace(track.id));
+      if (!trace) return;
+      useHeard.setState({ trace });
+      const onsets = await newest(HEARD, () => api.onsets(track.id, track.timeline.key));
+      if (!onsets) return;
+      useHeard.setState({ onsets });
       traced = traceKey;
-      const trace = await api.trace(track.id);
-      if (traced === traceKey) useHeard.setState({ trace });
-      const onsets = await api.onsets(track.id, track.timeline.key);
-      if (traced === traceKey) useHeard.setState({ onsets });
     }
-    const meter = await api.meter(track.id, on);
-    if (loaded === key) useHeard.setState({ meter });
+    const meter = await newest(HEARD, () => api.meter(track.id, on));
+    if (meter) useHeard.setState({ meter });
   } catch (error) {
-    if (loaded === key) loaded = "";
+    loaded = "";
     if (!isOvertaken(error)) complain(error);
   }
 }
@@ -143,19 +150,24 @@ export function hearAgain() {
 /** The session is left: nothing of it is played or fetched any more. */
 export function leaveSound() {
   engine.leave();
+  takeBack(HEARD);
   loaded = "";
   gains.clear();
 }
 
-async function loadGain(track: Track, on: Layer[], key: string) {
-  const points = toPoints(await api.gainPoints(track.id, on));
-  if (loaded !== key) return;
+/** Have the compiled gain of a track, all of it and then each lane; false where that was overtaken. */
+async function loadGain(track: Track, on: Layer[]): Promise<boolean> {
+  const points = await newest(HEARD, async () => toPoints(await api.gainPoints(track.id, on)));
+  if (!points) return false;
   engine.setGain(track, points);
   gains.set(track.id, `${track.gain_key}:${on.join()}`);
   const alone = async (layer: Layer) => toPoints(await api.gainPoints(track.id, [layer]));
   const lane = async (name: LaneName) => (track.lanes.includes(name) ? alone(name) : EMPTY);
-  const [dips, curve, ride, trim] = await Promise.all([alone("dips"), ...LANES.map(lane)]);
-  if (loaded === key) useHeard.setState({ points, dips, curve, ride, trim });
+  const lanes = await newest(HEARD, () => Promise.all([alone("dips"), ...LANES.map(lane)]));
+  if (!lanes) return false;
+  const [dips, curve, ride, trim] = lanes;
+  useHeard.setState({ points, dips, curve, ride, trim });
+  return true;
 }
 
 useSession.subscribe(() => void refresh());

@@ -6,6 +6,7 @@ import { engine, type Line, type Ridden } from "../sound/engine";
 import { focused, selectedSpan } from "./focus";
 import { useHeard } from "./heard";
 import { play } from "./listening";
+import { newest } from "./newest";
 import { endKeys, howWritten, isOffset, leaveHand, useRiding } from "./riding";
 import { edit, useSession } from "./session";
 import { Taking } from "./taking";
@@ -62,16 +63,13 @@ function disarm() {
 
 // --- passes
 
-let asked = 0;
-
 /** Have the passes of the track in focus; the one that was just made lies over the lane. */
 async function refreshPasses(made?: string) {
   const track = focused();
   if (!track || useView.getState().stage !== "ride") return;
-  const now = ++asked;
   try {
-    const passes = await api.passes(track.id);
-    if (now !== asked) return;
+    const passes = await newest("passes", () => api.passes(track.id));
+    if (!passes) return;
     const chosen = made && !taking ? made : useRiding.getState().chosen;
     const there = passes.find((pass) => pass.id === chosen && canBeWritten(pass));
     useRiding.setState({ track: track.id, passes });
@@ -80,7 +78,7 @@ async function refreshPasses(made?: string) {
     if (!taking) written.at = written.db = [];
     redraw();
   } catch (error) {
-    if (now === asked && !isOvertaken(error)) complain(error);
+    if (!isOvertaken(error)) complain(error);
   }
 }
 
@@ -102,9 +100,8 @@ async function draftPass() {
   const { chosen, how } = useRiding.getState();
   if (!chosen) return;
   try {
-    const draft = await api.passDraft(chosen, howWritten(how));
-    const now = useRiding.getState();
-    if (now.chosen === chosen && now.how === how) useRiding.setState({ draft });
+    const draft = await newest("pass draft", () => api.passDraft(chosen, howWritten(how)));
+    if (draft && useRiding.getState().chosen === chosen) useRiding.setState({ draft });
   } catch (error) {
     complain(error);
   }

@@ -5,6 +5,7 @@ import { engine } from "../sound/engine";
 import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan } from "./focus";
 import { steps } from "./gain";
 import { holdLine, keptLift, letGo, liftLine } from "./hold";
+import { newest, takeBack } from "./newest";
 import { type DraftOf, lanePoints, type RideState, refreshRide, useRide } from "./rideState";
 import { edit, useSession } from "./session";
 import { LANE_NAMES, LANES, type Span, useView } from "./view";
@@ -29,31 +30,30 @@ const draftTarget = (): DraftOf => {
   return chosen.length ? { clips: chosen.map((clip) => clip.id) } : {};
 };
 
-let asked = 0;
+const DRAFT = "ride draft";
 
 export async function makeRideDraft(rule = useRide.getState().rule) {
   const track = focused();
   if (!track) return;
   const draftOf = draftTarget();
-  const now = ++asked;
   try {
-    const draft = await api.rideDraft(track.id, { rule, ...draftOf });
-    if (now === asked) useRide.setState({ draft, draftOf });
+    const draft = await newest(DRAFT, () => api.rideDraft(track.id, { rule, ...draftOf }));
+    if (draft) useRide.setState({ draft, draftOf });
   } catch (error) {
-    if (now === asked) complain(error);
+    complain(error);
   }
 }
 
 export async function acceptRideDraft() {
   const { rule, draftOf } = useRide.getState();
-  asked++;
+  takeBack(DRAFT);
   if (await editRide((track, revision) => api.acceptRide(track, { revision, rule, ...draftOf }))) {
     tell(useSession.getState().header?.label ?? "Done");
   }
 }
 
 export function dropRideDraft() {
-  asked++;
+  takeBack(DRAFT);
   useRide.setState({ draft: null });
 }
 

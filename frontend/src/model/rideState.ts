@@ -3,6 +3,7 @@ import { create } from "zustand";
 import { api, type Inside, type Ride, type RideDraft, type RidePoint, type RideRule } from "../api/client";
 import { complain } from "../parts/messages";
 import { focused } from "./focus";
+import { newest } from "./newest";
 import { useSession } from "./session";
 import { redraw, useView } from "./view";
 
@@ -43,6 +44,7 @@ export function useRideRule(): RideValues | null {
   return asItComes && tolerance !== undefined ? { ...asItComes, dead_band: tolerance, ...set } : null;
 }
 
+const LANES_OF = "lanes of the ride";
 let loaded = "";
 let loading: Promise<void> = Promise.resolve();
 
@@ -54,30 +56,30 @@ export function refreshRide(): Promise<void> {
   const key = `${track.id}@${header.revision}`;
   if (key === loaded) return loading;
   loaded = key;
-  loading = load(track.id, key);
+  loading = load(track.id);
   return loading;
 }
 
-async function load(track: string, key: string) {
+async function load(track: string) {
   if (useRide.getState().track !== track) useRide.setState({ track, ride: null, inside: null, draft: null });
   try {
-    const ride = await api.ride(track);
-    if (loaded !== key) return;
+    const ride = await newest(LANES_OF, () => api.ride(track));
+    if (!ride) return;
     useRide.setState({ ride });
     const count = ride[useView.getState().lane].length;
     const kept = [...useView.getState().points].filter((place) => place < count);
     useView.setState({ points: new Set(kept) });
-    void loadInside(track, key);
+    void loadInside(track);
   } catch (error) {
-    if (loaded === key) loaded = "";
+    loaded = "";
     complain(error);
   }
 }
 
-async function loadInside(track: string, key: string) {
+async function loadInside(track: string) {
   try {
-    const inside = await api.inside(track);
-    if (loaded === key) useRide.setState({ inside });
+    const inside = await newest(LANES_OF, () => api.inside(track));
+    if (inside) useRide.setState({ inside });
   } catch (error) {
     complain(error);
   }

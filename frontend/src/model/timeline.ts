@@ -7,6 +7,7 @@ import { engine } from "../sound/engine";
 import { focused, focusedClips, phraseSpan, selectedClips } from "./focus";
 import { hearAgain, toPoints } from "./heard";
 import { play, stop } from "./listening";
+import { newest } from "./newest";
 import { edit, useSession } from "./session";
 import { heardLayers, type Span, select, useView } from "./view";
 
@@ -147,8 +148,20 @@ export function chosenFrom(track: Track, take: number, clip: Clip): string | nul
   return home && home.number !== take ? home.name : null;
 }
 
-/** Counts how often another take was asked for: what was overtaken is not heard. */
-let asked = 0;
+/** What another take has at the time of a phrase, with the gain that makes it as loud; the first that has anything. */
+async function alternative(track: Track, clip: Clip, numbers: number[]) {
+  const takes = await takesOf(track);
+  for (const number of numbers) {
+    const take = takes.find((one) => one.number === number);
+    const stands = take ? standingFor(clip, take) : [];
+    if (!take || stands.length === 0) continue;
+    const levels = stands.flatMap((one) => (one.after === null ? [] : [one.after]));
+    const louder = clip.after! - levels.reduce((sum, one) => sum + one, 0) / Math.max(levels.length, 1);
+    const points = toPoints(await api.gainPoints(track.id, heardLayers(useView.getState()), number));
+    return { take, stands, gain: { at: points.at, db: points.db.map((db) => db + louder) } };
+  }
+  return "none";
+}
 
 /** Hear the phrase in hand in the next of the other takes, as loud as it is in this one. */
 export async function hearOther() {
@@ -159,34 +172,25 @@ export async function hearOther() {
   if (numbers.length === 0) return tell("This track has a single take.");
   const { other } = useTimeline.getState();
   const last = other?.clip === clip.id ? numbers.indexOf(other.take) : -1;
-  const turn = ++asked;
+  const inTurn = numbers.map((_, step) => numbers[(last + 1 + step) % numbers.length]!);
   // whoever presses again at once means the one after this
-  useTimeline.setState({ other: { clip: clip.id, take: numbers[(last + 1) % numbers.length]! } });
+  useTimeline.setState({ other: { clip: clip.id, take: inTurn[0]! } });
   try {
-    const takes = await takesOf(track);
-    for (let step = 1; step <= numbers.length; step++) {
-      const number = numbers[(last + step) % numbers.length]!;
-      const take = takes.find((one) => one.number === number);
-      const stands = take ? standingFor(clip, take) : [];
-      if (!take || stands.length === 0) continue;
-      const levels = stands.flatMap((one) => (one.after === null ? [] : [one.after]));
-      const level = levels.reduce((sum, one) => sum + one, 0) / Math.max(levels.length, 1);
-      const points = toPoints(await api.gainPoints(track.id, heardLayers(useView.getState()), number));
-      if (turn !== asked) return;
-      const louder = clip.after! - level;
-      stop();
-      engine.setTrack({
-        ...track,
-        take: number,
-        timeline: { ...track.timeline, key: take.key, frames: framesOf(track, take) },
-      });
-      engine.setGain(track, { at: points.at, db: points.db.map((db) => db + louder) });
-      useTimeline.setState({ other: { clip: clip.id, take: number } });
-      const spans = stands.map(phraseSpan);
-      play(Math.max(0, Math.min(...spans.map((s) => s.start)) - 0.15), Math.max(...spans.map((s) => s.end)) + 0.15);
-      return tell(`${take.name}, as loud as the phrase in hand. Shift+K chooses it.`);
-    }
-    tell("No other take has a phrase at this time.");
+    const found = await newest("other take", () => alternative(track, clip, inTurn));
+    if (!found) return;
+    if (found === "none") return tell("No other take has a phrase at this time.");
+    const { take, stands, gain } = found;
+    stop();
+    engine.setTrack({
+      ...track,
+      take: take.number,
+      timeline: { ...track.timeline, key: take.key, frames: framesOf(track, take) },
+    });
+    engine.setGain(track, gain);
+    useTimeline.setState({ other: { clip: clip.id, take: take.number } });
+    const spans = stands.map(phraseSpan);
+    play(Math.max(0, Math.min(...spans.map((s) => s.start)) - 0.15), Math.max(...spans.map((s) => s.end)) + 0.15);
+    tell(`${take.name}, as loud as the phrase in hand. Shift+K chooses it.`);
   } catch (error) {
     hearAgain();
     complain(error);

@@ -1,0 +1,19 @@
+/** Questions that are asked again before they are answered: the cache takes the older ones back, and the newest counts. */
+import { CancelledError } from "@tanstack/react-query";
+import { queries } from "../api/cache";
+
+let count = 0;
+
+/** Ask; null where the same question was asked again, or taken back, before the answer came. Fails as ``work`` does. */
+export async function newest<T>(question: string, work: () => Promise<T>): Promise<T | null> {
+  takeBack(question);
+  try {
+    return await queries.fetchQuery({ queryKey: [question, ++count], queryFn: work, gcTime: 0, retry: false });
+  } catch (error) {
+    if (error instanceof CancelledError) return null;
+    throw error;
+  }
+}
+
+/** Whatever is on its way as an answer to a question is not wanted any more. */
+export const takeBack = (question: string) => void queries.cancelQueries({ queryKey: [question] });
