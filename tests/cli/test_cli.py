@@ -109,6 +109,35 @@ def test_a_bad_file_is_reported_and_the_others_are_done(voice_file: Path, tmp_pa
     assert sorted(p.name for p in folder.iterdir()) == ["second.flac", "uneven voice.flac"]
 
 
+def test_a_folder_is_levelled_with_its_tree(tmp_path: Path) -> None:
+    voices = tmp_path / "voices"
+    for name in ("one.wav", "Two.FLAC", "late/one.wav", "late/night/three.wav", ".hidden.wav"):
+        (voices / name).parent.mkdir(parents=True, exist_ok=True)
+        write_sound(voices / name, hum(-30, 1.5))
+    (voices / "notes.txt").write_text("not sound")
+    out = voices / "levelled"
+    done = run("level", voices, "-o", out)
+    assert (done.returncode, done.stderr) == (0, "")
+    assert sorted(str(path.relative_to(out)) for path in out.rglob("*.*")) == ["Two.wav", "one.wav"]
+    # what lies in the output is none of the input
+    done = run("level", voices, "--recursive", "-o", out, "--overwrite", "--json")
+    assert (done.returncode, len(json.loads(done.stdout)["files"])) == (0, 4)
+    found = sorted(str(path.relative_to(out)) for path in out.rglob("*.*"))
+    assert found == ["Two.wav", "late/night/three.wav", "late/one.wav", "one.wav"]
+
+
+def test_a_folder_without_sound_is_told_as_one(tmp_path: Path) -> None:
+    (tmp_path / "inner").mkdir()
+    write_sound(tmp_path / "inner" / "one.wav", hum(-30, 1.5))
+    done = run("level", tmp_path, "-o", tmp_path / "out")
+    assert done.returncode == 1
+    assert "holds no sound files; --recursive looks into its folders too." in done.stderr
+    assert not (tmp_path / "out").exists()
+    several = run("level", tmp_path / "inner", "-o", tmp_path / "inner" / "one.wav")
+    assert several.returncode == 2
+    assert "need a folder to go to" in several.stderr
+
+
 def test_two_files_of_one_name_get_two_outputs(tmp_path: Path) -> None:
     for name in ("a", "b"):
         (tmp_path / name).mkdir()

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from nivelus.core.deliver.outputs import Output, check_outputs, plan_outputs
+from nivelus.core.deliver.outputs import Output, Source, check_outputs, plan_outputs
 from nivelus.core.errors import Taken
 from tests.conftest import hum, write_sound
 from tests.helpers.cli import run
@@ -101,7 +101,7 @@ def test_a_file_that_appears_meanwhile_is_not_written_over(tmp_path: Path) -> No
 
 def test_names_that_differ_by_capitals_only_do_not_meet(tmp_path: Path) -> None:
     """Some file systems take them for one."""
-    planned = plan_outputs([Path("x/Take.wav"), Path("y/take.wav"), Path("z/TAKE.wav")], tmp_path, False, "wav", "csv")
+    planned = plan_outputs([Source(Path(p)) for p in ("x/Take.wav", "y/take.wav", "z/TAKE.wav")], tmp_path, False, "wav", "csv")
     names = [output.sound.name for output in planned]
     assert names == ["Take.wav", "take-2.wav", "TAKE-3.wav"]
     assert [output.curve.name for output in planned if output.curve] == ["Take.ride.csv", "take-2.ride.csv", "TAKE-3.ride.csv"]

@@ -47,7 +47,7 @@ class Format(StrEnum):
 @app.command()
 def level(
     context: typer.Context,
-    files: Annotated[list[Path], typer.Argument(help="Sound files to level.")],
+    files: Annotated[list[Path], typer.Argument(help="Sound files to level, or folders of them.")],
     output: Annotated[Path, typer.Option("-o", "--output", help="A file name for one file, or a folder.")],
     target: Annotated[float, typer.Option(min=-60, max=0, help="Target in LUFS, dBFS or dBTP, as the unit says.")] = -18.0,
     unit: Annotated[Unit, typer.Option(help="What a phrase is judged by.")] = Unit.loudness,
@@ -93,6 +93,9 @@ def level(
     ] = False,
     format: Annotated[Format | None, typer.Option(help="Format to write; by the output's name if not given.")] = None,
     bits: Annotated[int, typer.Option(help="16, 24, or 32 (float, WAV only).")] = 24,
+    recursive: Annotated[
+        bool, typer.Option("--recursive", help="Of a folder also what lies in its folders; the tree is kept.")
+    ] = False,
     overwrite: Annotated[
         bool, typer.Option("--overwrite", help="Write over files that are there; never over an input.")
     ] = False,
@@ -102,18 +105,20 @@ def level(
     kind = format.value if format else ("flac" if output.suffix.lower() == ".flac" else "wav")
     if bits not in (16, 24, 32) or (kind == "flac" and bits == 32):
         raise typer.BadParameter("WAV takes 16, 24 or 32 bits, FLAC 16 or 24.", param_hint="--bits")
-    is_file = len(files) == 1 and not output.is_dir() and output.suffix.lower() in (".wav", ".flac", ".bwf")
-    if len(files) > 1 and output.is_file():
+    is_single = len(files) == 1 and not files[0].is_dir()
+    is_file = is_single and not output.is_dir() and output.suffix.lower() in (".wav", ".flac", ".bwf")
+    if not is_single and output.is_file():
         raise typer.BadParameter("Several files need a folder to go to.", param_hint="-o")
     if curve_as and ride is None and curve is None:
         raise typer.BadParameter("There is a curve to write only with --ride or --curve.", param_hint="--curve-as")
-    _check_bed(bed, duck, distance, mix, slow, len(files))
-    from nivelus.core.deliver.outputs import Output, check_outputs, plan_outputs
+    from nivelus.core.deliver.outputs import Output, check_outputs, find_sources, plan_outputs
 
-    planned = plan_outputs(files, output, is_file, kind, curve_as.value if curve_as else None)
+    sources = find_sources(files, recursive, output)
+    _check_bed(bed, duck, distance, mix, slow, len(sources))
+    planned = plan_outputs(sources, output, is_file, kind, curve_as.value if curve_as else None)
     if mix and any(mix.resolve() == path.resolve() for plan in planned for path in plan.files):
         raise typer.BadParameter("The mix and the levelled voice are two files.", param_hint="--mix")
-    read = [*files, *(path for path in (curve, bed) if path)]
+    read = [*(source.path for source in sources), *(path for path in (curve, bed) if path)]
     check_outputs([*planned, *([Output(bed, mix)] if bed and mix else [])], read, overwrite)
     _stop_tidily()
     travel_light()

@@ -13,7 +13,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from nivelus.core.errors import Taken
+from nivelus.core.errors import NivelusError, Taken
+from nivelus.core.sound.reader import EXTENSIONS
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,7 +31,48 @@ class Output:
         return (self.sound,) if self.curve is None else (self.sound, self.curve)
 
 
-def plan_outputs(sources: Sequence[Path], output: Path, is_file: bool, ending: str, curve_ending: str | None) -> list[Output]:
+@dataclass(frozen=True, slots=True)
+class Source:
+    """A file that is worked on, and in which folder below the output its results lie."""
+
+    path: Path
+    below: Path = Path()
+
+
+def find_sources(given: Sequence[Path], recursive: bool, output: Path) -> list[Source]:
+    """The files of a run: those that are named, and of a folder the sound files in it, by name.
+
+    ``recursive`` takes its sub-folders too, whose tree is kept below the output; what lies in ``output`` is none of it.
+
+    Raises
+    ------
+    NivelusError
+        Where a folder holds no sound files.
+    """
+    sources: list[Source] = []
+    own = os.path.realpath(output)
+    for path in given:
+        if not path.is_dir():
+            sources.append(Source(path))
+            continue
+        found = []
+        for place, folders, names in os.walk(path):
+            folders[:] = sorted(n for n in folders if recursive and os.path.realpath(os.path.join(place, n)) != own)
+            here = Path(place)
+            found += [
+                Source(here / name, here.relative_to(path))
+                for name in sorted(names)
+                if name.lower().endswith(EXTENSIONS) and not name.startswith(".") and (here / name).is_file()
+            ]
+        if not found:
+            raise NivelusError(
+                f"“{path}” holds no sound files{'' if recursive else '; --recursive looks into its folders too'}."
+            )
+        sources += found
+    return sources
+
+
+def plan_outputs(sources: Sequence[Source], output: Path, is_file: bool, ending: str, curve_ending: str | None) -> list[Output]:
     """Settle the names of a run: ``output`` itself, or for each source its name with ``ending`` in the folder ``output``.
 
     Sources of one name get a number. ``curve_ending`` is that of the curves, such as ``csv``.
@@ -38,10 +80,10 @@ def plan_outputs(sources: Sequence[Path], output: Path, is_file: bool, ending: s
     planned: list[Output] = []
     taken: set[tuple[str, str]] = set()
     for source in sources:
-        wanted = output if is_file else output / f"{source.stem}.{ending}"
-        free, number = _output(source, wanted, curve_ending), 2
+        wanted = output if is_file else output / source.below / f"{source.path.stem}.{ending}"
+        free, number = _output(source.path, wanted, curve_ending), 2
         while any(_place(path) in taken for path in free.files):
-            free, number = _output(source, wanted.with_stem(f"{wanted.stem}-{number}"), curve_ending), number + 1
+            free, number = _output(source.path, wanted.with_stem(f"{wanted.stem}-{number}"), curve_ending), number + 1
         taken.update(_place(path) for path in free.files)
         planned.append(free)
     return planned
