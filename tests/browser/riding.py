@@ -40,7 +40,8 @@ def pull(page: Page, *ways: float, pause: int = 250) -> None:
     for way in ways:
         y -= way * box["height"]
         page.mouse.move(x, y, steps=6)
-        page.wait_for_timeout(pause)
+        # by the page's own clock: one that is busy sees a move and what follows it at once
+        page.evaluate("ms => new Promise((done) => requestAnimationFrame(() => setTimeout(done, ms)))", pause)
 
 
 def waits(page: Page, program: Program, state: dict[str, Any], count: int) -> list[dict[str, Any]]:

@@ -385,5 +385,5 @@ def test_several_tracks_are_ridden_one_after_the_other_while_all_are_heard(
         eventually(lambda own=own: len(passes(demo_program, own)) == 1 and passes(demo_program, own)[0]["points"] > 0)
         assert any(f"{track['id']}/samples" in url for url in asked)
         (made,) = passes(demo_program, own)
-        draft = demo_program.post(f"/api/passes/{made['id']}/draft", {})
+        draft = demo_program.post(f"/api/passes/{made['id']}/draft", {"error": 0.02})
         assert sorted(draft["by"], key=abs)[-1] == pytest.approx(way, abs=0.4)
