@@ -21,6 +21,7 @@ from tests.browser.riding import open_menu
 
 from bench.chromium import VIEW, chromium
 from bench.speed import line, make_recording
+from nivelus.core.deliver.warm import warm_kernels
 from nivelus.core.gain.drawn import EMPTY
 from nivelus.core.passes.gesture import Gesture, Run, reduced
 from nivelus.core.passes.writing import WriteRule, written
@@ -131,7 +132,8 @@ def ride(page: Page, state: dict, program: Program, minutes: float, rate: int) -
 
 
 def core() -> None:
-    """What ten minutes of constant movement cost in the core."""
+    """What ten minutes of constant movement cost in the core, its loops loaded as they are once the program has started."""
+    warm_kernels()
     at = np.arange(0.02, 600, QUANTUM)
     db = -4 + 3 * np.sin(at) + 0.3 * np.sin(at / 0.24)
     begun = time.perf_counter()

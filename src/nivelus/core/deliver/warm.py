@@ -18,6 +18,7 @@ from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.compose import Part, compose
 from nivelus.core.measure.grid import COLUMNS, LevelGrid, all_borders, frame_borders, measure_samples
 from nivelus.core.measure.kernel import faults
+from nivelus.core.measure.spans import UNITS, levels_of_spans, moved_by_gain
 from nivelus.core.passes.gesture import Gesture, Run
 from nivelus.core.passes.writing import WriteRule, written
 from nivelus.core.sound.pcm import decode16, decode24, encode24
@@ -38,7 +39,12 @@ def warm_kernels() -> None:
     for mapped in (False, True):
         # what is mapped from a file cannot be written to, which is a type of its own
         stored.setflags(write=not mapped)
-        compose([Part(0, 4800, 0)], [LevelGrid(stored, 48_000, 4800, 1)], 48_000, 4800, 1)
+        grid = LevelGrid(stored, 48_000, 4800, 1)
+        compose([Part(0, 4800, 0)], [grid], 48_000, 4800, 1)
+        spans, gain = np.array([[0, 10]]), np.ones((10, 2))
+        moved_by_gain(grid.column("plain"), spans, gain[:, 0])
+        for unit in UNITS:
+            levels_of_spans(grid, spans, gain, unit)
     hum = 0.1 * np.sin(0.02 * np.arange(48_000))[:, None] * np.repeat((1.0, 0.1), 24_000)[:, None]
     flat = np.ones((100, 2))
     draft_ride(measure_samples(hum, 48_000), flat, [(0.0, 1.0)], np.array([-90.0]), RideRule())

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+import numba
 import numpy as np
 import numpy.typing as npt
 
@@ -64,18 +65,9 @@ def moved_by_gain(column: npt.NDArray[np.floating[Any]], spans: npt.NDArray[np.i
     -------
     (n,) dB
     """
-    frames, owner, _, length = _frames_of(spans)
-    power = column[frames].astype(np.float64)
-    before, after = (np.bincount(owner, values, len(length)) for values in (power, power * gain))
+    before, after = np.empty(len(spans)), np.empty(len(spans))
+    _powers(np.asarray(column), spans, gain, before, after)
     return np.asarray(10 * np.log10(np.maximum(after, 1e-24) / np.maximum(before, 1e-24)))
-
-
-def _frames_of(spans: npt.NDArray[np.int64]) -> tuple[npt.NDArray[np.int64], ...]:
-    """All frames of spans one after the other, whose they are, where each span begins among them, and its length."""
-    length = spans[:, 1] - spans[:, 0]
-    first = np.concatenate([[0], np.cumsum(length)[:-1]]).astype(np.int64)
-    owner = np.repeat(np.arange(len(spans)), length)
-    return np.arange(len(owner)) - np.repeat(first - spans[:, 0], length), owner, first, length
 
 
 def levels_of_spans(grid: LevelGrid, spans: npt.NDArray[np.int64], gain: FloatArray, unit: str) -> FloatArray:
@@ -92,16 +84,62 @@ def levels_of_spans(grid: LevelGrid, spans: npt.NDArray[np.int64], gain: FloatAr
     -------
     (n,) levels, never below LOWEST_DB
     """
-    frames, owner, first, length = _frames_of(spans)
-    column = {"loudness": "k", "rms": "plain", "peak": "true_peak"}[unit]
-    values = grid.column(column)[frames].astype(np.float64) * gain[:, 1 if unit == "peak" else 0]
-    if not len(spans):
-        return np.zeros(0)
+    column = np.asarray(grid.column({"loudness": "k", "rms": "plain", "peak": "true_peak"}[unit]))
+    out = np.empty(len(spans))
     if unit == "peak":
-        return np.maximum(to_db(np.maximum.reduceat(values, first)), LOWEST_DB)
-    mean = np.bincount(owner, values) / length
-    if unit == "rms":
-        return np.maximum(power_to_db(mean), LOWEST_DB)
-    # the gate of loudness.gated_loudness
-    kept = values >= mean[owner] * PHRASE_GATE_SHARE
-    return np.maximum(to_lufs(np.bincount(owner, values * kept) / np.bincount(owner, kept)), LOWEST_DB)
+        _highest(column, spans, gain[:, 1], out)
+        return np.maximum(to_db(out), LOWEST_DB)
+    # the gate is that of loudness.gated_loudness
+    _means(column, spans, gain[:, 0], PHRASE_GATE_SHARE if unit == "loudness" else 0.0, out)
+    return np.maximum(to_lufs(out) if unit == "loudness" else power_to_db(out), LOWEST_DB)
+
+
+# --- how it is done: a column of a grid is read once, without a copy of what is read
+
+
+@numba.njit(nogil=True, cache=True)
+def _powers(
+    column: npt.NDArray[Any], spans: npt.NDArray[np.int64], gain: FloatArray, before: FloatArray, after: FloatArray
+) -> None:
+    """The sums of spans as they are, and with the gain of their frames."""
+    count = 0
+    for n in range(len(spans)):
+        own, moved = 0.0, 0.0
+        for frame in range(spans[n, 0], spans[n, 1]):
+            power = np.float64(column[frame])
+            own += power
+            moved += power * gain[count]
+            count += 1
+        before[n], after[n] = own, moved
+
+
+@numba.njit(nogil=True, cache=True)
+def _means(column: npt.NDArray[Any], spans: npt.NDArray[np.int64], gain: FloatArray, share: float, out: FloatArray) -> None:
+    """The means of spans with the gain of their frames, of the frames that reach a share of the mean."""
+    begin = 0
+    for n in range(len(spans)):
+        first, length = spans[n, 0], spans[n, 1] - spans[n, 0]
+        total = 0.0
+        for i in range(length):
+            total += np.float64(column[first + i]) * gain[begin + i]
+        gate = total / length * share
+        kept, count = 0.0, 0
+        for i in range(length):
+            power = np.float64(column[first + i]) * gain[begin + i]
+            if power >= gate:
+                kept += power
+                count += 1
+        out[n] = kept / max(count, 1)
+        begin += length
+
+
+@numba.njit(nogil=True, cache=True)
+def _highest(column: npt.NDArray[Any], spans: npt.NDArray[np.int64], gain: FloatArray, out: FloatArray) -> None:
+    """The highest frame of each span with its gain."""
+    count = 0
+    for n in range(len(spans)):
+        highest = 0.0
+        for frame in range(spans[n, 0], spans[n, 1]):
+            highest = max(highest, np.float64(column[frame]) * gain[count])
+            count += 1
+        out[n] = highest
