@@ -89,7 +89,7 @@ def _corners(at: FloatArray, low: FloatArray, high: FloatArray) -> FloatArray:
             walls = upright if sign > 0 else turned
         # where it leaves through the lower wall
         above = max(there + steep * (at[reached - 1] - here) - walls[0][reached - 1], 0.0)
-        below = max(walls[0][reached] - there - steep * (at[reached] - here), 1e-12)
+        below = max(walls[0][reached] - there - steep * (at[reached] - here), 1e-6 * above + 1e-12)
         end = at[reached - 1] + (at[reached] - at[reached - 1]) * above / (above + below)
         x, y, slope, first, before = here, there, steep, i, reached - 1
     out[0, count], out[1, count] = at[n - 1], low[n - 1]
