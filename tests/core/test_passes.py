@@ -149,7 +149,7 @@ def test_few_points_stray_no_further_than_is_allowed_and_end_exactly(gesture: Ge
 @settings(max_examples=60, deadline=None)
 @given(st.integers(0, 2**32), st.sampled_from([0.01, 0.25, 6.0]), st.sampled_from([0.0, 3600.0]))
 def test_whatever_was_reported_becomes_points_within_the_error(seed: int, error: float, start: float) -> None:
-    """Hundreds of moments at once, held, jumping and half a microsecond apart, also an hour into a file."""
+    """Hundreds of moments at once, held, jumping and a microsecond apart, also an hour into a file."""
     random = np.random.default_rng(seed)
     steps = random.choice([QUANTUM, 0.01, 0.0003, 1e-6, 1.0], 300, p=[0.5, 0.2, 0.15, 0.05, 0.1])
     moments = start + np.cumsum(steps)

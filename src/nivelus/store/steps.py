@@ -1,9 +1,8 @@
 """How a step of the history is kept: for each row it touched what is different, packed small.
 
 A row is ``{"table", "id", "before", "after"}``, and ``"names"`` where it is known which columns differ; a side is None where
-there is no row. Of a row that stays only the columns
-that differ are kept, and of a curve only the points that do: of an hour's ride with ten thousand points, lifting a phrase
-keeps some hundred bytes.
+there is no row. Of a row that stays only the columns that differ are kept, and of a curve only the points that do: of an
+hour's ride with ten thousand points, lifting a phrase keeps some hundred bytes.
 """
 
 from __future__ import annotations
