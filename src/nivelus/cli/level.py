@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import math
+import os
 import signal
 import sys
+from contextlib import suppress
 from enum import StrEnum
 from functools import partial
 from pathlib import Path
@@ -14,7 +16,7 @@ import typer
 
 from nivelus.cli.options import PLURALS, AsJson, Longest, app, finite, plain, print_json, travel_light, why
 from nivelus.core.errors import NivelusError
-from nivelus.core.files import check_readable, free_bytes, size_in_words, whole_file
+from nivelus.core.files import check_readable, clear_parts, free_bytes, size_in_words, whole_file
 
 if TYPE_CHECKING:
     from nivelus.core.drafts.clip_gain import BaseKind
@@ -320,13 +322,17 @@ def _base(given: str) -> tuple[BaseKind, float]:
 
 
 def _stop_tidily() -> None:
-    """Let a signal that ends the program unwind it, so that nothing half-written is left."""
+    """Let a signal end the program at once, with nothing half-written left.
+
+    Nothing is raised: a signal may come while an object is being destroyed, where Python prints what is raised and goes on.
+    """
 
     def stop(number: int, _: Any) -> None:
-        for name in STOPS:
-            signal.signal(name, signal.SIG_IGN)
-        print("Stopped. What was not finished is not there.", file=sys.stderr)
-        sys.exit(128 + number)
+        clear_parts()
+        with suppress(RuntimeError, OSError):  # it may have come while that very stream was written
+            sys.stdout.flush()
+        os.write(2, b"Stopped. What was not finished is not there.\n")
+        os._exit(128 + number)
 
     for name in STOPS:
         signal.signal(name, stop)

@@ -1,7 +1,8 @@
 """Files by name: what may be read, and writing so that a file under its final name is always whole.
 
 What is written stands under a temporary name beside the final one until it is complete and flushed. Leaving the block by
-an exception removes it, and so does the end of the program, unless that is killed outright.
+an exception removes it, and so does the end of the program, unless that is killed outright. Who ends the program without
+unwinding it calls ``clear_parts``.
 """
 
 from __future__ import annotations
@@ -138,6 +139,7 @@ def _folder(path: Path) -> Path:
 
 
 @atexit.register
-def _clear_parts() -> None:
-    for part in _parts:
+def clear_parts() -> None:
+    """Remove what is half-written now; for the end of the program."""
+    for part in list(_parts):
         part.unlink(missing_ok=True)
