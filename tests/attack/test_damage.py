@@ -14,7 +14,7 @@ import numpy as np
 import pytest
 
 from nivelus.jobs.queue import run_job
-from nivelus.services import cards, imports, keeping, sessions, sound
+from nivelus.services import cards, imports, keeping, moves, sessions, sound
 from nivelus.services.mending import mend
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
@@ -174,6 +174,16 @@ def test_what_was_measured_and_is_damaged_is_measured_again(bench: Workbench, tr
     BROKEN[how](path)
     mend(bench)
     bench.vault.check_measured(recording)
+
+
+@pytest.mark.parametrize("how", BROKEN)
+def test_what_was_measured_of_a_track_of_moved_clips_is_measured_again_too(bench: Workbench, track: str, how: str) -> None:
+    state = state_of(bench, track)
+    moves.move(bench, track, state.revision, [[clip.id for clip in state.clips if clip.phrase_start][-1]], 1.5)
+    before, figures = state_of(bench, track), sound.before_after(bench, track)
+    BROKEN[how](bench.vault.folder(recording_of(bench).hash) / "grid.npy")
+    assert sound.before_after(bench, track) == figures
+    assert content(state_of(bench, track)) == content(before)
 
 
 def recording_of(bench: Workbench) -> Recording:

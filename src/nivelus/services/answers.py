@@ -8,11 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cache
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from sqlalchemy import select
+from sqlalchemy import Select, bindparam, select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
@@ -45,12 +46,15 @@ from nivelus.store import history
 from nivelus.store.history import Edit, require
 from nivelus.store.packing import unpack_curve
 from nivelus.store.reading import TrackRows, carry, clip_rows, stamp_of_rows
+from nivelus.store.steps import names_changed
 from nivelus.store.tables import Recording, Session, Track, takes_of
 
 MANY = 200
 """Clips or marks from which an answer tells those that stay what they were by their values, column by column."""
-_SHAPE_OF_CLIP = ("start", "end", "phrase_start", "phrase_end", "loudness", "rms", "peak", "true_peak", "room_tone", "label")
+_SHAPE_OF_CLIP = {"start", "end", "phrase_start", "phrase_end", "loudness", "rms", "peak", "true_peak", "room_tone", "label"}
 """What makes a clip another one; all else of it is values."""
+_ROW_OF_CLIP = {"track_id", "take"}
+"""Which row of clips a clip lies in."""
 RULE_FIELDS = tuple(RuleView.model_fields)
 
 
@@ -60,19 +64,23 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
     scopes: dict[str, Scope] = {}
 
     def scope(track: str) -> Scope:
-        return scopes.setdefault(track, Scope())
+        if track not in scopes:
+            scopes[track] = Scope()
+        return scopes[track]
 
     removed, removed_marks = Gone(), Gone()
     for row in edit.touched("clip"):
         before, after = row["before"], row["after"]
-        if before is not None and (after is None or _row_of(before) != _row_of(after)):
+        changed = names_changed(row) if before is not None and after is not None else ()
+        if before is not None and (after is None or not _ROW_OF_CLIP.isdisjoint(changed)):
             removed.add(before["track_id"], [row["id"]])
         if after is None:
             continue
-        if before is not None and all(before[name] == after[name] for name in _SHAPE_OF_CLIP):
-            scope(after["track_id"]).clips.add(row["id"])
+        own = scope(after["track_id"])
+        if before is not None and _SHAPE_OF_CLIP.isdisjoint(changed):
+            own.clips.add(row["id"])
         else:
-            scope(after["track_id"]).new_clips.add(row["id"])
+            own.new_clips.add(row["id"])
     for row in edit.touched("mark_set"):
         if row["after"] is not None:
             scope(row["after"]["track_id"]).whole = True
@@ -128,9 +136,14 @@ def view_timeline(timeline: Timeline) -> TimelineView:
 
 def tracks_of(db: DbSession, session_id: str) -> list[tuple[Track, Timeline]]:
     """The tracks of a session in order, each with its timeline."""
-    query = select(Track).where(col(Track.session_id) == session_id).order_by(col(Track.position), col(Track.id))
-    tracks = list(db.scalars(query))
+    tracks = list(db.scalars(_tracks(), {"session": session_id}))
     return list(zip(tracks, timelines_of(db, tracks), strict=True))
+
+
+@cache
+def _tracks() -> Select[Track]:
+    """The question of ``tracks_of``, put together once: every answer asks it."""
+    return select(Track).where(col(Track.session_id) == bindparam("session")).order_by(col(Track.position), col(Track.id))
 
 
 @dataclass
@@ -346,11 +359,6 @@ def _scope_of_layout(
     ends = [row["before"][name] for row in touched if row["before"] is not None for name in ("start", "end")]
     for place in np.searchsorted(rows.table.spans.start, ends).tolist() if len(rows) else ():
         scope.clips.update(rows[at].id for at in (place - 1, place) if 0 <= at < len(rows))
-
-
-def _row_of(side: dict[str, Any]) -> tuple[Any, ...]:
-    """Which row of clips a clip lies in: of which track and take."""
-    return side["track_id"], side["take"]
 
 
 def _moves_levels(row: dict[str, Any]) -> bool:

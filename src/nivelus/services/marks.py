@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
 
+from nivelus.core.chain.marks import TrackMarks
 from nivelus.core.chain.state import Places, TrackState
 from nivelus.core.drafts.dips import ALL_KINDS, LISP
 from nivelus.core.gain.compiled import FloatArray
@@ -73,21 +75,29 @@ def view_marks(state: TrackState, track_id: str, places: Places) -> list[MarkVie
 def mark_values(state: TrackState, places: Places) -> MarkValues:
     """What of the marks at some places changes with gain and rules, as the interface takes it."""
     marks, after = state.marks, state.stands_after(places)
-    keeps = [row.keep if (row := marks.by_hand[place]) else "rule" for place in places.tolist()]
-    words = ["kept out" if keep == "out" else marks.draft.reason[p] for keep, p in zip(keeps, places.tolist(), strict=True)]
-    reasons = sorted(set(words))
-    place_of = {word: place for place, word in enumerate(reasons)}
+    ids, reason, reasons = _words_of(marks, places.tobytes())
     on = marks.applied[places]
     is_ess = marks.arrays.kind[places] == KINDS.index("ess")
     return MarkValues(
-        ids=_in_short(marks.ids[place] for place in places.tolist()),
+        ids=ids,
         depth=np.round(marks.draft.dips.depth[places], 2).tolist(),
         after=[None if value != value else value for value in np.round(after, 2).tolist()],
         flags=(on + 2 * (on & is_ess & (after < -LISP))).tolist(),
         names=["on", "lisp"],
-        reason=[place_of[word] for word in words],
+        reason=reason,
         reasons=reasons,
     )
+
+
+@lru_cache(maxsize=2)
+def _words_of(marks: TrackMarks, places: bytes) -> tuple[str, list[int], list[str]]:
+    """The ids of marks at some places, in short, and why they are as they are; the same for every gain of their clips."""
+    at = np.frombuffer(places, np.int64).tolist()
+    keeps = [row.keep if (row := marks.by_hand[place]) else "rule" for place in at]
+    words = ["kept out" if keep == "out" else marks.draft.reason[place] for keep, place in zip(keeps, at, strict=True)]
+    reasons = sorted(set(words))
+    place_of = {word: place for place, word in enumerate(reasons)}
+    return _in_short(marks.ids[place] for place in at), [place_of[word] for word in words], reasons
 
 
 def _in_short(ids: Iterable[str]) -> str:

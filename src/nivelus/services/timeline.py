@@ -164,10 +164,10 @@ _waves: Newest[npt.NDArray[np.float16]] = Newest(3)
 
 def grid_of(bench: Workbench, timeline: Timeline) -> LevelGrid:
     """The level grid of a timeline. Raises NotFound where something of it cannot be measured any more."""
-    if timeline.is_whole:
-        return bench.vault.grid(timeline.own)
 
-    def composed() -> LevelGrid:
+    def opened() -> LevelGrid:
+        if timeline.is_whole:
+            return bench.vault.grid(timeline.own)
         grids = {recorded: bench.vault.grid(recorded) for recorded in timeline.heard}
         return compose(
             _parts(timeline),
@@ -177,7 +177,7 @@ def grid_of(bench: Workbench, timeline: Timeline) -> LevelGrid:
             timeline.channels,
         )
 
-    return _grids.get(stamp_of(bench, timeline), composed)
+    return _grids.get(stamp_of(bench, timeline), opened)
 
 
 def measurable(timeline: Timeline) -> None:

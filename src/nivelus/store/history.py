@@ -52,23 +52,41 @@ class Edit:
     label: str
     rows: dict[tuple[str, str], dict[str, Any]] = field(default_factory=dict)
     told: str = ""
+    _known: dict[str, list[dict[str, Any]]] | None = None
 
     @property
     def changes(self) -> list[dict[str, Any]]:
         """The rows that are different now: table, id, before and after (None where there is no row)."""
-        return [row for row in self.rows.values() if row["before"] != row["after"]]
+        return [row for rows in self._different().values() for row in rows]
 
     def touched(self, table: str) -> list[dict[str, Any]]:
         """The rows of one table that are different now."""
-        return [row for row in self.rows.values() if row["table"] == table and row["before"] != row["after"]]
+        return self._different().get(table, [])
 
     def touched_by_track(self, table: str) -> dict[str, list[dict[str, Any]]]:
         """The same of a table whose rows belong to tracks, by track; a row that goes to another one is of both."""
         found: dict[str, list[dict[str, Any]]] = {}
         for row in self.touched(table):
-            for track_id in {side["track_id"] for side in (row["before"], row["after"]) if side is not None}:
-                found.setdefault(track_id, []).append(row)
+            before, after = row["before"], row["after"]
+            first = (before or after)["track_id"]
+            found.setdefault(first, []).append(row)
+            if after is not None and after["track_id"] != first:
+                found.setdefault(after["track_id"], []).append(row)
         return found
+
+    def note(self, row: dict[str, Any]) -> None:
+        """Take a row into account: table, id, before and after."""
+        self.rows[row["table"], row["id"]] = row
+        self._known = None
+
+    def _different(self) -> dict[str, list[dict[str, Any]]]:
+        """The rows that are different now, by table; whole rows are compared once."""
+        if self._known is None:
+            self._known = {}
+            for row in self.rows.values():
+                if row["before"] != row["after"]:
+                    self._known.setdefault(row["table"], []).append(row)
+        return self._known
 
     def add_many(self, kind: type[Any], rows: Sequence[dict[str, Any]]) -> None:
         """Add many rows of a table at once, in an edit that holds the database; columns that are absent have their defaults."""
@@ -79,7 +97,7 @@ class Edit:
         full = [template | {"id": new_id()} | row for row in rows]
         self.db.execute(insert(inspect(kind).local_table), full)
         for row in full:
-            self.rows[table, row["id"]] = {"table": table, "id": row["id"], "before": None, "after": row}
+            self.note({"table": table, "id": row["id"], "before": None, "after": row})
 
     def change_many(self, kind: type[Any], rows: Iterable[Any], values: Mapping[str, dict[str, Any]]) -> None:
         """Change many rows of a table at once: plain rows as they were read, whole, and by id what of them is different now."""
@@ -87,7 +105,7 @@ class Edit:
         for row in rows:
             before, new = row._asdict(), values[row.id]
             names = tuple([name for name, value in new.items() if before[name] != value])
-            self.rows[table, row.id] = {"table": table, "id": row.id, "before": before, "after": before | new, "names": names}
+            self.note({"table": table, "id": row.id, "before": before, "after": before | new, "names": names})
 
     def made(self, kind: type[Any]) -> list[Any]:
         """The rows of a table that the edit has made and that are not in the database yet."""
@@ -124,7 +142,8 @@ def edit(database: Database, session_id: str, label: str, revision: int | None =
     with database.writing() as db:
         running.session = _at_revision(db, session_id, revision)
         _apply(db, running.changes)
-        db.refresh(running.session)
+        if running.touched("session"):
+            db.refresh(running.session)
         _keep(db, running)
 
 
@@ -207,16 +226,20 @@ def _step(database: Database, session_id: str, revision: int | None, undone: boo
         for row in rows:
             now = present.get((row["table"], row["id"]))
             values = values_to_put(row, side, now)
-            if values is not None:
-                values = _values(TRACKED[row["table"]](**values)) if now is None else now | values
+            note = {"table": row["table"], "id": row["id"], "before": now, "after": values}
+            if values is not None and now is not None:
+                # of a row that stays a step holds what differs
+                note |= {"after": now | values, "names": tuple(values)}
+            elif values is not None:
+                note["after"] = _values(TRACKED[row["table"]](**values))
             elif now is not None:
                 # as it was at the end is how the other way brings it back, whatever has been added to it by then
                 row[other], has_gone = now, True
             if now is not None or values is not None:
-                note = {"table": row["table"], "id": row["id"], "before": now, "after": values}
-                running.rows[row["table"], row["id"]] = note
+                running.note(note)
         _apply(db, running.changes)
-        db.refresh(session)
+        if running.touched("session"):
+            db.refresh(session)
         if has_gone:
             change.data = pack_again(rows)
         change.undone = not undone
@@ -238,8 +261,14 @@ def _rest_of_tracks(db: DbSession, rows: list[dict[str, Any]], side: str) -> lis
 
 
 def _next_change(db: DbSession, session_id: str, undone: bool) -> Change | None:
-    query = select(Change).where(col(Change.session_id) == session_id, col(Change.undone).is_(undone))
-    return db.scalars(query.order_by(col(Change.id) if undone else col(Change.id).desc()).limit(1)).first()
+    return db.scalars(_next(undone), {"session": session_id}).first()
+
+
+@cache
+def _next(undone: bool) -> Select[Change]:
+    """The question of ``_next_change``, put together once."""
+    query = select(Change).where(col(Change.session_id) == bindparam("session"), col(Change.undone).is_(undone))
+    return query.order_by(col(Change.id) if undone else col(Change.id).desc()).limit(1)
 
 
 def _present(db: DbSession, rows: list[dict[str, Any]]) -> dict[tuple[str, str], dict[str, Any]]:
@@ -249,14 +278,21 @@ def _present(db: DbSession, rows: list[dict[str, Any]]) -> dict[tuple[str, str],
     for row in rows:
         ids_of.setdefault(row["table"], []).append(row["id"])
     for table, ids in ids_of.items():
-        target = inspect(TRACKED[table]).local_table
-        columns = [column for column in target.c if column.name not in _UNTRACKED_FIELDS]
-        names = [column.name for column in columns]
+        query = _by_id(table)
+        names = query.selected_columns.keys()
         for at in range(0, len(ids), _AT_ONCE):
-            for own in db.execute(select(*columns).where(target.c.id.in_(ids[at : at + _AT_ONCE]))):
+            for own in db.execute(query, {"ids": ids[at : at + _AT_ONCE]}):
                 values = dict(zip(names, own, strict=True))
                 found[table, values["id"]] = values
     return found
+
+
+@cache
+def _by_id(table: str) -> Select[Any]:
+    """The question for rows of a table by their ids, put together once."""
+    columns = inspect(TRACKED[table]).local_table.c
+    kept = [column for column in columns if column.name not in _UNTRACKED_FIELDS]
+    return select(*kept).where(columns.id.in_(bindparam("ids", expanding=True)))
 
 
 def _apply(db: DbSession, rows: Sequence[dict[str, Any]]) -> None:
@@ -314,9 +350,10 @@ def _note(running: Edit, row: Any, before: dict[str, Any] | None, after: dict[st
     table = row.__tablename__
     if table not in TRACKED:
         return
-    known = running.rows.setdefault((table, row.id), {"table": table, "id": row.id, "before": before, "after": after})
+    known = running.rows.get((table, row.id), {"table": table, "id": row.id, "before": before})
     known["after"] = after
     known.pop("names", None)
+    running.note(known)
 
 
 def _columns(row: Any) -> list[str]:

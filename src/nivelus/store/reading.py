@@ -9,14 +9,14 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 from functools import cached_property, lru_cache
 from threading import Lock
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
 import numpy as np
-from sqlalchemy import inspect, select
+from sqlalchemy import bindparam, inspect, select
 from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.chain.clips import ClipTable
@@ -33,6 +33,16 @@ from nivelus.store.tables import Lane as LaneTable
 
 _CLIPS, _DETAILS, _LANES = (inspect(table).local_table for table in (Clip, Detail, LaneTable))
 _MARKS, _SESSIONS, _TRACKS, _RECORDINGS = (inspect(table).local_table for table in (MarkSet, Session, Track, Recording))
+# put together once: every answer asks them
+_OF_TRACK = (
+    select(_SESSIONS.c.id, _SESSIONS.c.revision, _TRACKS.c.take, _RECORDINGS.c.sample_rate)
+    .join(_TRACKS, _TRACKS.c.session_id == _SESSIONS.c.id)
+    .join(_RECORDINGS, _TRACKS.c.recording_id == _RECORDINGS.c.id)
+    .where(_TRACKS.c.id == bindparam("track"))
+)
+_DRAWN = select(*(_LANES.c[name] for name in ("name", "points", "offset", "off"))).where(
+    _LANES.c.track_id == bindparam("track")
+)
 DAY = 86_400
 """Seconds."""
 _KEPT = 40
@@ -86,6 +96,17 @@ class Recorded(NamedTuple):
     def stamp(self) -> float | None:
         """When it begins, seconds since midnight; a stamp of 0 is none, as recorders without a clock write it."""
         return (self.time_reference / self.sample_rate) % DAY if self.time_reference else None
+
+
+_RECORDED = select(*(_RECORDINGS.c[name] for name in Recorded._fields)).where(
+    _RECORDINGS.c.id.in_(bindparam("ids", expanding=True))
+)
+
+
+_VALUES = {field.name for field in fields(ClipTable)} - {"ids", "spans", "curves"}
+"""Columns of a clip table that hold a value of each clip, and nothing of where it lies."""
+_SHOWN = _VALUES | {"phrase_start", "phrase_end", "curve"}
+"""What of a clip that stays where it lies its table is made of."""
 
 
 class ClipRows(list[ClipRow]):
@@ -145,6 +166,19 @@ class ClipRows(list[ClipRow]):
             else (),
         )
 
+    def _carry_table(self, old: ClipRows, places: list[int]) -> None:
+        """Take the columns over from ``old``, where only values at some places are other ones; curves are unpacked anew."""
+        before, now = (zip(*(rows[place] for place in places), strict=True) for rows in (old, self))
+        differing = {
+            name: new for name, own, new in zip(ClipRow._fields, before, now, strict=True) if own != new and name in _SHOWN
+        }
+        if not differing.keys() <= _VALUES:
+            return
+        columns = {name: getattr(old.table, name).copy() for name in differing}
+        for name, new in differing.items():
+            columns[name][places] = np.array(new, columns[name].dtype)
+        self.table = replace(old.table, **columns)
+
     def _curve(self, text: str, by: int) -> Curve:
         curve = unpack_curve(text)
         return shift(curve, by / self.rate) if by else curve
@@ -169,6 +203,8 @@ class ClipRows(list[ClipRow]):
                 # nothing lies elsewhere: what is worked out of where it lies holds
                 new.known, new.rate = self.known, self.rate
                 new.__dict__ |= {name: self.__dict__[name] for name in ("places", "runs") if name in self.__dict__}
+                if "table" in self.__dict__:
+                    new._carry_table(self, [self.places[id] for id in changed])
                 return new
         else:
             new[:] = [clip for clip in self if clip.id not in changed]
@@ -239,8 +275,8 @@ def lanes_of(db: DbSession, track_id: str) -> Lanes:
     """The lanes of a track; in an edit, as they were before it."""
     rows, _ = _rows_of(db, track_id)
     if rows.lanes is None:
-        query = select(*(_LANES.c[name] for name in ("name", "points", "offset", "off"))).where(_LANES.c.track_id == track_id)
-        rows.lanes = Lanes(**{name: Lane(unpack_curve(text), offset, off) for name, text, offset, off in db.execute(query)})
+        drawn = db.execute(_DRAWN, {"track": track_id})
+        rows.lanes = Lanes(**{name: Lane(unpack_curve(text), offset, off) for name, text, offset, off in drawn})
     return rows.lanes
 
 
@@ -254,9 +290,7 @@ def stamp_of_rows(db: DbSession, track_id: str) -> int:
 
 def recorded_by_id(db: DbSession, ids: Collection[str]) -> dict[str, Recorded]:
     """Recordings by their ids, those that are there."""
-    columns = [_RECORDINGS.c[name] for name in Recorded._fields]
-    rows = map(Recorded._make, db.execute(select(*columns).where(_RECORDINGS.c.id.in_(ids))))
-    return {row.id: row for row in rows}
+    return {row.id: row for row in map(Recorded._make, db.execute(_RECORDED, {"ids": list(ids)}))}
 
 
 def carry(edit: Edit) -> dict[str, TrackRows | None]:
@@ -313,13 +347,7 @@ def _rows_of(db: DbSession, track_id: str, take: int | None = None) -> tuple[Tra
     # within a unit of work that only reads, a session stays at its revision
     revisions: dict[str, Any] = db.info.get("revisions", {})
     if track_id not in revisions:
-        query = (
-            select(_SESSIONS.c.id, _SESSIONS.c.revision, _TRACKS.c.take, _RECORDINGS.c.sample_rate)
-            .join(_TRACKS, _TRACKS.c.session_id == _SESSIONS.c.id)
-            .join(_RECORDINGS, _TRACKS.c.recording_id == _RECORDINGS.c.id)
-            .where(_TRACKS.c.id == track_id)
-        )
-        revisions[track_id] = db.execute(query).first()
+        revisions[track_id] = db.execute(_OF_TRACK, {"track": track_id}).first()
     row = revisions[track_id]
     if row is None:
         return TrackRows(1, True), take or 0

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import json
 import zlib
+from functools import lru_cache
 from typing import Any
 
 from nivelus.store.packing import difference, splice
@@ -66,12 +67,18 @@ def _differing(row: dict[str, Any]) -> dict[str, Any]:
     before, after = row["before"], row["after"]
     if before is None or after is None:
         return {name: row[name] for name in ("table", "id", "before", "after")}
-    names = names_changed(row)
-    curves = [name for name in names if (row["table"], name) in CURVES]
+    plain, curves = _parted(row["table"], names_changed(row))
     small = {
         "table": row["table"],
         "id": row["id"],
-        "before": {name: before.get(name) for name in names if name not in curves},
-        "after": {name: after[name] for name in names if name not in curves},
+        "before": {name: before.get(name) for name in plain},
+        "after": {name: after[name] for name in plain},
     }
     return small | ({_SPLICE: {name: difference(before[name], after[name]) for name in curves}} if curves else {})
+
+
+@lru_cache(maxsize=64)
+def _parted(table: str, names: tuple[str, ...]) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Columns that hold values, and those that hold curves."""
+    curves = tuple(name for name in names if (table, name) in CURVES)
+    return tuple(name for name in names if name not in curves), curves

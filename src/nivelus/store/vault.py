@@ -186,8 +186,11 @@ class Vault:
         return LevelGrid(data, recording.sample_rate, recording.frames, recording.channels)
 
     def stamp(self, recording: Stored) -> tuple[int, int, int]:
-        """What tells the stored grid of a recording from one that was written later."""
-        told = (self.folder(recording.hash) / "grid.npy").stat()
+        """What tells the stored grid of a recording from one that was written later. Raises NotFound as ``grid`` does."""
+        path = self.folder(recording.hash) / "grid.npy"
+        if not path.exists():
+            self.measure_again(recording)
+        told = path.stat()
         return told.st_ino, told.st_mtime_ns, told.st_size
 
     def wave(self, recording: Stored) -> npt.NDArray[np.float16]:
