@@ -8,7 +8,11 @@ export default defineConfig({
     emptyOutDir: true,
     chunkSizeWarningLimit: 1500,
     // the stand-in is a page of its own, so that it is there at once on a small device
-    rollupOptions: { input: ["index.html", "hand.html"] },
+    rolldownOptions: {
+      input: ["index.html", "hand.html"],
+      // in parts: a browser compiles them side by side, and keeps those that a new version has not touched
+      output: { codeSplitting: { groups: [{ name: "react", test: /node_modules\/(react|react-dom|scheduler)\// }] } },
+    },
     // the page may only load its own files, so nothing is inlined as a data address
     assetsInlineLimit: 0,
     // notices of everything that is bundled, as its licences ask for

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 
 import pytest
@@ -165,3 +166,14 @@ def test_notices_name_whatever_the_page_is_made_of() -> None:
     packages = json.loads((ROOT / "frontend" / "package.json").read_text(encoding="utf-8"))["dependencies"]
     assert [name for name in packages if f"## {name} - " not in notices] == []
     assert "SIL OPEN FONT LICENSE" in notices.upper()
+
+
+def test_every_component_of_the_page_has_its_styles() -> None:
+    """The library's styles are brought in one by one, see frontend/src/parts/styles.ts."""
+    classes = re.compile(r"\bm_[0-9a-f]{6,8}\b")
+    library = (ROOT / "frontend" / "node_modules" / "@mantine" / "core" / "styles.css").read_text(encoding="utf-8")
+    used = {name for script in STATIC.glob("assets/*.js") for name in classes.findall(script.read_text(encoding="utf-8"))}
+    styled = {name for sheet in STATIC.glob("assets/*.css") for name in classes.findall(sheet.read_text(encoding="utf-8"))}
+    wanted = used & set(classes.findall(library))
+    assert len(wanted) > 100
+    assert sorted(wanted - styled) == []

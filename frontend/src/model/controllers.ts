@@ -33,7 +33,9 @@ export const useControllers = create<ControllersState>(() => ({
 /** What was learnt before, if it is whole. */
 function remembered(): Binding {
   try {
-    const { device, channel, control, touch } = JSON.parse(localStorage.getItem(KEPT) ?? "") as Binding;
+    const kept = localStorage.getItem(KEPT);
+    if (!kept) return AS_IT_COMES;
+    const { device, channel, control, touch } = JSON.parse(kept) as Binding;
     const isByte = (value: unknown, most: number) =>
       Number.isInteger(value) && (value as number) >= 0 && (value as number) <= most;
     if (
@@ -44,7 +46,7 @@ function remembered(): Binding {
     )
       return { device, channel, control, touch };
   } catch {
-    // nothing was learnt, or it cannot be read
+    // it cannot be read
   }
   return AS_IT_COMES;
 }
