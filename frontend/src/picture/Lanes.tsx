@@ -1,6 +1,5 @@
 /** The lanes of a session: every track a row with its clips on one axis; the track in focus opens its takes below it. */
 import { useComputedColorScheme } from "@mantine/core";
-import { useElementSize } from "@mantine/hooks";
 import { type DragEvent, Fragment, useEffect } from "react";
 import type { Clip, Take, Track } from "../api/client";
 import { useTakes } from "../model/queries";
@@ -11,6 +10,7 @@ import { useView } from "../model/view";
 import { chosenFiles } from "../parts/DropArea";
 import { db, time } from "../parts/format";
 import { PALETTES } from "../parts/theme";
+import { useBox } from "../parts/useBox";
 import { axis, GUTTER, RULER, visible } from "./axis";
 import { Canvas } from "./Canvas";
 import { place } from "./chartHands";
@@ -73,7 +73,7 @@ function Lane({ track, take, focus, scheme }: LaneProps) {
   const clips = useSession((s) => (take ? take.clips : (s.clips[track.id] ?? NONE)));
   const tolerance = useSession((s) => s.header!.rule.tolerance);
   const several = useSession((s) => s.header!.tracks.length > 1);
-  const { ref, width, height } = useElementSize();
+  const { ref, width, height } = useBox();
   const lane = laneName(track.id, take?.number);
   const inFocus = focus && heard;
   useEffect(() => {

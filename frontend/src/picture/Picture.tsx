@@ -1,6 +1,5 @@
 /** The picture: level chart, wave, gain and overview over one time axis, worked directly with the hand. */
 import { ActionIcon, useComputedColorScheme } from "@mantine/core";
-import { useElementSize } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
 import { type ReactNode, type PointerEvent as ReactPointer, useEffect, useRef } from "react";
 import { useBalance } from "../model/balance";
@@ -11,6 +10,7 @@ import { trackOf, useSession } from "../model/session";
 import { fitWindow, isSilent, redraw, SILENCE, type Stage, useView, zoomWindow } from "../model/view";
 import { distanceUnit } from "../parts/format";
 import { PALETTES } from "../parts/theme";
+import { useBox } from "../parts/useBox";
 import { axis, chartRange } from "./axis";
 import { Canvas } from "./Canvas";
 import { Capsules } from "./Capsules";
@@ -288,7 +288,7 @@ function WorkingRange() {
 // --- the level chart
 
 function Chart({ scene }: { scene: () => Scene | null }) {
-  const { ref, width, height } = useElementSize();
+  const { ref, width, height } = useBox();
   return (
     <div
       className="strip-body"
