@@ -22,6 +22,13 @@ def known_of(state: Changed) -> Known:
         for item in getattr(state, sort):
             row = item.model_dump()
             known[f"{sort} {item.track} {item.id}"] = row | {"holds": " ".join(row.get("holds", []))}
+    for track, columns in state.mark_columns.items():
+        table = columns.model_dump()
+        for place, id in enumerate(in_full(table["ids"])):
+            row = {"id": id, "track": track} | {name: column[place] for name, column in table["numbers"].items()}
+            row |= {name: bool(table["flags"][place] >> bit & 1) for bit, name in enumerate(table["names"])}
+            row |= {name: table["said"][name][at[place]] for name, at in table["words"].items()}
+            known[f"marks {track} {id}"] = row
     return known
 
 

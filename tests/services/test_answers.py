@@ -7,6 +7,7 @@ from pathlib import Path
 import pytest
 
 from nivelus.services import answers, balance, cards, details, drawing, load, sessions, tracks
+from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from tests.conftest import bring_in, uneven_voice, write_sound
 from tests.helpers.answers import Known, kept_is_stored, known_of, put_in, same
@@ -26,10 +27,17 @@ def two_tracks(bench: Workbench, detailed: str, tmp_path: Path) -> str:
 def test_merged_answers_equal_a_fresh_load(
     bench: Workbench, two_tracks: str, many: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(answers, "MANY", many)
     session = cards.list_cards(bench)[0].id
-    state = sessions.state(bench, session)
-    known, steps = known_of(state), 0
+
+    def fresh() -> Changed:
+        monkeypatch.setattr(answers, "MANY", 10**6)
+        state = sessions.state(bench, session)
+        monkeypatch.setattr(answers, "MANY", many)
+        return state
+
+    monkeypatch.setattr(answers, "MANY", many)
+    known, steps = known_of(sessions.state(bench, session)), 0
+    same(known, fresh())
     more = [
         lambda s: drawing.lift_span(bench, two_tracks, s.revision, "ride", 1.0, 2.0, 2.0),
         lambda s: drawing.lift_span(bench, two_tracks, s.revision, "curve", 3.0, 4.0, -2.0),
@@ -50,7 +58,7 @@ def test_merged_answers_equal_a_fresh_load(
         lambda s: tracks.set_kind(bench, two_tracks, s.revision, "voice"),
     ]
     for work in [*edits(bench, two_tracks), *more]:
-        before = sessions.state(bench, session)
+        before = fresh()
         if any(clip.track == two_tracks for clip in before.clips):
             # each edit is made on the first clips of the state: those of the track with details
             before = before.model_copy(update={"clips": [c for c in before.clips if c.track == two_tracks]})
@@ -58,14 +66,14 @@ def test_merged_answers_equal_a_fresh_load(
         answer = work(before)
         steps += answer.revision != before.revision
         known = put_in(known, answer)
-        same(known, sessions.state(bench, session))
+        same(known, fresh())
         kept_is_stored(bench, two_tracks)
     for step in (sessions.undo, sessions.redo):
         for _ in range(steps):
             answer = step(bench, session, sessions.state(bench, session).revision)
             known = put_in(known, answer)
             kept_is_stored(bench, two_tracks)
-            same(known, sessions.state(bench, session))
+            same(known, fresh())
 
 
 def test_a_session_is_told_track_by_track_where_it_is_large(

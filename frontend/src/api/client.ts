@@ -8,6 +8,7 @@ type Schemas = components["schemas"];
 export type Changed = Schemas["Changed"];
 export type Clip = Schemas["ClipView"];
 export type Mark = Schemas["MarkView"];
+export type MarkColumns = Schemas["MarkColumns"];
 export type DipRule = Schemas["DipRuleView"];
 export type DipRuleChange = Schemas["DipRuleIn"];
 export type Trial = Schemas["TrialView"];

@@ -9,7 +9,7 @@ import { gainAt, toPoints } from "./heard";
 import { heldPoint, kept, liftLine, pointsLine } from "./hold";
 import { isHeard } from "./mix";
 import { useRide } from "./rideState";
-import { deviation, heldDepth, heldEdge, heldGain, isLevel, merge, revalue, useSession } from "./session";
+import { deviation, heldDepth, heldEdge, heldGain, isLevel, marksIn, merge, revalue, useSession } from "./session";
 import { strayList } from "./strays";
 import { chosenFrom } from "./timeline";
 import { fitWindow, hand, useView, zoomWindow } from "./view";
@@ -69,6 +69,25 @@ describe("values that come column by column", () => {
     ]);
     expect(fresh.t![0]).toBe(old.t[0]);
     expect(fresh.u).toBe(old.u);
+  });
+});
+
+describe("marks that come column by column", () => {
+  it("are the marks that they would be one by one", () => {
+    const columns = {
+      ids: "ess.1 .2 gap.7 kept",
+      numbers: { start: [0, 1, 2, 3], excess: [1.5, null, null, null] },
+      flags: [0, 2, 1, 3],
+      names: ["on", "made"],
+      words: { kind: [0, 0, 1, 0], holds: [0, 0, 1, 0] },
+      said: { kind: ["ess", "gap"], holds: ["", "clicks bleed"] },
+    };
+    const [first, second, gap, kept] = marksIn("t", columns);
+    const flat = { id: "ess.1", track: "t", start: 0, excess: 1.5, on: false, made: false, kind: "ess", holds: [] };
+    expect(first).toEqual(flat);
+    expect([second!.id, second!.excess, second!.on, second!.made]).toEqual(["ess.2", null, false, true]);
+    expect([gap!.id, gap!.kind, gap!.holds]).toEqual(["gap.7", "gap", ["clicks", "bleed"]]);
+    expect([kept!.id, kept!.on, kept!.made]).toEqual(["kept", true, true]);
   });
 });
 

@@ -5,7 +5,7 @@
  * (another window was quicker) loads the session anew.
  */
 import { create } from "zustand";
-import { api, type Changed, type Clip, type Mark, type Terms, type Track } from "../api/client";
+import { api, type Changed, type Clip, type Mark, type MarkColumns, type Terms, type Track } from "../api/client";
 import { capital } from "../parts/format";
 import { complain, tell } from "../parts/messages";
 import { Problem } from "../parts/problem";
@@ -15,7 +15,7 @@ export interface SessionModel {
   id: string;
   header: Omit<
     Changed,
-    "clips" | "marks" | "clip_values" | "mark_values" | "removed" | "removed_marks" | "terms"
+    "clips" | "marks" | "mark_columns" | "clip_values" | "mark_values" | "removed" | "removed_marks" | "terms"
   > | null;
   /** Words of reasons, limits, and what comes by itself; told with a whole session. */
   terms: Terms | null;
@@ -73,6 +73,30 @@ function valuesAt(all: Columns, place: number): Record<string, unknown> {
   return values;
 }
 
+/** Ids that come in one text; one that begins with a full stop has the kind of the one before it. */
+function idsIn(text: string): string[] {
+  let kind = "";
+  return text.split(" ").map((id) => {
+    if (id.startsWith(".")) return kind + id;
+    if (id.includes(".")) kind = id.slice(0, id.indexOf("."));
+    return id;
+  });
+}
+
+/** Marks of a track that come column by column. */
+export function marksIn(track: string, { ids, numbers, flags, names, words, said }: MarkColumns): Mark[] {
+  const columns = Object.entries(numbers);
+  const held = said.holds!.map((words) => words.split(" ").filter(Boolean));
+  return idsIn(ids).map((id, place) => {
+    const mark: Record<string, unknown> = { id, track };
+    for (const [name, column] of columns) mark[name] = column[place];
+    for (const [bit, name] of names.entries()) mark[name] = Boolean((flags[place]! >> bit) & 1);
+    for (const name in words) mark[name] = said[name]![words[name]![place]!];
+    mark.holds = held[words.holds![place]!];
+    return mark as unknown as Mark;
+  });
+}
+
 /** Put values that come column by column into the items that they belong to; all others stay the very same objects. */
 export function revalue<T extends Placed>(
   known: Record<string, T[]>,
@@ -81,14 +105,7 @@ export function revalue<T extends Placed>(
   const fresh = { ...known };
   for (const [track, given] of Object.entries(columns)) {
     const all = given as Columns;
-    let kind = "";
-    const places = new Map(
-      all.ids.split(" ").map((id, place) => {
-        // one that begins with a full stop has the kind of the one before it
-        if (id.includes(".") && !id.startsWith(".")) kind = id.slice(0, id.indexOf("."));
-        return [id.startsWith(".") ? kind + id : id, place];
-      }),
-    );
+    const places = new Map(idsIn(all.ids).map((id, place) => [id, place]));
     fresh[track] = (known[track] ?? []).map((item) => {
       const place = places.get(item.id);
       return place === undefined ? item : { ...item, ...valuesAt(all, place) };
@@ -98,13 +115,14 @@ export function revalue<T extends Placed>(
 }
 
 function receive(answer: Changed) {
-  const { clips, marks, clip_values, mark_values, removed, removed_marks, terms, ...header } = answer;
+  const { clips, marks, mark_columns, clip_values, mark_values, removed, removed_marks, terms, ...header } = answer;
+  const many = Object.entries(mark_columns).flatMap(([track, columns]) => marksIn(track, columns));
   useSession.setState((old) => ({
     id: answer.id,
     header,
     terms: terms ?? old.terms,
     clips: revalue(merge(old.clips, clips, removed, answer), clip_values),
-    marks: revalue(merge(old.marks, marks, removed_marks, answer), mark_values),
+    marks: revalue(merge(old.marks, [...marks, ...many], removed_marks, answer), mark_values),
   }));
 }
 

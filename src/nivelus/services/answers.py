@@ -1,7 +1,7 @@
 """Answers: the state of a session after a step, with the clips and marks that are different.
 
 What many clips and marks have in common - a rule that moved, a draft that was accepted - is told by their values, column by
-column; what became another clip or mark is told whole.
+column; what became another clip or mark is told whole, and column by column too where there are many.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from nivelus.core.gain.drawn import EMPTY, Curve, changed_span
 from nivelus.core.marks.mark import KINDS
 from nivelus.services.desk import duck_settings, load_settings
 from nivelus.services.levels import clip_values, levels_by_clip, view_clips
-from nivelus.services.marks import mark_values, view_marks
+from nivelus.services.marks import mark_columns, mark_values, view_marks
 from nivelus.services.state import core_rules, rules_by_kind, rules_of, state_of, working_range
 from nivelus.services.targets import limits_of
 from nivelus.services.timeline import Timeline, recordings_of_takes, timeline_of, timelines_of
@@ -34,6 +34,7 @@ from nivelus.services.views import (
     Changed,
     ClipValues,
     ClipView,
+    MarkColumns,
     MarkValues,
     MarkView,
     RuleView,
@@ -185,6 +186,7 @@ class Content:
 
     clips: list[ClipView] = field(default_factory=list)
     marks: list[MarkView] = field(default_factory=list)
+    mark_columns: dict[str, MarkColumns] = field(default_factory=dict)
     clip_values: dict[str, ClipValues] = field(default_factory=dict)
     mark_values: dict[str, MarkValues] = field(default_factory=dict)
 
@@ -244,6 +246,7 @@ def answer(
         tracks=tracks,
         clips=content.clips,
         marks=content.marks,
+        mark_columns=content.mark_columns,
         clip_values=content.clip_values,
         mark_values=content.mark_values,
         whole=[id for id, scope in scopes.items() if scope.whole],
@@ -291,7 +294,11 @@ def _fill(db: DbSession, track_id: str, state: TrackState, scope: Scope, content
         new[marks.at(scope.new_marks)] = True
         new |= _in_clips(state, np.array([clips.places[id] for id in scope.new_clips if id in clips.places], np.int64))
         new &= chosen
-    content.marks += view_marks(state, track_id, np.flatnonzero(new))
+    told = np.flatnonzero(new)
+    if len(told) < MANY:
+        content.marks += view_marks(state, track_id, told)
+    else:
+        content.mark_columns[track_id] = mark_columns(state, told)
     valued = np.flatnonzero(chosen & ~new)
     if len(valued):
         content.mark_values[track_id] = mark_values(state, valued)

@@ -13,17 +13,46 @@ from nivelus.core.chain.state import Places, TrackState
 from nivelus.core.drafts.dips import ALL_KINDS, LISP
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.marks.mark import COLUMNS, HOLDS, KINDS
-from nivelus.services.views import MarkValues, MarkView
+from nivelus.services.views import MarkColumns, MarkValues, MarkView
 
 _AT = {name: column for column, name in enumerate(COLUMNS)}
 _HELD = [[what for bit, what in enumerate(HOLDS) if holds >> bit & 1] for holds in range(1 << len(HOLDS))]
 """What a mark holds, by the bits that say so."""
+_WORDS = ("kind", "keep", "reason", "holds")
+_FLAGS = ("lisp", "on", "notch", "by_hand", "made", "moved")
+"""Columns of marks that hold words, and that are switches; all others are numbers."""
 
 
 def view_marks(state: TrackState, track_id: str, places: Places) -> list[MarkView]:
     """The marks at some places as the interface shows them."""
     if not len(places):
         return []
+    columns = _columns(state, places)
+    ids = (state.marks.ids[place] for place in places.tolist())
+    rows = zip(ids, *columns.values(), strict=True)
+    return [MarkView(id=id, track=track_id, **dict(zip(columns, values, strict=True))) for id, *values in rows]
+
+
+def mark_columns(state: TrackState, places: Places) -> MarkColumns:
+    """The same of many marks, column by column."""
+    columns, words, said = _columns(state, places), {}, {}
+    columns["holds"] = [" ".join(holds) for holds in columns["holds"]]
+    for name in _WORDS:
+        said[name] = sorted(set(columns[name]))
+        place_of = {word: place for place, word in enumerate(said[name])}
+        words[name] = [place_of[word] for word in columns.pop(name)]
+    flags = np.zeros(len(places), np.int64)
+    for bit, name in enumerate(_FLAGS):
+        flags |= np.array(columns.pop(name), np.int64) << bit
+    ids = _in_short(state.marks.ids[place] for place in places.tolist())
+    return MarkColumns(ids=ids, numbers=columns, flags=flags.tolist(), names=list(_FLAGS), words=words, said=said)
+
+
+def _columns(state: TrackState, places: Places) -> dict[str, list[Any]]:
+    """All that is told of the marks at some places besides their ids, by name.
+
+    Whole columns at once: an hour has thousands of marks, and to look at each of its numbers would cost as much as a view.
+    """
     marks, rate, arrays = state.marks, state.rate, state.marks.arrays
     dips, found = marks.draft.dips, marks.found[places]
     kinds, stands, on = arrays.kind[places], state.stands_after(places), marks.applied[places]
@@ -43,33 +72,23 @@ def view_marks(state: TrackState, track_id: str, places: Places) -> list[MarkVie
         "after": stands,
         "depth": dips.depth[places],
     }
-    # whole columns at once: an hour has thousands of marks, and to look at each of its numbers would cost as much as a view
-    columns: dict[str, list[Any]] = {
+    at = places.tolist()
+    rows = [marks.by_hand[place] for place in at]
+    keeps = [row.keep if row else "rule" for row in rows]
+    return {
         "kind": [ALL_KINDS[kind] for kind in kinds.tolist()],
+        "keep": keeps,
+        "reason": ["kept out" if keep == "out" else marks.draft.reason[p] for keep, p in zip(keeps, at, strict=True)],
         "holds": [_HELD[holds] for holds in found[:, _AT["holds"]].astype(int).tolist()],
         "lisp": (on & (kinds == KINDS.index("ess")) & (stands < -LISP)).tolist(),
         "on": on.tolist(),
         "notch": dips.notch[places].tolist(),
+        "by_hand": [row is not None for row in rows],
+        "made": [row is not None and row.found is None for row in rows],
+        "moved": [row is not None and row.moved for row in rows],
         **{name: _rounded(column[places] / rate, 6) for name, column in times.items()},
         **{name: _rounded(column, 3) for name, column in levels.items()},
     }
-    views = []
-    for place, *values in zip(places.tolist(), *columns.values(), strict=True):
-        row = marks.by_hand[place]
-        keep = row.keep if row else "rule"
-        views.append(
-            MarkView(
-                id=marks.ids[place],
-                track=track_id,
-                keep=keep,
-                reason="kept out" if keep == "out" else marks.draft.reason[place],
-                by_hand=row is not None,
-                made=row is not None and row.found is None,
-                moved=row is not None and row.moved,
-                **dict(zip(columns, values, strict=True)),
-            )
-        )
-    return views
 
 
 def mark_values(state: TrackState, places: Places) -> MarkValues:

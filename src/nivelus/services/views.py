@@ -115,6 +115,21 @@ class MarkView(View):
     notch: bool
 
 
+class MarkColumns(View):
+    """Marks as ``MarkView`` has them, column by column: what many of them that are new are told by.
+
+    ``ids`` and ``flags`` are as in ``MarkValues``. Of ``numbers`` and ``words`` each name is a column; words index ``said``,
+    where several words of one mark are parted by spaces.
+    """
+
+    ids: str
+    numbers: dict[str, list[float | None]]
+    flags: list[int]
+    names: list[str]
+    words: dict[str, list[int]]
+    said: dict[str, list[str]]
+
+
 class ClipValues(View):
     """Clips of which only values are different, column by column: what many of them are told by.
 
@@ -286,7 +301,8 @@ class Terms(View):
 class Changed(View):
     """The state of a session after a step: all that is small, and the clips and marks that are different.
 
-    ``whole`` names the tracks of which every clip and mark is here; those of other tracks that are not here stay.
+    ``whole`` names the tracks of which every clip and mark is here; those of other tracks that are not here stay. Where
+    marks are many, ``mark_columns`` holds them by track, in place of ``marks``.
     ``removed`` and ``removed_marks`` name what went, by track. ``clip_values`` and ``mark_values`` hold, by track, what is
     different of those that stay as they are but for that.
     ``told`` says what the step did besides what it was asked for; empty for nothing.
@@ -299,6 +315,7 @@ class Changed(View):
     tracks: list[TrackView]
     clips: list[ClipView]
     marks: list[MarkView]
+    mark_columns: dict[str, MarkColumns]
     clip_values: dict[str, ClipValues]
     mark_values: dict[str, MarkValues]
     whole: list[str]
