@@ -18,7 +18,7 @@ import { focused, phraseSpan, selectedSpan } from "./focus";
 import { playSelection } from "./listening";
 import { reveal } from "./looking";
 import { faderOf } from "./mix";
-import { newest, takeBack } from "./newest";
+import { ask, newest, takeBack } from "./newest";
 import { edit, trackOf, useSession } from "./session";
 import { redraw, select, useView } from "./view";
 
@@ -184,12 +184,8 @@ export function setDuck(values: Partial<DuckRule>) {
 export async function draftDuck() {
   const bed = bedInHand();
   if (!bed) return tell("No track is a bed yet. Say of one that it is.");
-  try {
-    const duckDraft = await newest(DRAFT, () => api.duckDraft(bed.id, useBalance.getState().duck));
-    if (duckDraft) useBalance.setState({ duckDraft });
-  } catch (error) {
-    complain(error);
-  }
+  const work = () => api.duckDraft(bed.id, useBalance.getState().duck);
+  await ask(DRAFT, work, (duckDraft) => useBalance.setState({ duckDraft }));
 }
 
 export async function acceptDuck() {
@@ -231,12 +227,8 @@ export function setSlow(values: Partial<SlowRule>) {
 export async function draftSlow() {
   const bed = bedInHand();
   if (!bed) return;
-  try {
-    const slowDraft = await newest(DRAFT, () => api.slowDraft(bed.id, useBalance.getState().slow));
-    if (slowDraft) useBalance.setState({ slowDraft });
-  } catch (error) {
-    complain(error);
-  }
+  const work = () => api.slowDraft(bed.id, useBalance.getState().slow);
+  await ask(DRAFT, work, (slowDraft) => useBalance.setState({ slowDraft }));
 }
 
 export async function acceptSlow() {

@@ -1,6 +1,7 @@
 /** Questions that are asked again before they are answered: the cache takes the older ones back, and the newest counts. */
 import { CancelledError } from "@tanstack/react-query";
 import { queries } from "../api/cache";
+import { complain } from "../parts/messages";
 
 let count = 0;
 
@@ -12,6 +13,16 @@ export async function newest<T>(question: string, work: () => Promise<T>): Promi
   } catch (error) {
     if (error instanceof CancelledError) return null;
     throw error;
+  }
+}
+
+/** Ask, and take the answer unless it was overtaken; what fails is told. */
+export async function ask<T>(question: string, work: () => Promise<T>, take: (answer: T) => void): Promise<void> {
+  try {
+    const answer = await newest(question, work);
+    if (answer !== null) take(answer);
+  } catch (error) {
+    complain(error);
   }
 }
 

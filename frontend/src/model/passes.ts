@@ -6,7 +6,7 @@ import { engine, type Line, type Ridden } from "../sound/engine";
 import { focused, selectedSpan } from "./focus";
 import { useHeard } from "./heard";
 import { play } from "./listening";
-import { newest } from "./newest";
+import { ask, newest } from "./newest";
 import { endKeys, howWritten, isOffset, leaveHand, useRiding } from "./riding";
 import { edit, useSession } from "./session";
 import { Taking } from "./taking";
@@ -99,12 +99,10 @@ export async function choosePass(id: string | null) {
 async function draftPass() {
   const { chosen, how } = useRiding.getState();
   if (!chosen) return;
-  try {
-    const draft = await newest("pass draft", () => api.passDraft(chosen, howWritten(how)));
-    if (draft && useRiding.getState().chosen === chosen) useRiding.setState({ draft });
-  } catch (error) {
-    complain(error);
-  }
+  const work = () => api.passDraft(chosen, howWritten(how));
+  await ask("pass draft", work, (draft) => {
+    if (useRiding.getState().chosen === chosen) useRiding.setState({ draft });
+  });
 }
 
 /** Another way of writing the chosen pass, and those that follow. */

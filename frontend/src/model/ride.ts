@@ -1,11 +1,11 @@
 /** Everything that can be done with what is drawn: clip curve, ride and trim. */
 import { api, type Changed, type LaneName } from "../api/client";
-import { complain, tell } from "../parts/messages";
+import { tell } from "../parts/messages";
 import { engine } from "../sound/engine";
 import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan } from "./focus";
 import { steps } from "./gain";
 import { holdLine, keptLift, letGo, liftLine } from "./hold";
-import { newest, takeBack } from "./newest";
+import { ask, takeBack } from "./newest";
 import { type DraftOf, lanePoints, type RideState, refreshRide, useRide } from "./rideState";
 import { edit, useSession } from "./session";
 import { LANE_NAMES, LANES, type Span, useView } from "./view";
@@ -36,12 +36,8 @@ export async function makeRideDraft(rule = useRide.getState().rule) {
   const track = focused();
   if (!track) return;
   const draftOf = draftTarget();
-  try {
-    const draft = await newest(DRAFT, () => api.rideDraft(track.id, { rule, ...draftOf }));
-    if (draft) useRide.setState({ draft, draftOf });
-  } catch (error) {
-    complain(error);
-  }
+  const work = () => api.rideDraft(track.id, { rule, ...draftOf });
+  await ask(DRAFT, work, (draft) => useRide.setState({ draft, draftOf }));
 }
 
 export async function acceptRideDraft() {
