@@ -17,6 +17,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
+from tests.helpers.answers import every_mark
 
 from bench.speed import line, make_recording
 from nivelus.core.deliver.curve_csv import read_csv, write_csv
@@ -52,10 +53,15 @@ def memory() -> float:
     return int(status.split("VmRSS:")[1].split()[0]) / 1024
 
 
+def marks_of(state: Changed) -> list[str]:
+    """The ids of the marks of a session."""
+    return [mark["id"] for mark in every_mark(state.model_dump())]
+
+
 def edits_of(bench: Workbench, state: Changed, random: random.Random, revision: Callable[[], int]) -> Edits:
     """One random edit of each kind, on the first track."""
     session, track, length = state.id, state.tracks[0].id, state.tracks[0].timeline.duration
-    ids, marks = [clip.id for clip in state.clips], [mark.id for mark in state.marks]
+    ids, marks = [clip.id for clip in state.clips], marks_of(state)
     kinds = ("breath", "ess", "knock", "gap")
 
     def span() -> tuple[float, float]:
@@ -101,7 +107,7 @@ def day(bench: Workbench, count: int) -> None:
     state = sessions.state(bench, session)
     # as the program does once it has started
     leave_what_stays()
-    print(f"{len(state.clips)} clips, {len(state.marks)} marks, {len(rides.view(bench, track).ride)} points of a ride")
+    print(f"{len(state.clips)} clips, {len(marks_of(state))} marks, {len(rides.view(bench, track).ride)} points of a ride")
     choice = random.Random(5)
     edits = edits_of(bench, state, choice, lambda: now[0])
     weights = dict.fromkeys(edits, 6) | {"rule of details": 3, "target": 1, "clip gain": 12, "lift": 12}

@@ -22,7 +22,7 @@ from tests.browser.conftest import Program
 from tests.browser.hands import REPORTS
 
 from bench.chromium import VIEW, chromium
-from bench.day import IMPORT, Edits, memory
+from bench.day import IMPORT, Edits, marks_of, memory
 from bench.speed import RATE, line, make_recording, seconds
 from nivelus.core.deliver.render import render
 from nivelus.memory import leave_what_stays
@@ -79,7 +79,7 @@ def edits(bench: Workbench, track: str, state: Changed, choice: random.Random, n
     """One random edit of each kind."""
     voiced = [clip for clip in state.clips if clip.phrase_start is not None]
     ids, one = [clip.id for clip in voiced], choice.choice(voiced)
-    marks = [mark.id for mark in state.marks]
+    marks = marks_of(state)
 
     def at() -> float:
         return choice.uniform(10, state.tracks[0].timeline.duration - 20)

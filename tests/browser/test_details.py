@@ -12,6 +12,7 @@ import soundfile
 from playwright.sync_api import Locator, Page, expect
 
 from tests.browser.hands import GUTTER, SONG, drag, eventually, fresh, open_stage, place, position, wait_past
+from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
 
 GUIDE = "Pellowmere audio guide"
@@ -20,11 +21,11 @@ GUIDE = "Pellowmere audio guide"
 def marks_of(program: Program, state: dict[str, Any], kind: str) -> list[dict[str, Any]]:
     """The marks of one kind as the server has them now, in order of time."""
     now = program.get(f"/api/sessions/{state['id']}")
-    return [mark for mark in now["marks"] if mark["kind"] == kind]
+    return [mark for mark in every_mark(now) if mark["kind"] == kind]
 
 
 def mark_now(program: Program, state: dict[str, Any], mark: dict[str, Any]) -> dict[str, Any]:
-    return next(m for m in program.get(f"/api/sessions/{state['id']}")["marks"] if m["id"] == mark["id"])
+    return next(m for m in every_mark(program.get(f"/api/sessions/{state['id']}")) if m["id"] == mark["id"])
 
 
 def mark_row(page: Page, mark: dict[str, Any]) -> Locator:
@@ -112,7 +113,7 @@ def test_from_level_phrases_to_a_render_with_its_details_down(quiet_page: Page, 
     for mark in now:
         if mark["on"] and mark["dip_end"] - mark["dip_start"] > 0.05:
             assert fallen(mark["dip_start"], mark["dip_end"]) == pytest.approx(mark["depth"], abs=0.5)
-    dips = [m for m in demo_program.get(f"/api/sessions/{state['id']}")["marks"] if m["on"]]
+    dips = [m for m in every_mark(demo_program.get(f"/api/sessions/{state['id']}")) if m["on"]]
     for clip in state["clips"][:20]:
         a, b = clip["phrase_start"], clip["phrase_end"]
         near = [m for m in dips if m["dip_start"] - m["ramp_in"] < b and m["dip_end"] + m["ramp_out"] > a]

@@ -17,6 +17,7 @@ from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
 from tests.browser.hands import REPORTS, clip_of, drag, eventually, fresh, middle, open_stage
 from tests.conftest import RATE, uneven_voice, write_sound
+from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
 
 SONG = "Corvane shore, sung"
@@ -122,7 +123,7 @@ def test_a_clip_is_dragged_with_its_dip_and_its_curve(page: Page, demo_program: 
     base = f"/api/tracks/{track}"
     lift = {"revision": state["revision"], "lane": "curve", "start": third["start"] + 1, "end": third["start"] + 2, "by": 4}
     state = demo_program.post(f"{base}/lanes/lift", lift)
-    breath = next(m for m in demo_program.session(SONG)["marks"] if third["start"] <= m["start"] < third["end"])
+    breath = next(m for m in every_mark(demo_program.session(SONG)) if third["start"] <= m["start"] < third["end"])
     depth = {"revision": state["revision"], "marks": [breath["id"]], "to": -8}
     state = demo_program.post(f"{base}/details/depth", depth)
     before = gain_of(page, demo_program, track)
@@ -141,7 +142,7 @@ def test_a_clip_is_dragged_with_its_dip_and_its_curve(page: Page, demo_program: 
     assert np.interp((at + by) * RATE, *after) == pytest.approx(np.interp(at * RATE, *before), abs=0.02)
     assert np.interp(at * RATE, *before).max() == pytest.approx(4, abs=0.1)
     now = demo_program.session(SONG)
-    assert any(m["depth"] == -8 and m["start"] == pytest.approx(breath["start"] + by, abs=0.01) for m in now["marks"])
+    assert any(m["depth"] == -8 and m["start"] == pytest.approx(breath["start"] + by, abs=0.01) for m in every_mark(now))
     page.get_by_role("button", name="Undo").click()
     eventually(lambda: clip_of(demo_program, state, third)["start"] == third["start"])
 

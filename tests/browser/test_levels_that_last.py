@@ -15,6 +15,7 @@ from playwright.sync_api import Locator, Page, expect
 
 from tests.browser.hands import eventually
 from tests.conftest import Sound, write_sound
+from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
 from tests.helpers.real_voices import RATE, programme
 
@@ -171,12 +172,12 @@ def test_a_knock_that_holds_a_phrase_back_goes_down_with_it(quiet_page: Page, ow
     page.get_by_role("button", name=re.compile("^Accept")).click()
     eventually(lambda: level_phrases(own_program) == (count, count))
     expect(page.get_by_text(re.compile(r"1 short peak down by \d\.\d dB"))).to_be_visible()
-    downs = [m for m in state(own_program)["marks"] if m["kind"] == "knock" and m["on"]]
+    downs = [m for m in every_mark(state(own_program)) if m["kind"] == "knock" and m["on"]]
     assert len(downs) == 1
     assert downs[0]["depth"] >= -9.0
     page.keyboard.press("Control+z")
     eventually(lambda: level_phrases(own_program)[0] < count)
-    assert not [m for m in state(own_program)["marks"] if m["on"]]
+    assert not [m for m in every_mark(state(own_program)) if m["on"]]
 
 
 def test_phrases_settle_when_their_details_go_down(quiet_page: Page, own_program: Program, tmp_path: Path) -> None:

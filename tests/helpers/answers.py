@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import fields
 from typing import Any
 
@@ -23,13 +24,24 @@ def known_of(state: Changed) -> Known:
             row = item.model_dump()
             known[f"{sort} {item.track} {item.id}"] = row | {"holds": " ".join(row.get("holds", []))}
     for track, columns in state.mark_columns.items():
-        table = columns.model_dump()
-        for place, id in enumerate(in_full(table["ids"])):
-            row = {"id": id, "track": track} | {name: column[place] for name, column in table["numbers"].items()}
-            row |= {name: bool(table["flags"][place] >> bit & 1) for bit, name in enumerate(table["names"])}
-            row |= {name: table["said"][name][at[place]] for name, at in table["words"].items()}
-            known[f"marks {track} {id}"] = row
+        for row in _from_columns(track, columns.model_dump()):
+            known[f"marks {track} {row['id']}"] = row
     return known
+
+
+def every_mark(state: dict[str, Any]) -> list[dict[str, Any]]:
+    """The marks of an answer as it was sent, whichever way they are told, in order of time."""
+    rows = list(state["marks"])
+    for track, table in state["mark_columns"].items():
+        rows += ({**row, "holds": row["holds"].split()} for row in _from_columns(track, table))
+    return sorted(rows, key=lambda row: row["start"])
+
+
+def _from_columns(track: str, table: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    for place, id in enumerate(in_full(table["ids"])):
+        row = {"id": id, "track": track} | {name: column[place] for name, column in table["numbers"].items()}
+        row |= {name: bool(table["flags"][place] >> bit & 1) for bit, name in enumerate(table["names"])}
+        yield row | {name: table["said"][name][at[place]] for name, at in table["words"].items()}
 
 
 def in_full(ids: str) -> list[str]:
