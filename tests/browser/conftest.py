@@ -31,7 +31,7 @@ REFUSED = "Failed to load resource"
 
 @pytest.fixture(scope="session")
 def browser_type_launch_args() -> dict[str, Any]:
-    return {"executable_path": "/usr/bin/chromium", "args": FLAGS}
+    return {"executable_path": "/usr/bin/chromium-headless-shell", "args": FLAGS}
 
 
 @pytest.fixture(scope="session")
