@@ -97,7 +97,7 @@ TOOLS := chromium-headless-shell ffmpeg libebur128-1 pocketsphinx-testdata aster
 	@touch $@
 
 define installed
-dpkg -s $(1) >/dev/null 2>&1 || \
+[ "$$(dpkg -s $(1) 2>/dev/null | grep -c '^Status: install ok installed')" = $(words $(1)) ] || \
 	($(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends $(1))
 endef
 
