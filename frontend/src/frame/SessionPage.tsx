@@ -97,14 +97,12 @@ export function SessionPage() {
       layers: ALL_LAYERS,
       exact: null,
     });
-    openSession(id)
-      .then(() => {
-        if (selectedMarks().length > 0) show(selectedSpan()!, 20);
-        else if (selectedClips().length > 0) fitSelection();
-        else if (stage !== "survey" && stage !== "deliver") show({ start: 0, end: FIRST_LOOK }, 0);
-        else fitAll();
-      })
-      .catch((problem) => setError(problem instanceof Problem ? problem.message : "The session could not be opened."));
+    openSession(id, () => {
+      if (selectedMarks().length > 0) show(selectedSpan()!, 20);
+      else if (selectedClips().length > 0) fitSelection();
+      else if (stage !== "survey" && stage !== "deliver") show({ start: 0, end: FIRST_LOOK }, 0);
+      else fitAll();
+    }).catch((problem) => setError(problem instanceof Problem ? problem.message : "The session could not be opened."));
     engine.onStop = onStopped;
     engine.onStale = reload;
     const endRiding = startRiding();

@@ -128,12 +128,14 @@ function receive(answer: Changed) {
 
 let queue: Promise<unknown> = Promise.resolve();
 
-export async function openSession(id: string): Promise<void> {
+/** Have a session told whole; ``arrived`` is called with it, before anything of it is drawn. */
+export async function openSession(id: string, arrived?: () => void): Promise<void> {
   if (useSession.getState().id !== id) useSession.setState({ id, header: null, clips: {}, marks: {} });
   const first = useView.getState().focus;
   const answer = await api.session(id, { first });
   if (useSession.getState().id !== id) return;
   receive(answer);
+  arrived?.();
   const whole = new Set(answer.whole);
   for (const track of answer.tracks) if (!whole.has(track.id)) queue = queue.then(() => complete(id, track.id));
 }

@@ -8,7 +8,7 @@ export function useRows(count: number, height: number, chosen: number) {
     count,
     getScrollElement: () => box.current,
     estimateSize: () => height,
-    overscan: 8,
+    overscan: 4,
   });
   useEffect(() => {
     if (chosen >= 0) rows.scrollToIndex(chosen, { align: "auto" });

@@ -27,10 +27,10 @@ export function Canvas({ draw }: Props) {
       ctx.setTransform(ratio, 0, 0, ratio, 0, 0);
       latest.current(ctx, width, height);
     };
+    // it tells the size at once, before anything of it is on the screen
     const observer = new ResizeObserver(paint);
     observer.observe(canvas);
     const stop = onRedraw(paint);
-    paint();
     return () => {
       observer.disconnect();
       stop();
