@@ -107,7 +107,8 @@ def test_a_signal_leaves_no_part_of_an_output(tmp_path: Path, number: signal.Sig
     assert list(out.iterdir()) == []
 
 
-def test_a_signal_that_comes_while_an_object_is_destroyed_ends_the_program_too(tmp_path: Path) -> None:
+@pytest.mark.parametrize("close", ["", "os.close(2)"], ids=["heard", "nobody listens any more"])
+def test_a_signal_that_comes_while_an_object_is_destroyed_ends_the_program_too(tmp_path: Path, close: str) -> None:
     # what is raised there is printed and forgotten, and the program goes on
     script = """
 import os, pathlib, signal, sys, time
@@ -120,14 +121,19 @@ class Dying:
         time.sleep(0.1)
 
 _stop_tidily()
+exec(sys.argv[2])
 with whole_file(pathlib.Path(sys.argv[1])) as part:
     part.write_bytes(b"half of it")
     Dying()
 print("went on")
 """
     ended = subprocess.run(
-        [sys.executable, "-c", script, str(tmp_path / "out.wav")], capture_output=True, text=True, timeout=30, check=False
+        [sys.executable, "-c", script, str(tmp_path / "out.wav"), close],
+        capture_output=True,
+        text=True,
+        timeout=30,
+        check=False,
     )
     assert (ended.returncode, ended.stdout) == (128 + signal.SIGTERM, "")
-    assert ended.stderr == "Stopped. What was not finished is not there.\n"
+    assert ended.stderr == ("" if close else "Stopped. What was not finished is not there.\n")
     assert list(tmp_path.iterdir()) == []

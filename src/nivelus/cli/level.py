@@ -329,9 +329,11 @@ def _stop_tidily() -> None:
 
     def stop(number: int, _: Any) -> None:
         clear_parts()
-        with suppress(RuntimeError, OSError):  # it may have come while that very stream was written
+        # it may have come while that very stream was written, or because nobody reads it any more
+        with suppress(RuntimeError, OSError):
             sys.stdout.flush()
-        os.write(2, b"Stopped. What was not finished is not there.\n")
+        with suppress(OSError):
+            os.write(2, b"Stopped. What was not finished is not there.\n")
         os._exit(128 + number)
 
     for name in STOPS:
