@@ -3,7 +3,7 @@ import { create } from "zustand";
 import { api, type Inside, type Ride, type RideDraft, type RidePoint, type RideRule } from "../api/client";
 import { complain } from "../parts/messages";
 import { focused } from "./focus";
-import { newest } from "./newest";
+import { ask, newest } from "./newest";
 import { useSession } from "./session";
 import { redraw, useView } from "./view";
 
@@ -76,14 +76,12 @@ async function load(track: string) {
   }
 }
 
-async function loadInside(track: string) {
-  try {
-    const inside = await newest(LANES_OF, () => api.inside(track));
-    if (inside) useRide.setState({ inside });
-  } catch (error) {
-    complain(error);
-  }
-}
+const loadInside = (track: string) =>
+  ask(
+    LANES_OF,
+    () => api.inside(track),
+    (inside) => useRide.setState({ inside }),
+  );
 
 useSession.subscribe(() => void refreshRide());
 useView.subscribe((now, old) => {

@@ -61,14 +61,18 @@ export function merge<T extends Placed>(
 
 type Columns = { ids: string } & Record<string, unknown>;
 
+/** Switches out of a number that has a bit for each of their names. */
+function putFlags(values: Record<string, unknown>, names: string[], flags: number) {
+  for (const [bit, name] of names.entries()) values[name] = Boolean((flags >> bit) & 1);
+}
+
 /** One item's values out of columns: flags have a bit for each of their names, a reason is one of the reasons. */
 function valuesAt(all: Columns, place: number): Record<string, unknown> {
   const values: Record<string, unknown> = {};
   for (const [name, column] of Object.entries(all)) {
     if (!Array.isArray(column) || name === "names" || name === "reasons") continue;
-    if (name === "flags") {
-      for (const [bit, flag] of (all.names as string[]).entries()) values[flag] = Boolean((column[place] >> bit) & 1);
-    } else values[name] = name === "reason" ? (all.reasons as string[])[column[place]] : column[place];
+    if (name === "flags") putFlags(values, all.names as string[], column[place]);
+    else values[name] = name === "reason" ? (all.reasons as string[])[column[place]] : column[place];
   }
   return values;
 }
@@ -90,7 +94,7 @@ export function marksIn(track: string, { ids, numbers, flags, names, words, said
   return idsIn(ids).map((id, place) => {
     const mark: Record<string, unknown> = { id, track };
     for (const [name, column] of columns) mark[name] = column[place];
-    for (const [bit, name] of names.entries()) mark[name] = Boolean((flags[place]! >> bit) & 1);
+    putFlags(mark, names, flags[place]!);
     for (const name in words) mark[name] = said[name]![words[name]![place]!];
     mark.holds = held[words.holds![place]!];
     return mark as unknown as Mark;

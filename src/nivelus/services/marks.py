@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from functools import lru_cache
 from typing import Any
 
@@ -38,9 +38,7 @@ def mark_columns(state: TrackState, places: Places) -> MarkColumns:
     columns, words, said = _columns(state, places), {}, {}
     columns["holds"] = [" ".join(holds) for holds in columns["holds"]]
     for name in _WORDS:
-        said[name] = sorted(set(columns[name]))
-        place_of = {word: place for place, word in enumerate(said[name])}
-        words[name] = [place_of[word] for word in columns.pop(name)]
+        words[name], said[name] = _indexed(columns.pop(name))
     flags = np.zeros(len(places), np.int64)
     for bit, name in enumerate(_FLAGS):
         flags |= np.array(columns.pop(name), np.int64) << bit
@@ -74,11 +72,11 @@ def _columns(state: TrackState, places: Places) -> dict[str, list[Any]]:
     }
     at = places.tolist()
     rows = [marks.by_hand[place] for place in at]
-    keeps = [row.keep if row else "rule" for row in rows]
+    keeps, reasons = _keeps_and_reasons(marks, at)
     return {
         "kind": [ALL_KINDS[kind] for kind in kinds.tolist()],
         "keep": keeps,
-        "reason": ["kept out" if keep == "out" else marks.draft.reason[p] for keep, p in zip(keeps, at, strict=True)],
+        "reason": reasons,
         "holds": [_HELD[holds] for holds in found[:, _AT["holds"]].astype(int).tolist()],
         "lisp": (on & (kinds == KINDS.index("ess")) & (stands < -LISP)).tolist(),
         "on": on.tolist(),
@@ -112,11 +110,21 @@ def mark_values(state: TrackState, places: Places) -> MarkValues:
 def _words_of(marks: TrackMarks, places: bytes) -> tuple[str, list[int], list[str]]:
     """The ids of marks at some places, in short, and why they are as they are; the same for every gain of their clips."""
     at = np.frombuffer(places, np.int64).tolist()
+    _, reasons = _keeps_and_reasons(marks, at)
+    return _in_short(marks.ids[place] for place in at), *_indexed(reasons)
+
+
+def _keeps_and_reasons(marks: TrackMarks, at: Sequence[int]) -> tuple[list[str], list[str]]:
+    """What the hand said of marks at some places, and why each is as it is."""
     keeps = [row.keep if (row := marks.by_hand[place]) else "rule" for place in at]
-    words = ["kept out" if keep == "out" else marks.draft.reason[place] for keep, place in zip(keeps, at, strict=True)]
-    reasons = sorted(set(words))
-    place_of = {word: place for place, word in enumerate(reasons)}
-    return _in_short(marks.ids[place] for place in at), [place_of[word] for word in words], reasons
+    return keeps, ["kept out" if keep == "out" else marks.draft.reason[place] for keep, place in zip(keeps, at, strict=True)]
+
+
+def _indexed(words: Sequence[str]) -> tuple[list[int], list[str]]:
+    """Words as places in a list of each of them once, and that list."""
+    said = sorted(set(words))
+    place_of = {word: place for place, word in enumerate(said)}
+    return [place_of[word] for word in words], said
 
 
 def _in_short(ids: Iterable[str]) -> str:

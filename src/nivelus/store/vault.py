@@ -188,9 +188,11 @@ class Vault:
     def stamp(self, recording: Stored) -> tuple[int, int, int]:
         """What tells the stored grid of a recording from one that was written later. Raises NotFound as ``grid`` does."""
         path = self.folder(recording.hash) / "grid.npy"
-        if not path.exists():
+        try:
+            told = path.stat()
+        except FileNotFoundError:
             self.measure_again(recording)
-        told = path.stat()
+            told = path.stat()
         return told.st_ino, told.st_mtime_ns, told.st_size
 
     def wave(self, recording: Stored) -> npt.NDArray[np.float16]:
