@@ -160,18 +160,22 @@ def test_a_file_is_not_written_over_itself(voice_file: Path) -> None:
 @pytest.mark.parametrize(
     "arguments",
     [
+        [],
         ["nothing"],
         ["measure"],
         ["level", "a.wav"],
         ["level", "a.wav", "-o", "b.flac", "--bits", 32],
         ["level", "a.wav", "-o", "b.wav", "--strength", 120],
+        ["level", "a.wav", "-o", "b.wav", "--target", "nan"],
         ["level", "a.wav", "-o", "b.wav", "--unit", "volume"],
         ["level", "a.wav", "-o", "b.wav", "--breaths", 3],
         ["serve", "--port", 0],
     ],
 )
 def test_bad_usage_ends_with_2(arguments: list[object]) -> None:
-    assert run(*arguments).returncode == 2
+    done = run(*arguments)
+    assert done.returncode == 2
+    assert done.stderr.startswith("Usage: nivelus")
 
 
 @pytest.mark.parametrize("command", ["measure", "marks"])

@@ -7,6 +7,7 @@ and nothing else. What is heavy is imported where it is used, so that every comm
 from __future__ import annotations
 
 import sys
+from itertools import pairwise
 
 from nivelus.cli import level, measure, program  # noqa: F401  (each puts its commands into the program)
 from nivelus.cli.options import app, why
@@ -16,7 +17,7 @@ from nivelus.core.errors import NivelusError
 def main() -> None:
     """Run the command line; bad input ends with a sentence, never with a traceback."""
     try:
-        app(args=_with_ride_strength(sys.argv[1:]))
+        app(args=_with_ride_strength(sys.argv[1:]), prog_name="nivelus")
     except NivelusError as error:
         print(error.sentence, file=sys.stderr)
         sys.exit(1)
@@ -28,7 +29,7 @@ def main() -> None:
 def _with_ride_strength(arguments: list[str]) -> list[str]:
     """``--ride`` may stand alone, which options with a value may not: the strength is put in where it is left out."""
     out = []
-    for argument, following in zip(arguments, [*arguments[1:], ""], strict=True):
+    for argument, following in pairwise([*arguments, ""]):
         alone = argument == "--ride" and not following.replace(".", "", 1).isdigit()
         out.append("--ride=100" if alone else argument)
     return out

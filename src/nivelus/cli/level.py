@@ -7,14 +7,25 @@ import os
 import signal
 import sys
 from contextlib import suppress
-from enum import StrEnum
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Any
 
-import typer
+import click
 
-from nivelus.cli.options import PLURALS, AsJson, Longest, app, finite, plain, print_json, travel_light, why
+from nivelus.cli.options import (
+    PATH,
+    PLURALS,
+    app,
+    as_json,
+    finite,
+    longest_phrase,
+    plain,
+    print_json,
+    travel_light,
+    why,
+    within,
+)
 from nivelus.core.errors import NivelusError
 from nivelus.core.files import check_readable, clear_parts, free_bytes, size_in_words, whole_file
 
@@ -24,102 +35,97 @@ if TYPE_CHECKING:
 STOPS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
-class Unit(StrEnum):
-    """What a phrase is judged by."""
-
-    loudness = "loudness"
-    rms = "rms"
-    peak = "peak"
-
-
-class CurveKind(StrEnum):
-    """Formats that curves are written in."""
-
-    csv = "csv"
-    mid = "mid"
-
-
-class Format(StrEnum):
-    """Formats that are written."""
-
-    wav = "wav"
-    flac = "flac"
-
-
 @app.command()
+@click.argument("files", type=PATH, nargs=-1, required=True)
+@click.option("-o", "--output", type=PATH, required=True, help="A file name for one file, or a folder.")
+@within("--target", least=-60, most=0, default=-18.0, help="Target in LUFS, dBFS or dBTP, as the unit says.")
+@click.option("--unit", type=click.Choice(["loudness", "rms", "peak"]), default="loudness", help="What a phrase is judged by.")
+@within("--tolerance", least=0, most=12, default=1.5, help="Within this it is level, +- LU or dB.")
+@within("--strength", least=0, most=100, default=100.0, help="How far towards the target, %.")
+@within("--most-up", least=0, most=60, default=9.0, help="Most that a phrase goes up, dB.")
+@within("--most-down", least=0, most=60, default=12.0, help="Most that a phrase goes down, dB.")
+@click.option(
+    "--base", default="auto", help="How far the whole voice moves, which most up and down count from: auto, none, or dB."
+)
+@within("--ceiling", least=-40, most=0, default=-1.0, help="True peak that is not passed on the way up, dBTP.")
+@within("--noise-limit", least=-100, most=0, default=-40.0, help="Room tone that is not passed on the way up, dBFS.")
+@within("--breaths", least=-60, most=0, help="Turn breaths down by so much, dB.")
+@within("--esses", least=-60, most=0, help="Turn down what stands out of esses, dB at most.")
+@within("--knocks", least=-60, most=0, help="Turn knocks down by so much, dB.")
+@within("--gaps", least=-60, most=0, help="Turn gaps down by so much, dB.")
+@click.option("--peaks", is_flag=True, help="Turn short peaks down that keep a phrase under the ceiling, 9 dB at most.")
+@click.option("--settle/--no-settle", "settled", default=True, help="Keep phrases level when the ride moves them.")
+@longest_phrase
+@within("--ride", least=0, most=100, help="Even out the inside of the phrases as well, %; 100 if no number is given.")
+@click.option("--curve", type=PATH, help="Gain drawn elsewhere, as CSV (seconds,dB) or MIDI file (volume); comes on top.")
+@click.option("--curve-as", type=click.Choice(["csv", "mid"]), help="Write the ride beside the output, as CSV or MIDI file.")
+@click.option("--slow", is_flag=True, help="For what has no phrases: a slow ride towards the target, or its own median.")
+@click.option("--bed", type=PATH, help="Music or ambience that makes room for the voice.")
+@within("--duck", least=-60, most=0, help="How far the bed goes down, dB; -9 if not given.")
+@within("--distance", least=0, most=60, help="How far the voice is to stand above the bed, LU.")
+@click.option("--mix", type=PATH, help="Write voice and bed together as well.")
+@click.option("--load", is_flag=True, help="Tell how hard a compressor would work before and after, and how evenly.")
+@click.option("--format", type=click.Choice(["wav", "flac"]), help="Format to write; by the output's name if not given.")
+@click.option("--bits", type=int, default=24, help="16, 24, or 32 (float, WAV only).")
+@click.option("--recursive", is_flag=True, help="Of a folder also what lies in its folders; the tree is kept.")
+@click.option("--overwrite", is_flag=True, help="Write over files that are there; never over an input.")
+@as_json
+@click.pass_context
 def level(
-    context: typer.Context,
-    files: Annotated[list[Path], typer.Argument(help="Sound files to level, or folders of them.")],
-    output: Annotated[Path, typer.Option("-o", "--output", help="A file name for one file, or a folder.")],
-    target: Annotated[float, typer.Option(min=-60, max=0, help="Target in LUFS, dBFS or dBTP, as the unit says.")] = -18.0,
-    unit: Annotated[Unit, typer.Option(help="What a phrase is judged by.")] = Unit.loudness,
-    tolerance: Annotated[float, typer.Option(min=0, max=12, help="Within this it is level, +- LU or dB.")] = 1.5,
-    strength: Annotated[float, typer.Option(min=0, max=100, help="How far towards the target, %.")] = 100.0,
-    most_up: Annotated[float, typer.Option(min=0, max=60, help="Most that a phrase goes up, dB.")] = 9.0,
-    most_down: Annotated[float, typer.Option(min=0, max=60, help="Most that a phrase goes down, dB.")] = 12.0,
-    base: Annotated[
-        str, typer.Option(help="How far the whole voice moves, which most up and down count from: auto, none, or dB.")
-    ] = "auto",
-    ceiling: Annotated[float, typer.Option(min=-40, max=0, help="True peak that is not passed on the way up, dBTP.")] = -1.0,
-    noise_limit: Annotated[
-        float, typer.Option(min=-100, max=0, help="Room tone that is not passed on the way up, dBFS.")
-    ] = -40.0,
-    breaths: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn breaths down by so much, dB.")] = None,
-    esses: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn down what stands out of esses, dB at most.")] = None,
-    knocks: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn knocks down by so much, dB.")] = None,
-    gaps: Annotated[float | None, typer.Option(min=-60, max=0, help="Turn gaps down by so much, dB.")] = None,
-    peaks: Annotated[
-        bool, typer.Option("--peaks", help="Turn short peaks down that keep a phrase under the ceiling, 9 dB at most.")
-    ] = False,
-    settled: Annotated[bool, typer.Option("--settle/--no-settle", help="Keep phrases level when the ride moves them.")] = True,
-    longest: Longest = 8.0,
-    ride: Annotated[
-        float | None,
-        typer.Option(min=0, max=100, help="Even out the inside of the phrases as well, %; 100 if no number is given."),
-    ] = None,
-    curve: Annotated[
-        Path | None, typer.Option(help="Gain drawn elsewhere, as CSV (seconds,dB) or MIDI file (volume); comes on top.")
-    ] = None,
-    curve_as: Annotated[CurveKind | None, typer.Option(help="Write the ride beside the output, as CSV or MIDI file.")] = None,
-    slow: Annotated[
-        bool, typer.Option("--slow", help="For what has no phrases: a slow ride towards the target, or its own median.")
-    ] = False,
-    bed: Annotated[Path | None, typer.Option(help="Music or ambience that makes room for the voice.")] = None,
-    duck: Annotated[float | None, typer.Option(min=-60, max=0, help="How far the bed goes down, dB; -9 if not given.")] = None,
-    distance: Annotated[
-        float | None, typer.Option(min=0, max=60, help="How far the voice is to stand above the bed, LU.")
-    ] = None,
-    mix: Annotated[Path | None, typer.Option(help="Write voice and bed together as well.")] = None,
-    load: Annotated[
-        bool, typer.Option("--load", help="Tell how hard a compressor would work before and after, and how evenly.")
-    ] = False,
-    format: Annotated[Format | None, typer.Option(help="Format to write; by the output's name if not given.")] = None,
-    bits: Annotated[int, typer.Option(help="16, 24, or 32 (float, WAV only).")] = 24,
-    recursive: Annotated[
-        bool, typer.Option("--recursive", help="Of a folder also what lies in its folders; the tree is kept.")
-    ] = False,
-    overwrite: Annotated[
-        bool, typer.Option("--overwrite", help="Write over files that are there; never over an input.")
-    ] = False,
-    as_json: AsJson = False,
+    context: click.Context,
+    files: tuple[Path, ...],
+    output: Path,
+    target: float,
+    unit: str,
+    tolerance: float,
+    strength: float,
+    most_up: float,
+    most_down: float,
+    base: str,
+    ceiling: float,
+    noise_limit: float,
+    breaths: float | None,
+    esses: float | None,
+    knocks: float | None,
+    gaps: float | None,
+    peaks: bool,
+    settled: bool,
+    longest: float,
+    ride: float | None,
+    curve: Path | None,
+    curve_as: str | None,
+    slow: bool,
+    bed: Path | None,
+    duck: float | None,
+    distance: float | None,
+    mix: Path | None,
+    load: bool,
+    format: str | None,
+    bits: int,
+    recursive: bool,
+    overwrite: bool,
+    as_json: bool,
 ) -> None:
-    """Even out the phrases of files, turn their breaths, esses, knocks and gaps down, and render them."""
-    kind = format.value if format else ("flac" if output.suffix.lower() == ".flac" else "wav")
+    """Even out the phrases of files, turn their breaths, esses, knocks and gaps down, and render them.
+
+    FILES are sound files, or folders of them.
+    """
+    kind = format or ("flac" if output.suffix.lower() == ".flac" else "wav")
     if bits not in (16, 24, 32) or (kind == "flac" and bits == 32):
-        raise typer.BadParameter("WAV takes 16, 24 or 32 bits, FLAC 16 or 24.", param_hint="--bits")
+        raise click.BadParameter("WAV takes 16, 24 or 32 bits, FLAC 16 or 24.", param_hint="--bits")
     is_single = len(files) == 1 and not files[0].is_dir()
     is_file = is_single and not output.is_dir() and output.suffix.lower() in (".wav", ".flac", ".bwf")
     if not is_single and output.is_file():
-        raise typer.BadParameter("Several files need a folder to go to.", param_hint="-o")
+        raise click.BadParameter("Several files need a folder to go to.", param_hint="-o")
     if curve_as and ride is None and curve is None:
-        raise typer.BadParameter("There is a curve to write only with --ride or --curve.", param_hint="--curve-as")
+        raise click.BadParameter("There is a curve to write only with --ride or --curve.", param_hint="--curve-as")
     from nivelus.core.deliver.outputs import Output, check_outputs, find_sources, plan_outputs
 
     sources = find_sources(files, recursive, output)
     _check_bed(bed, duck, distance, mix, slow, len(sources))
-    planned = plan_outputs(sources, output, is_file, kind, curve_as.value if curve_as else None)
+    planned = plan_outputs(sources, output, is_file, kind, curve_as)
     if mix and any(mix.resolve() == path.resolve() for plan in planned for path in plan.files):
-        raise typer.BadParameter("The mix and the levelled voice are two files.", param_hint="--mix")
+        raise click.BadParameter("The mix and the levelled voice are two files.", param_hint="--mix")
     read = [*(source.path for source in sources), *(path for path in (curve, bed) if path)]
     check_outputs([*planned, *([Output(bed, mix)] if bed and mix else [])], read, overwrite)
     _stop_tidily()
@@ -165,7 +171,7 @@ def level(
                     )
                 continue
             result = level_file(
-                *(file, goal, rule, unit.value, kind, bits),
+                *(file, goal, rule, unit, kind, bits),
                 dips=dips,
                 ride=riding,
                 drawn=drawn,
@@ -212,7 +218,7 @@ def level(
             before, after = result.evenness_before, result.evenness_after
             print(
                 f"{file} -> {goal}: level {before.level} -> {after.level} of {after.count} phrases, "
-                f"spread {before.spread:.1f} -> {after.spread:.1f} {'LU' if unit is Unit.loudness else 'dB'}"
+                f"spread {before.spread:.1f} -> {after.spread:.1f} {'LU' if unit == 'loudness' else 'dB'}"
                 + (f", base {result.base:+.1f} dB" if abs(result.base) >= 0.05 else "")
                 + (f", {result.held_by_peaks} held by short peaks (--peaks)" if result.held_by_peaks else "")
                 + "".join(_turned_down(PLURALS[kind], [d for d in result.details if d.kind == kind]) for kind in dips)
@@ -228,23 +234,23 @@ def level(
     if as_json:
         print_json({"files": done})
     if failed:
-        raise typer.Exit(1)
+        sys.exit(1)
 
 
-def _was_given(context: typer.Context, name: str) -> bool:
+def _was_given(context: click.Context, name: str) -> bool:
     source = context.get_parameter_source(name)
     return source is not None and source.name != "DEFAULT"
 
 
 def _check_bed(bed: Path | None, duck: float | None, distance: float | None, mix: Path | None, slow: bool, files: int) -> None:
     if bed is None and not (duck is None and distance is None and mix is None):
-        raise typer.BadParameter("There is room to be made only by a bed: say --bed.", param_hint="--duck, --distance, --mix")
+        raise click.BadParameter("There is room to be made only by a bed: say --bed.", param_hint="--duck, --distance, --mix")
     if duck is not None and distance is not None:
-        raise typer.BadParameter("Say by how much it goes down, or to which distance, not both.", param_hint="--duck")
+        raise click.BadParameter("Say by how much it goes down, or to which distance, not both.", param_hint="--duck")
     if bed is not None and (files > 1 or slow):
-        raise typer.BadParameter("A bed makes room for one levelled voice at a time.", param_hint="--bed")
+        raise click.BadParameter("A bed makes room for one levelled voice at a time.", param_hint="--bed")
     if mix is not None and mix.suffix.lower() not in (".wav", ".flac"):
-        raise typer.BadParameter("The mix is written as .wav or .flac.", param_hint="--mix")
+        raise click.BadParameter("The mix is written as .wav or .flac.", param_hint="--mix")
 
 
 def _room(made: Any, mix: Path | None) -> dict[str, Any]:
@@ -317,7 +323,7 @@ def _base(given: str) -> tuple[BaseKind, float]:
     except ValueError:
         value = math.nan
     if not -60 <= value <= 60:
-        raise typer.BadParameter("Say auto, none, or a number of dB from -60 to 60.", param_hint="--base")
+        raise click.BadParameter("Say auto, none, or a number of dB from -60 to 60.", param_hint="--base")
     return "hand", value
 
 

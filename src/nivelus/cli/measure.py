@@ -3,13 +3,28 @@
 from __future__ import annotations
 
 import sys
+from pathlib import Path
 from typing import Any
 
-from nivelus.cli.options import PLURALS, AsJson, File, Longest, app, finite, number, plain, print_json, time, travel_light
+from nivelus.cli.options import (
+    PLURALS,
+    app,
+    as_json,
+    finite,
+    longest_phrase,
+    number,
+    plain,
+    print_json,
+    sound_file,
+    time,
+    travel_light,
+)
 
 
 @app.command()
-def measure(file: File, as_json: AsJson = False) -> None:
+@sound_file
+@as_json
+def measure(file: Path, as_json: bool) -> None:
     """Measure the loudness and peaks of a file."""
     travel_light()
     from nivelus.core.measure.grid import measure_file
@@ -33,7 +48,10 @@ def measure(file: File, as_json: AsJson = False) -> None:
 
 
 @app.command()
-def marks(file: File, longest: Longest = 8.0, as_json: AsJson = False) -> None:
+@sound_file
+@longest_phrase
+@as_json
+def marks(file: Path, longest: float, as_json: bool) -> None:
     """Find the phrases, breaths, esses, knocks and gaps of a file."""
     travel_light()
     from nivelus.core.marks.details import find_marks

@@ -6,26 +6,54 @@ import gc
 import json
 import math
 import sys
+from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Any
 
-import typer
+import click
 
 from nivelus.core.files import is_full
 
-app = typer.Typer(
-    help="Nivelus evens out the level of a recorded voice, before any compressor touches it.",
-    no_args_is_help=True,
-    add_completion=False,
-    rich_markup_mode=None,
-    pretty_exceptions_enable=False,
-)
+PATH = click.Path(path_type=Path)
+SETTINGS = {"show_default": True, "max_content_width": 100}
 
-File = Annotated[Path, typer.Argument(help="A sound file: WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis or MP3.")]
-Longest = Annotated[float, typer.Option(min=1, max=600, help="Divide phrases that last longer at their pauses, seconds.")]
-AsJson = Annotated[bool, typer.Option("--json", help="Print JSON and nothing else.")]
-Data = Annotated[Path | None, typer.Option(help="Folder for sessions and recordings.")]
-Port = Annotated[int | None, typer.Option(min=1, max=65535, help="Port to listen on; 8130 if nothing else is set.")]
+
+class _InOrder(click.Group):
+    """Commands in the order of a job rather than of the alphabet."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(self.commands)
+
+
+class _Number(click.FloatRange):
+    """A number in a range; what is not a number is in none, which comparing it does not tell."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+        number = float(super().convert(value, param, ctx))
+        if math.isnan(number):
+            self.fail(f"{value} is not a number.", param, ctx)
+        return number
+
+
+@click.group(cls=_InOrder, context_settings=SETTINGS)
+def app() -> None:
+    """Nivelus evens out the level of a recorded voice, before any compressor touches it."""
+
+
+Option = Callable[[Callable[..., Any]], Callable[..., Any]]
+
+
+def within(*names: str, least: float, most: float, **about: Any) -> Option:
+    """An option that is a number from ``least`` to ``most``."""
+    return click.option(*names, type=_Number(least, most), **about)
+
+
+sound_file = click.argument("file", type=PATH)
+longest_phrase = within(
+    "--longest", least=1, most=600, default=8.0, help="Divide phrases that last longer at their pauses, seconds."
+)
+as_json = click.option("--json", "as_json", is_flag=True, help="Print JSON and nothing else.")
+data_folder = click.option("--data", type=PATH, help="Folder for sessions and recordings.")
 PLURALS = {"breath": "breaths", "ess": "esses", "knock": "knocks", "gap": "gaps"}
 
 

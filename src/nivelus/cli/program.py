@@ -2,36 +2,39 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Any
 
-import typer
+import click
 
-from nivelus.cli.options import Data, Port, app, print_json
+from nivelus.cli.options import app, data_folder, print_json
+
+port_option = click.option("--port", type=click.IntRange(1, 65535), help="Port to listen on; 8130 if nothing else is set.")
 
 
 @app.command()
-def serve(
-    port: Port = None,
-    data: Data = None,
-    host: Annotated[str | None, typer.Option(help="Address to listen on; any but this machine needs NIVELUS_TOKEN.")] = None,
-    demo: Annotated[bool, typer.Option(help="Put the demo sessions into a new data folder.")] = True,
-) -> None:
+@port_option
+@data_folder
+@click.option("--host", help="Address to listen on; any but this machine needs NIVELUS_TOKEN.")
+@click.option("--demo/--no-demo", default=True, help="Put the demo sessions into a new data folder.")
+def serve(port: int | None, data: Path | None, host: str | None, demo: bool) -> None:
     """Start the program on your own sessions."""
     _serve(port, data, host, demo)
 
 
 @app.command()
-def demo(port: Port = None, data: Data = None) -> None:
+@port_option
+@data_folder
+def demo(port: int | None, data: Path | None) -> None:
     """Start the program on the demo sessions: an audio guide, a feature for two voices, and a song."""
     _serve(port, data or Path.home() / ".local" / "share" / "nivelus-demo", "127.0.0.1", True)
 
 
 @app.command()
-def check(
-    data: Data = None,
-    repair: Annotated[bool, typer.Option("--repair", help="Repair what can be repaired; Nivelus must not be running.")] = False,
-) -> None:
+@data_folder
+@click.option("--repair", is_flag=True, help="Repair what can be repaired; Nivelus must not be running.")
+def check(data: Path | None, repair: bool) -> None:
     """Look over the database, its copies, the recordings, and what was measured of them."""
     from nivelus.services import checking
     from nivelus.settings import Settings
@@ -48,7 +51,7 @@ def check(
         faults += not finding.good
         print(("" if finding.good else "! ") + finding.sentence)
     if faults:
-        raise typer.Exit(1)
+        sys.exit(1)
 
 
 @app.command(hidden=True)
