@@ -9,9 +9,9 @@ from urllib.error import HTTPError
 
 import numpy as np
 import pytest
-from playwright.sync_api import BrowserContext, Page, expect
+from playwright.sync_api import APIResponse, BrowserContext, Page, Route, expect
 
-from tests.browser.hands import capsule, clip_of, fresh, open_stage, row
+from tests.browser.hands import capsule, clip_of, eventually, fresh, open_stage, row
 from tests.conftest import hum, uneven_voice, write_sound
 from tests.helpers.program import Program
 
@@ -86,6 +86,25 @@ def test_undo_survives_a_restart(page: Page, own_program: Program, voice_file: P
     expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain 0\.0 dB"))
     page.keyboard.press("Control+Shift+z")
     expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain \+0\.5 dB"))
+
+
+def test_undo_before_an_edit_was_answered_takes_that_edit_back(page: Page, own_program: Program, voice_file: Path) -> None:
+    state = own_program.brought_in(voice_file)
+    clip = state["clips"][0]
+    open_stage(page, own_program, state)
+    held: list[tuple[Route, APIResponse]] = []
+    page.route("**/gain", lambda route: held.append((route, route.fetch())))
+    row(page, clip).click()
+    page.keyboard.press("ArrowUp")
+    eventually(lambda: held or page.wait_for_timeout(20))
+    page.keyboard.press("Control+z")
+    (route, answer), *_ = held
+    label = answer.json()["undo"]
+    assert label != state["undo"]
+    route.fulfill(response=answer)
+    expect(page.get_by_text(f"Undone: {label}")).to_be_visible()
+    assert clip_of(own_program, state, clip)["gain"] == 0
+    assert own_program.session(state["name"])["undo"] == state["undo"]
 
 
 @pytest.mark.parametrize("delay", [0.0, 0.4, 1.2])

@@ -166,13 +166,14 @@ export const reload = () => {
   return queue;
 };
 
-/** Run an edit after those before it; resolves to whether it was done. */
-export function edit(work: (revision: number, sessionId: string) => Promise<Changed>): Promise<boolean> {
+/** Run an edit after those before it; resolves to whether it was done. Work that finds nothing to do gives null. */
+export function edit(work: (revision: number, sessionId: string) => Promise<Changed> | null): Promise<boolean> {
   const run = async () => {
     const { header, id } = useSession.getState();
     if (!header) return false;
     try {
       const answer = await work(header.revision, id);
+      if (!answer) return false;
       receive(answer);
       if (answer.told) tell(`${capital(answer.told)}.`);
       return true;
@@ -193,17 +194,18 @@ export function reasonWords(of: "gain_reasons" | "mark_reasons" | "ride_reasons"
   return capital(words);
 }
 
-export async function undo() {
-  const label = useSession.getState().header?.undo;
-  if (!label) return;
-  if (await edit((revision, id) => api.undo(id, revision))) tell(`Undone: ${label}`);
+/** Walk a step through the history. Which one that is, is known only when the edits before it have been answered. */
+async function walk(way: "undo" | "redo", said: string) {
+  let label: string | null = null;
+  const done = await edit((revision, id) => {
+    label = useSession.getState().header?.[way] ?? null;
+    return label === null ? null : api[way](id, revision);
+  });
+  if (done) tell(`${said}: ${label}`);
 }
 
-export async function redo() {
-  const label = useSession.getState().header?.redo;
-  if (!label) return;
-  if (await edit((revision, id) => api.redo(id, revision))) tell(`Done again: ${label}`);
-}
+export const undo = () => walk("undo", "Undone");
+export const redo = () => walk("redo", "Done again");
 
 export const trackOf = (model: SessionModel, id: string): Track | undefined =>
   model.header?.tracks.find((track) => track.id === id) ?? model.header?.tracks[0];
