@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from nivelus.core.deliver.level import level_file
 from nivelus.core.drafts.clip_gain import ClipGainRule
-from nivelus.core.drafts.ride import GIVE_SETTLED, REASONS, RideDraft, RideRule, draft_ride, inner_spread
+from nivelus.core.drafts.ride import REASONS, RideDraft, RideRule, draft_ride, inner_spread
 from nivelus.core.errors import LevelError
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.drawn import EMPTY, curve_of
@@ -49,11 +49,11 @@ def voice() -> Voice:
 
 @pytest.mark.parametrize("name", ["dev_01", "dev_04"])
 def test_the_inside_of_labelled_phrases_is_evened_with_few_points(name: str) -> None:
-    """At least 35 % less spread of 400 ms loudness, the mean level within 0.5 LU, no more than 2 points a second."""
+    """At least 50 % less spread of 400 ms loudness, the mean level within 0.5 LU, no more than 2 points a second."""
     found = voice_of(measure_file(CORPUS / f"{name}.flac")[1])
     draft = ridden(found)
     before, after = (np.mean([getattr(p, side) for p in draft.phrases]) for side in ("spread_before", "spread_after"))
-    assert after <= 0.6 * before
+    assert after <= 0.5 * before
     assert abs(np.mean([p.after - p.before for p in draft.phrases])) < 0.5
     assert len(draft.curve) <= 2 * found[0].duration
     assert {p.reason for p in draft.phrases} <= set(REASONS)
@@ -105,7 +105,7 @@ def test_what_stays_within_the_dead_band_is_left_alone() -> None:
 def test_between_phrases_the_ride_holds_and_glides_just_before_the_next(voice: Voice) -> None:
     curve, spans = ridden(voice).curve, spans_of(voice)
     for (_, end), (start, _) in pairwise(spans):
-        held = curve(np.linspace(end + 0.01, start - 0.12, 20))
+        held = curve(np.linspace(end + 0.01, start - 0.22, 20))
         assert np.ptp(held) < 0.35
 
 
@@ -153,7 +153,7 @@ def falling(by: float = -8.0) -> np.ndarray:
 def test_a_last_word_that_falls_is_brought_back() -> None:
     """At least 85 % of a fall of 8 LU over the last third, at the usual limits; the phrase itself settles afterwards."""
     found = voice_of(measure_samples(falling(), RATE))
-    draft = ridden(found, RideRule(give=GIVE_SETTLED))
+    draft = ridden(found, rises=np.full(2, np.inf))
     for start, end in spans_of(found):
         third = (end - start) / 3
         early, late = (
@@ -205,3 +205,44 @@ def test_the_render_has_what_the_draft_says(tmp_path: Path) -> None:
     assert len(after) == len(before)
     assert all(overlap(a, b) > 0.9 for a, b in zip(before, after, strict=True))
     assert np.abs(np.diff(compile_curves([done.ride.curve], RATE).db)).max() < 9.0
+
+
+def test_a_phrase_comes_down_no_further_than_its_last_word_needs_and_its_room_allows() -> None:
+    """Of the 4 LU that clip gain may give back: what is missing to the limit, or what the noise limit leaves."""
+    found = voice_of(measure_samples(falling(-8.0), RATE))
+    settles = np.full(2, np.inf)
+    needed = ridden(found, rises=settles)
+    for phrase in needed.phrases:
+        assert 0.5 < phrase.before - phrase.after < 3.0
+    room_tone = max(cell.room_tone for cell in found[1])
+    tight = ridden(found, RideRule(noise_limit=room_tone + 6.5), rises=settles)
+    assert all(phrase.before - phrase.after < 0.6 for phrase in tight.phrases)
+    fixed = ridden(found, rises=np.zeros(2))
+    assert all(abs(phrase.before - phrase.after) < 0.15 for phrase in fixed.phrases)
+
+
+def test_a_held_note_is_evened_to_its_end() -> None:
+    """It fades by 8 dB in two seconds: as long as it is nearly as loud, that is the note and not its decay."""
+    out = room(-72.0, 5.0)
+    t = np.arange(round(2.5 * RATE)) / RATE
+    fade = np.clip((t - 0.5) / 2, 0, 1) * -8.0
+    out[RATE : RATE + len(t)] += 0.2 * np.sin(2 * np.pi * 220 * t) * 10 ** (fade / 20)
+    found = voice_of(measure_samples(out, RATE))
+    curve = ridden(found).curve
+    assert curve(2.9) - curve(1.2) > 2.5
+
+
+def test_what_may_not_be_lifted_is_not_lifted_by_its_neighbour() -> None:
+    """Phrases one after the other, the room of every other one too loud to come up: the line over all of them keeps to it."""
+    sound, spans, rooms = [], [], []
+    for k in range(8):
+        spans.append((len(np.concatenate(sound)) / RATE if sound else 0.0, 0.0))
+        sound += [hum(-20.0, 0.7, seed=k), hum(-27.0, 0.6, seed=k + 9)]
+        spans[-1] = (spans[-1][0], len(np.concatenate(sound)) / RATE)
+        sound.append(room(-72.0, 0.3, seed=k))
+        rooms.append(-39.0 if k % 2 else -72.0)
+    grid = measure_samples(np.concatenate(sound), RATE)
+    draft = draft_ride(grid, np.ones((len(grid.data), 2)), spans, np.array(rooms), RideRule())
+    for (start, end), tone in zip(spans, rooms, strict=True):
+        top = draft.curve(np.linspace(start + 0.01, end, 200)).max()
+        assert top <= 0.1 if tone > -40 else top > 1.0

@@ -18,7 +18,7 @@ from nivelus.core.chain.state import NO_LANES, Lane, Places, TrackState, changes
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain
 from nivelus.core.drafts.dips import ALL_KINDS
 from nivelus.core.drafts.peaks import FreedPhrase, free_phrases, with_peaks_down
-from nivelus.core.drafts.ride import GIVE_SETTLED, RideDraft, RideRule, draft_ride
+from nivelus.core.drafts.ride import RideDraft, RideRule, draft_ride
 from nivelus.core.drafts.settle import Settled, headroom, settle
 from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves
 from nivelus.core.gain.drawn import EMPTY, Curve
@@ -93,12 +93,12 @@ def propose_ride(
     """
     clips, grid = state.clips, state.grid
     assert grid is not None
-    gives = None
+    rises = None
     if limits is not None:
         # as far as its clip gain may give it back
         tops = state.peaks_with(state.before_ride, clips.voiced)
         room_up = headroom(clips.gain[clips.voiced], tops, clips.room_tone[clips.voiced], limits)
-        gives = np.where(clips.free[clips.voiced], np.minimum(room_up, GIVE_SETTLED), 0.0)
+        rises = np.where(clips.free[clips.voiced], room_up, 0.0)
     whole = (chosen is None or bool(chosen.all())) and only is None
     before = replace(state, lanes=NO_LANES)
     return draft_ride(
@@ -110,7 +110,7 @@ def propose_ride(
         chosen=None if whole else chosen,
         present=EMPTY if whole else state.lanes.ride.curve(),
         only=only,
-        gives=gives,
+        rises=rises,
     )
 
 

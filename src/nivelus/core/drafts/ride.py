@@ -6,16 +6,16 @@ Levels are K-weighted (ITU-R BS.1770-5), LUFS, of the voice with all gain that c
 evened around its own level, where clip gain has put it, or around a target. For every phrase, in order:
 
 1. its *nuclei*, the loud cores of its syllables (``core.marks.nuclei``): a word whose nuclei lie low is lifted wherever it
-   stands, the last one too; what has no nucleus and lies low is a pause or a decay, through which the gain holds;
+   stands, the last one too, and a held note as long as it is nearly as loud; what has no nucleus and lies low is a pause or a
+   decay, through which the gain holds;
 2. the level of a short window around every frame: the whole recording is known, so the ride sees what comes;
 3. what is missing to the reference, times the strength; a phrase that never leaves the dead band is left alone;
 4. no further than most up and most down, and never so far up that the room passes the noise limit; the reference lies
-   where the phrase keeps its level. Where a word cannot come up as far as it should, the rest comes down to meet it by a
-   stated amount;
+   where the phrase keeps its level. Where a word cannot come up as far as it should, the rest comes down to meet it, as far
+   as it needs to and the clip gain may give it back;
 5. a lag with an attack (down) and a release (up) that the look-ahead leads, and a limited slope;
-6. a line with few corners, set where the course bends most, their heights by least squares;
-7. the phrase as a whole is put back to its level, and corners that stray less than the stated error go, or more of them
-   where there would be more than two a second.
+6. one line with few corners over all phrases (``core.drafts.few_points``), by least squares: corners stand where they even
+   out most, no more than two a second, and each phrase is put back to its level.
 
 Between phrases the gain holds, and glides to the next just before it begins; in a longer pause it first comes down to 0 dB
 if it was above, so that the room is not lifted where nobody speaks. Rides of this kind are common practice; the
@@ -26,16 +26,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from heapq import heappop, heappush
 
 import numba
 import numpy as np
 import numpy.typing as npt
 
+from nivelus.core.drafts.few_points import Want, draw
 from nivelus.core.errors import LevelError
 from nivelus.core.gain.compiled import FloatArray
-from nivelus.core.gain.drawn import CLOSEST, EMPTY, Curve, curve_of, with_points
-from nivelus.core.gain.edits import replace_range, thin
+from nivelus.core.gain.drawn import CLOSEST, EMPTY, Curve, with_points
+from nivelus.core.gain.edits import replace_range, shift
 from nivelus.core.marks.nuclei import find_nuclei
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.core.measure.loudness import MOMENTARY, gated_loudness, power_around, power_to_db, sliding_power, to_lufs
@@ -45,29 +45,24 @@ Indices = npt.NDArray[np.int64]
 
 GATE = 12.0
 """LU under its phrase from which a window is a pause inside it, and no part of its spread."""
-DECAY = 7.0
+DECAY = 9.0
 """LU under its phrase from which a window without a nucleus is the end of a word or a pause, which the ride holds through."""
+HELD = 3.0
+"""LU under its nucleus to which a held note goes on after the last one of a phrase."""
 CORE = 0.08
 """Seconds around a nucleus that are its syllable."""
-EDGE = 0.1
+EDGE = 0.05
 """Seconds beside such a pause in which the window already holds some of it."""
-LONG_PAUSE = 1.2
-"""Seconds of a pause in which the ride does not stay up, and ..."""
-COME_DOWN = 0.3
-"""... in which it comes down then."""
 SHORTEST = 0.4
 """Seconds of a phrase that has an inside to even out."""
-CORNERS = 0.4
-"""Seconds between two corners of the line on the average, and ..."""
+UNVOICED = 0.2
+"""How much a frame counts that tells of no word, where one of a word counts 1."""
 CLOSEST_CORNERS = 0.1
-"""... at least."""
-
-MOST_POINTS, COARSER = 1.95, 1.2
-"""Points a second at most: where there are more, the error that they may make grows by this factor."""
-BOUND = 0.05
+"""Seconds between a border of a span and what is drafted within it."""
+BOUND = 0.02
 """Share of a phrase that must want more than it may have before the rest comes down to meet it."""
 MOST_SHIFT, HALVINGS = 12.0, 9
-GIVE_SETTLED = 1.5
+GIVE_SETTLED = 4.0
 """LU that a phrase may come down by where it settles afterwards: its clip gain gives back what the ride takes."""
 
 REASONS = {
@@ -88,7 +83,7 @@ class RideRule:
 
     ``strength`` is a share 0 ... 1; ``most_up``, ``most_down`` dB, both positive; ``dead_band`` LU; ``attack``,
     ``release``, ``look_ahead`` and ``window`` seconds; ``slope`` dB/s; ``error`` of the points dB; ``noise_limit`` dBFS.
-    ``give`` is how far (LU) a phrase may come down where parts of it cannot come up; more if its clip gain makes up for it.
+    ``give`` is how far (LU) a phrase may come down where parts of it cannot come up, if its clip gain does not make up for it.
 
     Raises
     ------
@@ -103,7 +98,7 @@ class RideRule:
     attack: float = 0.03
     release: float = 0.05
     look_ahead: float = 0.05
-    window: float = 0.4
+    window: float = 0.3
     slope: float = 60.0
     error: float = 0.3
     give: float = 0.4
@@ -146,7 +141,7 @@ def draft_ride(
     chosen: BoolArray | None = None,
     present: Curve = EMPTY,
     only: tuple[float, float] | None = None,
-    gives: FloatArray | None = None,
+    rises: FloatArray | None = None,
 ) -> RideDraft:
     """Draft a ride. O(n log n) in frames; an hour takes about a second.
 
@@ -161,7 +156,7 @@ def draft_ride(
     chosen : (n,) the phrases that are drafted, all if not given; around the others ``present`` stays as it is
     present : the ride as it is
     only : seconds within which the ride is drafted, everywhere if not given; outside ``present`` stays as it is
-    gives : (n,) LU that each phrase may come down by, see ``RideRule.give``; that of the rule if not given
+    rises : (n,) dB that the clip gain of each phrase may rise to give back what the ride takes; None where none settles
 
     Returns
     -------
@@ -171,24 +166,25 @@ def draft_ride(
     vowels = np.asarray(grid.column("voiced"), np.float64) * gain[:, 0]
     frames = [grid.span(start, end) for start, end in spans]
     picked = np.ones(len(spans), bool) if chosen is None else chosen
-    rides: list[tuple[Indices, FloatArray]] = []
+    wants: list[Want] = []
     reasons = []
-    each = [rule] * len(spans) if gives is None else [replace(rule, give=give) for give in gives.tolist()]
-    for span, tone, is_picked, own in zip(frames, room_tones.tolist(), picked.tolist(), each, strict=True):
+    for i, (span, tone, is_picked) in enumerate(zip(frames, room_tones.tolist(), picked.tolist(), strict=True)):
         room = tone + float(power_to_db(gain[span, 0].mean()))
-        corners, heights, reason = _ride_of(power[span], vowels[span], room, own, target)
-        rides.append((corners + span.start, heights))
+        give = rule.give
+        if rises is not None:
+            # what the clip gain gives back also lifts the room, where the ride lifts it most
+            give = float(np.clip(rule.noise_limit - room - rule.most_up, 0.0, min(rises[i], GIVE_SETTLED)))
+        want, reason = _want_of(power[span], vowels[span], room, replace(rule, give=give), target)
+        wants.append(want)
         reasons.append(reason if is_picked else "not chosen")
     glide = round(max(rule.attack, rule.release) / FRAME)
     curve = present
     for first, last in _runs(picked):
         following = frames[last + 1].start if last + 1 < len(frames) else len(power)
-        free = (following - frames[last].stop) * FRAME
-        points = _points(rides[first : last + 1], glide, rule.error, free)
-        most, error = MOST_POINTS * (following - frames[first].start) * FRAME, rule.error
-        while len(points) > max(most, 2.0) and error < rule.most_down + rule.most_up:
-            error *= COARSER
-            points = thin(points, error)
+        begin = frames[first].start
+        own = [slice(span.start - begin, span.stop - begin) for span in frames[first : last + 1]]
+        line = draw(power[begin:following], own, wants[first : last + 1], glide, rule.slope * FRAME, rule.error)
+        points = shift(line, begin * FRAME)
         if len(present) == 0 and not points.db.any():
             continue
         # the way from what was there to the new begins and ends in the middle of the pauses
@@ -252,44 +248,38 @@ def spoken(power: FloatArray, vowels: FloatArray, own: float, window: float) -> 
     for at in nuclei.tolist():
         voiced[max(0, at - near) : at + near + 1] = True
     voiced[: max(0, int(nuclei[0]) - near)] = False
-    voiced[int(nuclei[-1]) + near + 1 :] = False
+    voiced[_end_of(level, int(nuclei[-1]) + near + 1) :] = False
     return level, voiced
 
 
-def _ride_of(
-    power: FloatArray, vowels: FloatArray, room: float, rule: RideRule, target: float | None
-) -> tuple[Indices, FloatArray, str]:
-    """The corners of a phrase's ride (frames from its start), their heights in dB, and what decided."""
+def _end_of(level: FloatArray, after: int) -> int:
+    """Where the last syllable ends that has its nucleus before ``after``: a held note goes on while it is nearly as loud."""
+    low = level[after:] < level[min(after, len(level) - 1)] - HELD
+    return after + int(np.argmax(low)) if low.any() else len(level)
+
+
+def _want_of(power: FloatArray, vowels: FloatArray, room: float, rule: RideRule, target: float | None) -> tuple[Want, str]:
+    """What a phrase wants, and what decided."""
     count = len(power)
-    ends = np.array([0, max(count - 1, 1)])
+    level_line = Want(np.zeros(count), np.ones(count))
     if count < SHORTEST / FRAME:
-        return ends, np.zeros(2), "short"
+        return level_line, "short"
     own = gated_loudness(power)
     level, voiced = spoken(power, vowels, own, rule.window)
     missing = (own if target is None else target) - level
     if not voiced.any() or np.abs(missing[voiced]).max() <= rule.dead_band:
-        return ends, np.zeros(2), "steady"
+        return level_line, "steady"
     most_up = min(rule.most_up, max(rule.noise_limit - room, 0.0))
     course, goal = _course(power, missing, voiced, most_up, rule, own if target is None else None)
-    corners = _corners(course, max(int(count * FRAME / CORNERS), 1), round(CLOSEST_CORNERS / FRAME))
-    heights = _heights(course, corners, np.where(voiced, 1.0, 0.05))
-    for i in range(1, len(heights)):
-        reach = rule.slope * FRAME * (corners[i] - corners[i - 1])
-        heights[i] = min(max(heights[i], heights[i - 1] - reach), heights[i - 1] + reach)
-    heights = np.clip(heights, -rule.most_down, most_up)
-    if target is None:
-        # the inside is evened; the phrase stays where it is, as far as the limits let it
-        for _ in range(2):
-            ridden = power * 10 ** (np.interp(np.arange(count), corners, heights) / 10)
-            heights = np.clip(heights + goal - gated_loudness(ridden), -rule.most_down, most_up)
     # a few windows at the edge of a pause say nothing of the phrase
-    furthest_down, furthest_up = np.percentile(rule.strength * missing[voiced], (5, 95))
+    furthest_down, furthest_up = (rule.strength * _share(missing[voiced], share) for share in (0.05, 0.95))
     reason = "evened"
     if furthest_down < -rule.most_down:
         reason = "most down"
     if furthest_up > most_up:
         reason = "most up" if most_up == rule.most_up else "noise limit"
-    return corners, heights, reason
+    weight = np.where(voiced, 1.0, UNVOICED)
+    return Want(course, weight, -rule.most_down, most_up, goal if target is None else None), reason
 
 
 def _course(
@@ -312,8 +302,8 @@ def _course(
 
     if own is None:
         return at_shift(0.0), 0.0
-    is_bound = float(np.mean(rule.strength * missing[voiced] > most_up)) > BOUND
-    goal = own - (rule.give if is_bound else 0.0)
+    beyond = rule.strength * _share(missing[voiced], 1 - BOUND) - most_up
+    goal = own - min(max(beyond, 0.0), rule.give)
     low, high = -MOST_SHIFT, MOST_SHIFT
     for _ in range(HALVINGS):
         middle = (low + high) / 2
@@ -324,6 +314,12 @@ def _course(
     return at_shift((low + high) / 2), goal
 
 
+def _share(values: FloatArray, share: float) -> float:
+    """The value that such a share of the values does not pass."""
+    place = round(share * (len(values) - 1))
+    return float(np.partition(values, place)[place])
+
+
 def _inner(voiced: BoolArray, edge: int) -> BoolArray:
     """What of the voiced frames lies further than ``edge`` frames from a pause; all of them if nothing does."""
     breaks = np.concatenate([[0], np.cumsum(~voiced)])
@@ -331,59 +327,6 @@ def _inner(voiced: BoolArray, edge: int) -> BoolArray:
     high = np.minimum(np.arange(len(voiced)) + edge + 1, len(voiced))
     inner = voiced & (breaks[high] == breaks[low])
     return inner if inner.any() else voiced
-
-
-def _corners(course: FloatArray, pieces: int, closest: int) -> Indices:
-    """Where a line of so many pieces has its corners: one by one where it strays most, never closer than ``closest`` frames."""
-    found = [0, len(course) - 1]
-    waiting: list[tuple[float, int, int, int]] = []
-
-    def consider(a: int, b: int) -> None:
-        first, last = a + closest, b - closest
-        if first > last:
-            return
-        line = course[a] + (np.arange(first, last + 1) - a) * ((course[b] - course[a]) / (b - a))
-        away = np.abs(course[first : last + 1] - line)
-        at = int(away.argmax())
-        heappush(waiting, (-float(away[at]), first + at, a, b))
-
-    consider(*found)
-    while waiting and len(found) <= pieces:
-        _, at, a, b = heappop(waiting)
-        found.append(at)
-        consider(a, at)
-        consider(at, b)
-    return np.array(sorted(found), np.int64)
-
-
-@numba.njit(cache=True)
-def _heights(course: FloatArray, corners: Indices, weight: FloatArray) -> FloatArray:
-    """Heights of the corners of the line that lies nearest to the course in the sense of least squares.
-
-    Each frame touches two corners, so the normal equations are tridiagonal. O(frames).
-    """
-    count = len(corners)
-    middle, upper, right = np.full(count, 1e-9), np.zeros(count), np.zeros(count)
-    k = 0
-    for i in range(len(course)):
-        while k < count - 2 and i >= corners[k + 1]:
-            k += 1
-        b = (i - corners[k]) / (corners[k + 1] - corners[k])
-        a = 1.0 - b
-        middle[k] += weight[i] * a * a
-        middle[k + 1] += weight[i] * b * b
-        upper[k] += weight[i] * a * b
-        right[k] += weight[i] * a * course[i]
-        right[k + 1] += weight[i] * b * course[i]
-    for k in range(1, count):
-        factor = upper[k - 1] / middle[k - 1]
-        middle[k] -= factor * upper[k - 1]
-        right[k] -= factor * right[k - 1]
-    out = np.empty(count)
-    out[-1] = right[-1] / middle[-1]
-    for k in range(count - 2, -1, -1):
-        out[k] = (right[k] - upper[k] * out[k + 1]) / middle[k]
-    return out
 
 
 @numba.njit(cache=True)
@@ -412,21 +355,3 @@ def _only(present: Curve, drafted: Curve, start: float, end: float, glide: float
     inset = min(glide, (end - start) / 4)
     cut = with_points(drafted, (start + inset, end - inset))
     return replace_range(present, start, end, cut.keep(cut.inside(start + inset - CLOSEST, end - inset + CLOSEST)))
-
-
-def _points(rides: Sequence[tuple[Indices, FloatArray]], glide: int, error: float, free: float) -> Curve:
-    """Points of a run of phrases: held in the pauses, gliding to the next phrase just before it begins.
-
-    ``free`` is how many seconds there are after the last of them.
-    """
-    points: list[tuple[float, float]] = []
-    for corners, heights in rides:
-        pause = corners[0] * FRAME - points[-1][0] if points else 0.0
-        if pause > LONG_PAUSE and points[-1][1] > 0:
-            points.append((points[-1][0] + COME_DOWN, 0.0))
-        if pause > 2 * glide * FRAME:
-            points.append(((corners[0] - glide + 0.5) * FRAME, points[-1][1]))
-        points += zip(((corners + 0.5) * FRAME).tolist(), heights.tolist(), strict=True)
-    if free > LONG_PAUSE and points[-1][1] > 0:
-        points.append((points[-1][0] + COME_DOWN, 0.0))
-    return thin(curve_of(points), error)
