@@ -19,8 +19,8 @@ import numpy as np
 
 from nivelus.core.drafts.ride import RideDraft, RideRule, around, draft_ride
 from nivelus.core.marks.cells import cut_into_cells
+from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.nuclei import find_nuclei
-from nivelus.core.marks.phrases import find_phrases
 from nivelus.core.measure.grid import FRAME, LevelGrid, measure_file
 from nivelus.core.measure.loudness import gated_loudness
 
@@ -32,16 +32,17 @@ LEAST_FRAMES, LEAST_NUCLEI = 100, 2
 
 @dataclass(frozen=True)
 class Voice:
-    """A recording as a ride sees it: its grid, the seconds of its phrases, and the room around each (dBFS)."""
+    """A recording as a ride sees it: its grid, the seconds of its phrases and breaths, and the room around each (dBFS)."""
 
     grid: LevelGrid
     spans: list[tuple[float, float]]
     rooms: np.ndarray
+    breaths: np.ndarray
 
     def ride(self, gain: np.ndarray, settles: bool = True) -> RideDraft:
         """A ride at full strength and default limits over what a gain, (frames, 2), has made of the voice."""
         rises = np.full(len(self.spans), np.inf) if settles else None
-        return draft_ride(self.grid, gain, self.spans, self.rooms, RideRule(), rises=rises)
+        return draft_ride(self.grid, gain, self.spans, self.rooms, RideRule(), rises=rises, breaths=self.breaths)
 
     @property
     def frames(self) -> list[slice]:
@@ -60,9 +61,11 @@ class Voice:
 def voice_of(path: Path) -> Voice:
     """A sound file as it was recorded."""
     _, grid, _ = measure_file(path)
-    cells = [cell for cell in cut_into_cells(grid, find_phrases(grid)) if cell.levels is not None]
+    found = find_marks(grid)
+    cells = [cell for cell in cut_into_cells(grid, found.phrases) if cell.levels is not None]
     spans = [((c.phrase_start or 0) / grid.sample_rate, (c.phrase_end or 0) / grid.sample_rate) for c in cells]
-    return Voice(grid, spans, np.array([cell.room_tone for cell in cells]))
+    breaths = np.array([(mark.start, mark.end) for mark in found.of("breath")]).reshape(-1, 2)
+    return Voice(grid, spans, np.array([cell.room_tone for cell in cells]), breaths)
 
 
 def fallen(voice: Voice) -> np.ndarray:

@@ -19,8 +19,8 @@ from nivelus.core.gain.edits import thin
 from nivelus.core.measure.grid import FRAME
 from nivelus.core.measure.loudness import gated_loudness
 
-PAUSE = 0.02
-"""How much a frame of a pause counts in which the gain holds, where one of a word counts 1."""
+PAUSE, BREATH = 0.02, 0.1
+"""How much a frame counts of a pause in which the gain holds, and of a breath, where one of a word counts 1."""
 LONG_PAUSE = 1.2
 """Seconds of a pause in which the ride does not stay up, and ..."""
 COME_DOWN = 0.3
@@ -31,7 +31,7 @@ MOST_POINTS, COARSER = 1.99, 1.2
 """Points a second at most: where there are more, the error that they may make grows by this factor."""
 NEAR = 50
 """Frames of a phrase from which the line is likely to reach into one beside it that is left alone."""
-TRIES, SLACK = 3, 0.1
+TRIES, SLACK = 4, 0.3
 """How often the line is drawn, with corners where it passed a phrase's limits by more than so many dB; the last time at all."""
 SAME = 1e-9
 """dB that are none."""
@@ -56,7 +56,15 @@ class Want:
         return self.lowest == self.highest == 0.0
 
 
-def draw(power: FloatArray, frames: Sequence[slice], wants: Sequence[Want], glide: int, slope: float, error: float) -> Curve:
+def draw(
+    power: FloatArray,
+    frames: Sequence[slice],
+    wants: Sequence[Want],
+    breaths: Indices,
+    glide: int,
+    slope: float,
+    error: float,
+) -> Curve:
     """The line of a run of phrases: as few points as their error allows, and no more than MOST_POINTS a second.
 
     Parameters
@@ -64,6 +72,7 @@ def draw(power: FloatArray, frames: Sequence[slice], wants: Sequence[Want], glid
     power : (n,) K-weighted mean square per frame before the ride, from the first phrase to the one after the run
     frames : the frames of each phrase, from the beginning of the run
     wants : what each wants
+    breaths : (m, 2) frames from and up to which there is a breath: from there to the next phrase nothing is lifted
     glide : frames before a phrase in which the gain comes from what it held in a pause
     slope : dB per frame at most, within a phrase
     error : dB that the line may stray for the sake of fewer points
@@ -72,15 +81,17 @@ def draw(power: FloatArray, frames: Sequence[slice], wants: Sequence[Want], glid
     -------
     Curve in seconds from the beginning of the run. O(n), but for thinning, which is O(n log n)
     """
-    course, rests, borders = _together(frames, wants, len(power), glide, slope)
+    course, rests, limits = _together(frames, wants, breaths, len(power), glide, slope)
     for tries in range(TRIES):
         if tries == TRIES - 1:
-            course = replace(course, fixed=np.union1d(course.fixed, borders))
+            course = replace(course, fixed=np.union1d(course.fixed, limits[:, 2:]))
         points = _line(course, power, frames, wants, rests, glide, error)
-        crossed = _crossed(course, frames, borders, points)
+        crossed = _crossed(course, limits, points)
         if not len(crossed):
             break
         course = replace(course, fixed=np.union1d(course.fixed, crossed))
+    if points.db[0] > 0 and (breaths[:, 0] < 0).any():
+        points = _with(points, np.array([(0.5 - glide) * FRAME]), np.zeros(1))
     return points
 
 
@@ -114,22 +125,20 @@ def _line(
     return points
 
 
-def _crossed(course: Course, frames: Sequence[slice], borders: Indices, points: Curve) -> Indices:
-    """Those borders, (n, 2), beside which the line passes the limits of a phrase because it comes from the other's."""
+def _crossed(course: Course, limits: Indices, points: Curve) -> Indices:
+    """The corners, (n, 2), that the line needs because it passes some of the ``limits``."""
     gain = points((np.arange(len(course.wanted)) + 0.5) * FRAME)
     passed = np.concatenate([[0], np.cumsum((gain > course.highest + SLACK) | (gain < course.lowest - SLACK))])
-    starts, stops = (np.array([getattr(span, side) for span in frames]) for side in ("start", "stop"))
-    first = starts[np.searchsorted(starts, borders[:, 0], "right") - 1]
-    last = stops[np.searchsorted(starts, borders[:, 1])]
-    return np.asarray(borders[(passed[borders[:, 0] + 1] > passed[first]) | (passed[last] > passed[borders[:, 1]])])
+    return np.asarray(limits[passed[limits[:, 1]] > passed[limits[:, 0]], 2:])
 
 
 def _together(
-    frames: Sequence[slice], wants: Sequence[Want], count: int, glide: int, slope: float
+    frames: Sequence[slice], wants: Sequence[Want], breaths: Indices, count: int, glide: int, slope: float
 ) -> tuple[Course, Indices, Indices]:
-    """The course of a run of phrases, which holds in short pauses; its long pauses; and borders between unlike limits.
+    """The course of a run of phrases, which holds in short pauses; its long pauses; and where its limits are not those beside.
 
-    A pause is a row of (n, 2): the last frame before it, and the next phrase; a border the last frame that holds, and the next.
+    A pause is a row of (n, 2): the last frame before it, and the next phrase. A limit is a row of (n, 4): the frames from and
+    up to which it holds, and two corners with which the line keeps to it, wherever it comes from and goes.
     """
     end = frames[-1].stop
     wanted, weight, lowest, highest, slopes = np.zeros((5, end))
@@ -137,27 +146,35 @@ def _together(
     slopes[:] = np.inf
     fixed = [0, end - 1]
     rests: list[tuple[int, int]] = []
-    borders: list[tuple[int, int]] = []
+    limits: list[tuple[int, int, int, int]] = []
     for i, (span, want) in enumerate(zip(frames, wants, strict=True)):
         following = wants[i + 1] if i + 1 < len(wants) else None
         until = frames[i + 1].start if following else count
         hold = max(until - glide, span.stop)
         wanted[span], weight[span], slopes[span] = want.course, want.weight, slope
         lowest[span.start : hold], highest[span.start : hold] = want.lowest, want.highest
-        if (until - span.stop) * FRAME > LONG_PAUSE:
+        quiet = breaths[(breaths[:, 1] > span.stop) & (breaths[:, 0] < hold), 0]
+        if (until - span.stop) * FRAME > LONG_PAUSE or (len(quiet) and not following):
             rests.append((span.stop - 1, until))
             fixed += [span.stop - 1, until] if following else []
         elif following:
             wanted[span.stop : hold], weight[span.stop : hold] = want.course[-1], PAUSE
             lowest[hold:until] = min(want.lowest, following.lowest)
             highest[hold:until] = max(want.highest, following.highest)
+            if len(quiet):
+                start = max(int(quiet[0]), span.stop)
+                wanted[start:hold], weight[start:hold] = min(want.course[-1], 0.0), BREATH
+                highest[start:hold] = min(want.highest, 0.0)
+                limits.append((start, hold, start, hold - 1))
+                fixed += [start, hold - 1] if max(want.course[-1], following.course[0]) > 0 else []
             if want.highest != following.highest:
                 # one of them is not lifted, or not as far: what the other is given must not reach into it
-                borders.append((hold - 1, until))
+                corners = (hold - 1, until)
+                limits += [(span.start, hold, *corners), (until, frames[i + 1].stop, *corners)]
                 if (following.is_still and want.course[-NEAR:].any()) or (want.is_still and following.course[:NEAR].any()):
-                    fixed += borders[-1]
-    pauses, unlike = (np.array(pairs, np.int64).reshape(-1, 2) for pairs in (rests, borders))
-    return Course(wanted, weight, lowest, highest, slopes, np.unique(fixed)), pauses, unlike
+                    fixed += corners
+    pauses, other = (np.array(rows, np.int64).reshape(-1, width) for rows, width in ((rests, 2), (limits, 4)))
+    return Course(wanted, weight, lowest, highest, slopes, np.unique(fixed)), pauses, other
 
 
 def _points(corners: Indices, heights: FloatArray, rests: Indices, glide: int, error: float) -> Curve:

@@ -17,9 +17,9 @@ evened around its own level, where clip gain has put it, or around a target. For
 6. one line with few corners over all phrases (``core.drafts.few_points``), by least squares: corners stand where they even
    out most, no more than two a second, and each phrase is put back to its level.
 
-Between phrases the gain holds, and glides to the next just before it begins; in a longer pause it first comes down to 0 dB
-if it was above, so that the room is not lifted where nobody speaks. Rides of this kind are common practice; the
-numbers are our own, chosen on labelled programmes.
+Between phrases the gain holds, and glides to the next just before it begins. A breath there is not lifted; in a longer pause
+the gain comes down to 0 dB if it was above, so that the room is not lifted where nobody speaks. Rides of this kind are common
+practice; the numbers are our own, chosen on labelled programmes.
 """
 
 from __future__ import annotations
@@ -142,6 +142,7 @@ def draft_ride(
     present: Curve = EMPTY,
     only: tuple[float, float] | None = None,
     rises: FloatArray | None = None,
+    breaths: FloatArray | None = None,
 ) -> RideDraft:
     """Draft a ride. O(n log n) in frames; an hour takes about a second.
 
@@ -156,6 +157,7 @@ def draft_ride(
     chosen : (n,) the phrases that are drafted, all if not given; around the others ``present`` stays as it is
     present : the ride as it is
     only : seconds within which the ride is drafted, everywhere if not given; outside ``present`` stays as it is
+    breaths : (m, 2) seconds of the breaths, in order: between phrases they are not lifted
     rises : (n,) dB that the clip gain of each phrase may rise to give back what the ride takes; None where none settles
 
     Returns
@@ -166,6 +168,7 @@ def draft_ride(
     vowels = np.asarray(grid.column("voiced"), np.float64) * gain[:, 0]
     frames = [grid.span(start, end) for start, end in spans]
     picked = np.ones(len(spans), bool) if chosen is None else chosen
+    breath_frames = np.round((np.zeros((0, 2)) if breaths is None else breaths) / FRAME).astype(np.int64)
     wants: list[Want] = []
     reasons = []
     for i, (span, tone, is_picked) in enumerate(zip(frames, room_tones.tolist(), picked.tolist(), strict=True)):
@@ -183,7 +186,8 @@ def draft_ride(
         following = frames[last + 1].start if last + 1 < len(frames) else len(power)
         begin = frames[first].start
         own = [slice(span.start - begin, span.stop - begin) for span in frames[first : last + 1]]
-        line = draw(power[begin:following], own, wants[first : last + 1], glide, rule.slope * FRAME, rule.error)
+        around = breath_frames[breath_frames[:, 1] > (frames[first - 1].stop if first else 0)] - begin
+        line = draw(power[begin:following], own, wants[first : last + 1], around, glide, rule.slope * FRAME, rule.error)
         points = shift(line, begin * FRAME)
         if len(present) == 0 and not points.db.any():
             continue
