@@ -1,4 +1,4 @@
-"""Clips along the axis: whatever is moved, copied, trimmed or chosen sounds and measures as it did, and is undone exactly."""
+"""Clips along the axis: whatever is moved, copied or trimmed sounds and measures as it did, and is undone exactly."""
 
 from __future__ import annotations
 
@@ -13,15 +13,14 @@ import soundfile
 from nivelus.core.errors import NivelusError
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
-from nivelus.core.sound.timeline import open_sound
 from nivelus.services import arranging, clips, details, drawing, moves, phrases, sessions, sound, takes
 from nivelus.services.views import Changed, ClipView
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
-from nivelus.store.tables import Recording, Track
 from tests.conftest import RATE, bring_in, detailed_voice, uneven_voice, write_sound
 from tests.helpers.answers import kept_is_stored, known_of, put_in, same
 from tests.helpers.edits import content, edits
+from tests.helpers.timelines import heard, plain, session_of, state_of, voiced
 
 Step = Callable[[Changed], Changed]
 
@@ -47,37 +46,6 @@ def detail(bench: Workbench, session: str, tmp_path: Path) -> str:
 def other(bench: Workbench, session: str, detail: str, tmp_path: Path) -> str:
     """A track of another rate beside it."""
     return bring_in(bench, session, write_sound(tmp_path / "other.wav", uneven_voice((-20.0, -26.0), rate=44_100), 44_100))
-
-
-def state_of(bench: Workbench, session: str) -> Changed:
-    return sessions.state(bench, session)
-
-
-def voiced(state: Changed, track: str) -> list[ClipView]:
-    return [clip for clip in state.clips if clip.track == track and clip.phrase_start is not None]
-
-
-def heard(bench: Workbench, track: str) -> np.ndarray:
-    """A track as it is rendered, before the fader."""
-    source, _, state, _ = sound.render_source(bench, track)
-    with open_sound(source) as reader:
-        samples = reader.read(0, reader.info.frames)
-    gain = np.interp(np.arange(len(samples)), state.gain.at, state.gain.db)
-    return samples[:, 0] * 10 ** (gain / 20)
-
-
-def plain(bench: Workbench, track: str) -> np.ndarray:
-    """A track without gain, as the page hears it."""
-    (timeline,) = (t.timeline for t in sessions.state(bench, session_of(bench, track)).tracks if t.id == track)
-    blocks = [sound.samples(bench, track, timeline.key, at, 1 << 18) for at in range(0, timeline.frames, 1 << 18)]
-    return np.concatenate(blocks)[:, 0]
-
-
-def session_of(bench: Workbench, track: str) -> str:
-    with bench.database.reading() as db:
-        row = db.get(Track, track)
-        assert row is not None
-        return row.session_id
 
 
 # --- moving
@@ -283,183 +251,6 @@ def test_before_the_beginning_there_is_nothing(bench: Workbench, session: str, d
     assert next(clip for clip in state.clips if clip.id == second.id).start == 0
     with pytest.raises(NivelusError, match="nothing before it"):
         moves.move(bench, detail, state.revision, [second.id], -1.0)
-
-
-# --- takes
-
-
-@pytest.fixture
-def three(bench: Workbench, session: str, tmp_path: Path) -> list[str]:
-    """Three takes of the same two phrases, each louder than the last."""
-    voices = [uneven_voice((-30.0 + 4 * n, -24.0 + 4 * n, -27.0 + 4 * n)) for n in range(3)]
-    return [bring_in(bench, session, write_sound(tmp_path / f"lead take {n + 1}.wav", voice)) for n, voice in enumerate(voices)]
-
-
-def test_files_that_are_called_alike_are_takes(bench: Workbench, session: str, three: list[str]) -> None:
-    assert arranging.likely(bench, session, three).likely == "takes"
-    before = state_of(bench, session)
-    answer = arranging.arrange(bench, session, before.revision, three, "takes")
-    (track,) = answer.tracks
-    assert track.name == "lead"
-    assert [take.name for take in track.takes] == [f"take {n}" for n in (1, 2, 3)]
-    listed = takes.view(bench, track.id).items
-    assert [take.count for take in listed] == [3, 3, 3]
-    assert [take.level for take in listed] == pytest.approx([-27, -23, -19], abs=2.5)
-    sessions.undo(bench, session, answer.revision)
-    assert content(state_of(bench, session)) == content(before)
-
-
-def test_takes_are_heard_matched_and_chosen_phrase_by_phrase(bench: Workbench, session: str, three: list[str]) -> None:
-    before = state_of(bench, session)
-    state = arranging.arrange(bench, session, before.revision, three, "takes")
-    (track,) = (t.id for t in state.tracks)
-    louder = [clip for clip in before.clips if clip.track == three[1]]
-    state = takes.match(bench, track, state.revision)
-    levels = [take.level for take in takes.view(bench, track).items]
-    assert levels == pytest.approx([levels[0]] * 3, abs=0.05)
-    mine = voiced(state_of(bench, session), track)
-    # every phrase is said in each take, at the same time
-    for take in takes.view(bench, track).items:
-        spans = {clip.id: (clip.phrase_start, clip.phrase_end) for clip in take.clips}
-        stands = [[spans[id] for id in take.stands.get(clip.id, [])] for clip in mine]
-        if take.number == 0:
-            assert stands == [[], [], []]
-        else:
-            assert [len(own) for own in stands] == [1, 1, 1]
-            assert all(
-                own[0][0] < clip.phrase_end and own[0][1] > clip.phrase_start for own, clip in zip(stands, mine, strict=True)
-            )
-    state = takes.choose(bench, track, state.revision, mine[1].id, 1)
-    now = voiced(state_of(bench, session), track)
-    assert len(now) == 3
-    chosen = now[1]
-    assert chosen.recording != ""
-    # and it is known to be of the other take
-    names = {take.number: take.recordings for take in state.tracks[0].takes}
-    assert "" in names[0]
-    assert chosen.recording in names[1]
-    assert chosen.before == pytest.approx(next(c.before for c in louder if c.phrase_start == mine[1].phrase_start), abs=0.05)
-    assert chosen.phrase_start == pytest.approx(mine[1].phrase_start, abs=0.02)
-    # it is the other recording that is heard, up to the pauses on both sides, without a hole
-    every = sorted((clip.start, clip.end) for clip in state_of(bench, session).clips if clip.track == track)
-    assert all(a[1] == pytest.approx(b[0]) for a, b in pairwise(every))
-    inside = slice(round((chosen.start + 0.01) * RATE), round((chosen.end - 0.01) * RATE))
-    raw = uneven_voice((-26.0, -20.0, -23.0))
-    assert plain(bench, track)[inside] == pytest.approx(raw[inside], abs=1e-4)
-    state = takes.switch(bench, track, state.revision, 2)
-    assert voiced(state_of(bench, session), track)[0].before == pytest.approx(-22, abs=3)
-    assert state.tracks[0].take == 2
-
-
-def test_one_after_the_other(bench: Workbench, session: str, three: list[str]) -> None:
-    before = state_of(bench, session)
-    lengths = [track.timeline.duration for track in before.tracks]
-    state = arranging.arrange(bench, session, before.revision, three, "after")
-    (track,) = state.tracks
-    assert track.timeline.duration == pytest.approx(sum(lengths), abs=1e-3)
-    assert len(voiced(state_of(bench, session), track.id)) == 9
-
-
-def stamped(path: Path, voice: np.ndarray, at: float) -> Path:
-    """A broadcast wave with a start stamp, seconds since midnight; by the program's own writer."""
-    from nivelus.core.sound.bwf import Bext
-    from nivelus.core.sound.writer import SoundWriter
-
-    with SoundWriter(path, RATE, 1, bext=Bext(time_reference=round(at * RATE))) as writer:
-        writer.write(voice[:, None])
-    return path
-
-
-def test_files_lie_where_their_start_stamps_say(bench: Workbench, session: str, tmp_path: Path) -> None:
-    """Also past midnight, and beside one without a stamp."""
-    voices = [uneven_voice((-20.0 - n, -30.0)) for n in range(3)]
-    made = [
-        stamped(tmp_path / "host.wav", voices[0], 86_398.0),
-        stamped(tmp_path / "guest.wav", voices[1], 2.5),
-        write_sound(tmp_path / "phone.wav", voices[2]),
-    ]
-    tracks = [bring_in(bench, session, path) for path in made]
-    assert arranging.likely(bench, session, tracks).likely == "stamps"
-    state = arranging.arrange(bench, session, state_of(bench, session).revision, tracks, "stamps")
-    assert "1 without a start stamp stays" in state.told
-    now = state_of(bench, session)
-    starts = {track: min(clip.start for clip in now.clips if clip.track == track) for track in tracks}
-    assert [starts[track] for track in tracks] == pytest.approx([0.0, 4.5, 0.0], abs=1e-4)
-    guest = [clip for clip in now.clips if clip.track == tracks[1]]
-    state = moves.move(bench, tracks[1], now.revision, [clip.id for clip in guest], 3.0)
-    state = moves.bring_home(bench, tracks[1], state.revision, [clip.id for clip in guest])
-    assert min(c.start for c in state.clips if c.track == tracks[1]) == pytest.approx(4.5, abs=1e-4)
-
-
-def test_stamps_that_are_no_session_are_refused(bench: Workbench, session: str, tmp_path: Path) -> None:
-    made = [stamped(tmp_path / f"{n}.wav", uneven_voice((-20.0 - n,)), 1000.0 + n * 40_000) for n in range(2)]
-    tracks = [bring_in(bench, session, path) for path in made]
-    with pytest.raises(NivelusError, match="h apart"):
-        arranging.arrange(bench, session, state_of(bench, session).revision, tracks, "stamps")
-
-
-def test_a_recording_that_went_missing_takes_nothing_else_along(bench: Workbench, session: str, three: list[str]) -> None:
-    """Its take says so and can still be moved; the others are heard, and all is well when it is brought in again."""
-    from nivelus.services.mending import mend
-
-    state = arranging.arrange(bench, session, state_of(bench, session).revision, three, "takes")
-    (track,) = (t.id for t in state.tracks)
-    state = takes.choose(bench, track, state.revision, voiced(state_of(bench, session), track)[1].id, 1)
-    with bench.database.reading() as db:
-        lost = sorted(bench.vault.hashes())[0]
-        names = {row.hash: row.id for row in db.query(Recording)}
-    source = bench.vault.sound_of(lost)
-    assert source is not None
-    source.rename(source.with_name("elsewhere"))
-    assert "lost its file" in " ".join(mend(bench))
-    listed, state = takes.view(bench, track).items, state_of(bench, session)
-    assert 1 <= sum(take.missing for take in listed) <= 2
-    for take in listed:
-        state = takes.switch(bench, track, state.revision, take.number) if take.number != state.tracks[0].take else state
-        assert state.tracks[0].timeline.missing == take.missing
-        last = voiced(state_of(bench, session), track)[-1]
-        state = moves.move(bench, track, state.revision, [last.id], 5.0)
-        assert next(c for c in state_of(bench, session).clips if c.id == last.id).start == pytest.approx(last.start + 5)
-        if take.missing and last.recording == ("" if names[lost] == own_of(bench, track) else names[lost]):
-            with pytest.raises(NivelusError, match="missing"):
-                moves.trim(bench, track, state.revision, last.id, "end", last.end + 4)
-    source.with_name("elsewhere").rename(source)
-    mend(bench)
-    assert not any(take.missing for take in takes.view(bench, track).items)
-
-
-def own_of(bench: Workbench, track: str) -> str:
-    with bench.database.reading() as db:
-        row = db.get(Track, track)
-        assert row is not None
-        return row.recording_id
-
-
-@pytest.mark.parametrize("unit", ["loudness", "rms", "peak"])
-def test_a_mono_voice_beside_a_stereo_one_is_judged_as_it_sounds(
-    bench: Workbench, session: str, tmp_path: Path, unit: str
-) -> None:
-    """On one track: half as strong in each channel, so that its loudness stays; every figure is that of what is rendered."""
-    wide = np.repeat(uneven_voice((-22.0, -28.0))[:, None], 2, 1)
-    tracks = [
-        bring_in(bench, session, write_sound(tmp_path / "wide.wav", wide)),
-        bring_in(bench, session, write_sound(tmp_path / "mono.wav", uneven_voice((-20.0, -31.0)))),
-    ]
-    revision = sessions.update(bench, session, state_of(bench, session).revision, {"unit": unit}).revision
-    own = [clip.before for clip in voiced(state_of(bench, session), tracks[1])]
-    arranging.arrange(bench, session, revision, tracks, "after")
-    source, *_ = sound.render_source(bench, tracks[0])
-    with open_sound(source) as reader:
-        grid = measure_samples(reader.read(0, reader.info.frames), RATE)
-    clips_now = voiced(state_of(bench, session), tracks[0])
-    assert len(clips_now) == 4
-    for clip in clips_now:
-        levels = span_levels(grid, clip.phrase_start or 0, clip.phrase_end or 0)
-        wanted = {"loudness": levels.loudness, "rms": levels.rms, "peak": levels.true_peak}[unit]
-        assert clip.before == pytest.approx(wanted, abs=0.1)
-        assert clip.after == pytest.approx(wanted, abs=0.1)
-    moved = [clip.before - was for clip, was in zip(clips_now[2:], own, strict=True) if clip.before and was]
-    assert moved == pytest.approx([0.0 if unit == "loudness" else -3.01] * 2, abs=0.02)
 
 
 # --- all of it, there and back
