@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import APIResponse, Locator, Page, Route, expect
 
 from tests.helpers.program import Program
 
@@ -71,7 +71,16 @@ def fresh(program: Program, name: str, until: str | None = None) -> dict[str, An
     return state
 
 
-def eventually(check: Callable[[], bool]) -> None:
+def hold_answer(page: Page, address: str, press: str) -> tuple[Route, APIResponse]:
+    """Press a key, and hold back what the server answers at an address: it is told with ``route.fulfill``."""
+    held: list[tuple[Route, APIResponse]] = []
+    page.route(address, lambda route: held.append((route, route.fetch())), times=1)
+    page.keyboard.press(press)
+    eventually(lambda: bool(held) or page.wait_for_timeout(20))
+    return held[0]
+
+
+def eventually(check: Callable[[], bool | None]) -> None:
     """Wait until something holds at the server, which an edit reaches a moment after the hand."""
     for _ in range(100):
         if check():

@@ -11,7 +11,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import GUTTER, SONG, drag, eventually, fresh, open_stage, place, position, wait_past
+from tests.browser.hands import GUTTER, SONG, drag, eventually, fresh, hold_answer, open_stage, place, position, wait_past
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
 
@@ -182,6 +182,22 @@ def test_keys_work_on_one_mark(page: Page, demo_program: Program, song: dict) ->
     expect(line).to_have_count(0)
     page.keyboard.press("Control+z")
     expect(line).to_have_count(1)
+
+
+def test_what_is_being_typed_outlives_an_answer(page: Page, demo_program: Program, song: dict) -> None:
+    only(page, "Breaths")
+    breath = marks_of(demo_program, song, "breath")[1]
+    line, field = mark_row(page, breath), page.get_by_test_id("inspector").get_by_label("Depth")
+    line.click()
+    route, answer = hold_answer(page, "**/details/depth", "ArrowDown")
+    field.fill("-5")
+    route.fulfill(response=answer)
+    expect(line).to_contain_text("−8.0")
+    expect(field).to_have_value("-5 dB")
+    page.keyboard.press("Enter")
+    expect(line).to_contain_text("−5.0")
+    page.keyboard.press("Control+z")
+    expect(field).to_have_value("-8 dB")
 
 
 def test_each_mark_is_played_with_a_second_around_it_before_and_after(page: Page, demo_program: Program, song: dict) -> None:

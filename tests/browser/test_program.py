@@ -9,9 +9,9 @@ from urllib.error import HTTPError
 
 import numpy as np
 import pytest
-from playwright.sync_api import APIResponse, BrowserContext, Page, Route, expect
+from playwright.sync_api import BrowserContext, Page, expect
 
-from tests.browser.hands import capsule, clip_of, eventually, fresh, open_stage, row
+from tests.browser.hands import capsule, clip_of, fresh, hold_answer, open_stage, row
 from tests.conftest import hum, uneven_voice, write_sound
 from tests.helpers.program import Program
 
@@ -92,13 +92,9 @@ def test_undo_before_an_edit_was_answered_takes_that_edit_back(page: Page, own_p
     state = own_program.brought_in(voice_file)
     clip = state["clips"][0]
     open_stage(page, own_program, state)
-    held: list[tuple[Route, APIResponse]] = []
-    page.route("**/gain", lambda route: held.append((route, route.fetch())))
     row(page, clip).click()
-    page.keyboard.press("ArrowUp")
-    eventually(lambda: held or page.wait_for_timeout(20))
+    route, answer = hold_answer(page, "**/gain", "ArrowUp")
     page.keyboard.press("Control+z")
-    (route, answer), *_ = held
     label = answer.json()["undo"]
     assert label != state["undo"]
     route.fulfill(response=answer)

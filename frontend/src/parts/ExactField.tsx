@@ -31,22 +31,21 @@ export function ExactField({
   keep,
 }: Props) {
   const shown = now === null ? "" : Number(now.toFixed(digits));
-  const [value, setValue] = useState<string | number>(shown);
+  // what is being typed stays, whatever becomes of the value meanwhile: an edit may just be answered
+  const [typed, setTyped] = useState<string | number | null>(null);
   const commit = () => {
-    const number = Number(value);
-    if (value === "" || !Number.isFinite(number)) return setValue(shown);
-    if (value === shown) return;
-    const to = Math.min(Math.max(mean(number), low), high);
-    setValue(shown);
-    keep(to);
+    setTyped(null);
+    const number = Number(typed);
+    if (typed === null || typed === "" || typed === shown || !Number.isFinite(number)) return;
+    keep(Math.min(Math.max(mean(number), low), high));
   };
   return (
     <NumberInput
       size="xs"
       label={label}
       aria-label={name}
-      value={value}
-      onChange={setValue}
+      value={typed ?? shown}
+      onChange={setTyped}
       onBlur={commit}
       onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
       placeholder="several"

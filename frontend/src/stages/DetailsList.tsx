@@ -210,7 +210,7 @@ function Inspector({ marks }: { marks: Mark[] }) {
       )}
       {!many && !mark.lisp && <p className="note">{reasonOf(mark)}</p>}
       <div className="inspector-fields">
-        <Depth key={marks.map((m) => `${m.id}:${m.depth}`).join()} marks={marks} />
+        <Depth key={marks.map((m) => m.id).join()} marks={marks} />
         {kind !== "dip" && (
           <NativeSelect
             size="xs"

@@ -97,7 +97,6 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
   const same = chosen.every((point) => point.db === first!.db);
   const shape = chosen.every((point) => point.shape === first!.shape) ? first!.shape : "";
   const silent = same && isSilent(first!.db);
-  const key = chosen.map((point) => `${point.at}:${point.db}`).join();
   return (
     <div className="inspector" data-testid="inspector">
       <div className="inspector-head">
@@ -123,7 +122,6 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
       </div>
       <div className="inspector-fields">
         <ExactField
-          key={`gain:${key}`}
           name="Gain"
           now={same && !silent ? first!.db + offset : null}
           low={-60}
@@ -133,7 +131,6 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
         />
         {places.length === 1 ? (
           <ExactField
-            key={`time:${key}`}
             name="Time"
             now={first!.at}
             low={0}
@@ -145,7 +142,6 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
           />
         ) : (
           <ExactField
-            key={`shift:${key}`}
             name="Shift in time by"
             now={0}
             low={-1e4}
@@ -233,17 +229,7 @@ function Scale({ span, middle }: { span: Span; middle: number }) {
         keep={(percent) => scaleSpan(span, percent / 100, around)}
       />
 
-      <ExactField
-        label="around"
-        key={around}
-        name="Around"
-        now={around}
-        low={-60}
-        high={24}
-        digits={1}
-        unit="dB"
-        keep={setAround}
-      />
+      <ExactField label="around" name="Around" now={around} low={-60} high={24} digits={1} unit="dB" keep={setAround} />
     </>
   );
 }
