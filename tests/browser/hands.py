@@ -72,9 +72,17 @@ def fresh(program: Program, name: str, until: str | None = None) -> dict[str, An
 
 
 def hold_answer(page: Page, address: str, press: str) -> tuple[Route, APIResponse]:
-    """Press a key, and hold back what the server answers at an address: it is told with ``route.fulfill``."""
+    """Press a key, and hold back the answer to the edit that it makes at an address: it is told with ``route.fulfill``."""
     held: list[tuple[Route, APIResponse]] = []
-    page.route(address, lambda route: held.append((route, route.fetch())), times=1)
+
+    def keep(route: Route) -> None:
+        # what the page asks at the same address is answered as ever
+        if held or route.request.method != "POST":
+            route.continue_()
+        else:
+            held.append((route, route.fetch()))
+
+    page.route(address, keep)
     page.keyboard.press(press)
     eventually(lambda: bool(held) or page.wait_for_timeout(20))
     return held[0]
