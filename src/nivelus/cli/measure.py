@@ -25,7 +25,10 @@ from nivelus.cli.options import (
 @sound_file
 @as_json
 def measure(file: Path, as_json: bool) -> None:
-    """Measure the loudness and peaks of a file."""
+    """Measure the loudness and peaks of a file.
+
+    FILE is a sound file: WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis or MP3.
+    """
     travel_light()
     from nivelus.core.measure.grid import measure_file
     from nivelus.core.measure.loudness import figures
@@ -52,7 +55,10 @@ def measure(file: Path, as_json: bool) -> None:
 @longest_phrase
 @as_json
 def marks(file: Path, longest: float, as_json: bool) -> None:
-    """Find the phrases, breaths, esses, knocks and gaps of a file."""
+    """Find the phrases, breaths, esses, knocks and gaps of a file.
+
+    FILE is a sound file: WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis or MP3.
+    """
     travel_light()
     from nivelus.core.marks.details import find_marks
     from nivelus.core.marks.mark import KINDS

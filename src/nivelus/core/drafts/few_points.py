@@ -90,7 +90,7 @@ def draw(
         if not len(crossed):
             break
         course = replace(course, fixed=np.union1d(course.fixed, crossed))
-    if points.db[0] > 0 and (breaths[:, 0] < 0).any():
+    if points.db[0] > 0 and (breaths[:, 0] < -glide).any():
         points = _with(points, np.array([(0.5 - glide) * FRAME]), np.zeros(1))
     return points
 

@@ -36,12 +36,12 @@ from nivelus.core.errors import LevelError
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import CLOSEST, EMPTY, Curve, with_points
 from nivelus.core.gain.edits import replace_range, shift
+from nivelus.core.marks.kernel import ranked
 from nivelus.core.marks.nuclei import find_nuclei
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.core.measure.loudness import MOMENTARY, gated_loudness, power_around, power_to_db, sliding_power, to_lufs
 
 BoolArray = npt.NDArray[np.bool_]
-Indices = npt.NDArray[np.int64]
 
 GATE = 12.0
 """LU under its phrase from which a window is a pause inside it, and no part of its spread."""
@@ -59,8 +59,8 @@ UNVOICED = 0.2
 """How much a frame counts that tells of no word, where one of a word counts 1."""
 CLOSEST_CORNERS = 0.1
 """Seconds between a border of a span and what is drafted within it."""
-BOUND = 0.02
-"""Share of a phrase that must want more than it may have before the rest comes down to meet it."""
+BOUND = 2
+"""Per cent of a phrase that must want more than it may have before the rest comes down to meet it."""
 MOST_SHIFT, HALVINGS = 12.0, 9
 GIVE_SETTLED = 4.0
 """LU that a phrase may come down by where it settles afterwards: its clip gain gives back what the ride takes."""
@@ -157,8 +157,8 @@ def draft_ride(
     chosen : (n,) the phrases that are drafted, all if not given; around the others ``present`` stays as it is
     present : the ride as it is
     only : seconds within which the ride is drafted, everywhere if not given; outside ``present`` stays as it is
-    breaths : (m, 2) seconds of the breaths, in order: between phrases they are not lifted
     rises : (n,) dB that the clip gain of each phrase may rise to give back what the ride takes; None where none settles
+    breaths : (m, 2) seconds of the breaths, in order: between phrases they are not lifted
 
     Returns
     -------
@@ -276,7 +276,7 @@ def _want_of(power: FloatArray, vowels: FloatArray, room: float, rule: RideRule,
     most_up = min(rule.most_up, max(rule.noise_limit - room, 0.0))
     course, goal = _course(power, missing, voiced, most_up, rule, own if target is None else None)
     # a few windows at the edge of a pause say nothing of the phrase
-    furthest_down, furthest_up = (rule.strength * _share(missing[voiced], share) for share in (0.05, 0.95))
+    furthest_down, furthest_up = (rule.strength * ranked(missing[voiced], share) for share in (5, 95))
     reason = "evened"
     if furthest_down < -rule.most_down:
         reason = "most down"
@@ -306,7 +306,7 @@ def _course(
 
     if own is None:
         return at_shift(0.0), 0.0
-    beyond = rule.strength * _share(missing[voiced], 1 - BOUND) - most_up
+    beyond = rule.strength * ranked(missing[voiced], 100 - BOUND) - most_up
     goal = own - min(max(beyond, 0.0), rule.give)
     low, high = -MOST_SHIFT, MOST_SHIFT
     for _ in range(HALVINGS):
@@ -316,12 +316,6 @@ def _course(
         else:
             low = middle
     return at_shift((low + high) / 2), goal
-
-
-def _share(values: FloatArray, share: float) -> float:
-    """The value that such a share of the values does not pass."""
-    place = round(share * (len(values) - 1))
-    return float(np.partition(values, place)[place])
 
 
 def _inner(voiced: BoolArray, edge: int) -> BoolArray:
