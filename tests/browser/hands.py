@@ -71,19 +71,19 @@ def fresh(program: Program, name: str, until: str | None = None) -> dict[str, An
     return state
 
 
-def hold_answer(page: Page, address: str, press: str) -> tuple[Route, APIResponse]:
-    """Press a key, and hold back the answer to the edit that it makes at an address: it is told with ``route.fulfill``."""
+def hold_answer(page: Page, address: str, act: Callable[[], None]) -> tuple[Route, APIResponse]:
+    """Do something, and hold back the answer to the edit that it makes at an address: it is told with ``route.fulfill``."""
     held: list[tuple[Route, APIResponse]] = []
 
     def keep(route: Route) -> None:
         # what the page asks at the same address is answered as ever
-        if held or route.request.method != "POST":
+        if held or route.request.method == "GET":
             route.continue_()
         else:
             held.append((route, route.fetch()))
 
     page.route(address, keep)
-    page.keyboard.press(press)
+    act()
     eventually(lambda: bool(held) or page.wait_for_timeout(20))
     return held[0]
 

@@ -189,7 +189,7 @@ def test_what_is_being_typed_outlives_an_answer(page: Page, demo_program: Progra
     breath = marks_of(demo_program, song, "breath")[1]
     line, field = mark_row(page, breath), page.get_by_test_id("inspector").get_by_label("Depth")
     line.click()
-    route, answer = hold_answer(page, "**/details/depth", "ArrowDown")
+    route, answer = hold_answer(page, "**/details/depth", lambda: page.keyboard.press("ArrowDown"))
     field.fill("-5")
     route.fulfill(response=answer)
     expect(line).to_contain_text("−8.0")

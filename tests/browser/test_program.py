@@ -93,7 +93,7 @@ def test_undo_before_an_edit_was_answered_takes_that_edit_back(page: Page, own_p
     clip = state["clips"][0]
     open_stage(page, own_program, state)
     row(page, clip).click()
-    route, answer = hold_answer(page, "**/gain", "ArrowUp")
+    route, answer = hold_answer(page, "**/gain", lambda: page.keyboard.press("ArrowUp"))
     page.keyboard.press("Control+z")
     label = answer.json()["undo"]
     assert label != state["undo"]
@@ -101,6 +101,26 @@ def test_undo_before_an_edit_was_answered_takes_that_edit_back(page: Page, own_p
     expect(page.get_by_text(f"Undone: {label}")).to_be_visible()
     assert clip_of(own_program, state, clip)["gain"] == 0
     assert own_program.session(state["name"])["undo"] == state["undo"]
+
+
+def test_an_exact_gain_that_was_not_typed_does_not_put_the_gain_back(
+    page: Page, own_program: Program, voice_file: Path
+) -> None:
+    """The field is opened while the answer to an edit is on its way, and closed without a change."""
+    state = own_program.brought_in(voice_file)
+    clip = state["clips"][0]
+    open_stage(page, own_program, state)
+    row(page, clip).click()
+    route, answer = hold_answer(page, "**/gain", lambda: page.keyboard.press("ArrowUp"))
+    page.keyboard.press("e")
+    gain = page.get_by_label("Gain", exact=True)
+    expect(gain).to_have_value("0 dB")
+    route.fulfill(response=answer)
+    expect(gain).to_have_value("0.5 dB")
+    page.keyboard.press("Enter")
+    expect(gain).to_have_count(0)
+    page.keyboard.press("ArrowUp")
+    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain \+1\.0 dB"))
 
 
 @pytest.mark.parametrize("delay", [0.0, 0.4, 1.2])

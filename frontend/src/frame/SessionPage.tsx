@@ -10,7 +10,6 @@ import { leaveSound } from "../model/heard";
 import { onStopped, stop } from "../model/listening";
 import { fitAll, fitSelection, show } from "../model/looking";
 import { startRiding } from "../model/passes";
-import { useRide } from "../model/rideState";
 import { openSession, reload, trackOf, useSession } from "../model/session";
 import { upload } from "../model/uploads";
 import { ALL_LAYERS, STAGES, type Stage, useView } from "../model/view";
@@ -55,12 +54,6 @@ const LISTS = {
   deliver: DeliverList,
 };
 
-/** Be in a stage. A draft is seen where it can be accepted, and nowhere else. */
-function enter(stage: Stage) {
-  useView.setState({ stage, ...(stage === "phrases" ? {} : { draft: null, peaks: false }) });
-  if (stage !== "ride") useRide.setState({ draft: null });
-}
-
 /** Track and selection as they stand in the address; a large selection is left out. */
 function stateSearch(): string {
   const { focus, selection, marks } = useView.getState();
@@ -87,7 +80,6 @@ export function SessionPage() {
       selection: new Set(search.getAll("phrase")),
       marks: new Set(search.getAll("mark")),
       span: null,
-      draft: null,
       before: false,
       alone: false,
       beforeAll: false,
@@ -114,7 +106,7 @@ export function SessionPage() {
     };
   }, [id]);
 
-  useEffect(() => enter(stage), [stage]);
+  useEffect(() => useView.setState({ stage }), [stage]);
 
   // the first recording that comes into an empty session is shown whole
   useEffect(
@@ -149,7 +141,7 @@ export function SessionPage() {
       // the stage that is left keeps what was selected in it, for Back
       const left = stateSearch();
       // keys that follow at once are meant for the stage that is gone to
-      enter(next);
+      useView.setState({ stage: next });
       await navigate({ search: left }, { replace: true });
       await navigate({ pathname: `/s/${id}/${next}`, search: stateSearch() });
     },

@@ -23,7 +23,7 @@ export function TrackBar() {
   const { rule } = header;
   const unit = distanceUnit(rule.unit);
   const several = header.tracks.length > 1;
-  const choose = (id: string) => useView.setState({ focus: id, selection: new Set(), span: null, draft: null });
+  const choose = (id: string) => useView.setState({ focus: id, selection: new Set(), span: null });
   return (
     <div className="trackbar">
       <div className="chips" role="tablist" aria-label="Tracks">

@@ -14,11 +14,12 @@ import {
   type Track,
 } from "../api/client";
 import { complain, tell } from "../parts/messages";
+import { Drafts } from "./drafts";
 import { focused, phraseSpan, selectedSpan } from "./focus";
 import { playSelection } from "./listening";
 import { reveal } from "./looking";
 import { faderOf } from "./mix";
-import { ask, newest, takeBack } from "./newest";
+import { newest, takeBack } from "./newest";
 import { edit, trackOf, useSession } from "./session";
 import { redraw, select, useView } from "./view";
 
@@ -125,16 +126,12 @@ useSession.subscribe((now, old) => {
   if (now.id !== old.id) {
     takeBack(SHOWN);
     loaded = "";
-    dropDuck();
     useBalance.setState({ distance: null, load: null, duck: {}, working: false });
   }
   refreshBalance();
 });
 useView.subscribe((now, old) => {
-  if (now.stage !== old.stage || now.focus !== old.focus) {
-    dropDuck();
-    refreshBalance();
-  }
+  if (now.stage !== old.stage || now.focus !== old.focus) refreshBalance();
 });
 useBalance.subscribe((now, old) => {
   if (now.leaf !== old.leaf) refreshBalance();
@@ -174,33 +171,36 @@ export function duckRule(): DuckRule | null {
   return bed ? { ...(bed.duck as DuckRule), ...useBalance.getState().duck } : null;
 }
 
-const DRAFT = "draft of the bed";
+const ducks = new Drafts(
+  () => {
+    const bed = bedInHand();
+    return bed && api.duckDraft(bed.id, useBalance.getState().duck);
+  },
+  (duckDraft) => useBalance.setState({ duckDraft }),
+);
 
 export function setDuck(values: Partial<DuckRule>) {
   useBalance.setState((now) => ({ duck: { ...now.duck, ...values } }));
-  if (useBalance.getState().duckDraft) void draftDuck();
+  ducks.follow();
 }
 
-export async function draftDuck() {
-  const bed = bedInHand();
-  if (!bed) return tell("No track is a bed yet. Say of one that it is.");
-  const work = () => api.duckDraft(bed.id, useBalance.getState().duck);
-  await ask(DRAFT, work, (duckDraft) => useBalance.setState({ duckDraft }));
+export function draftDuck() {
+  if (!bedInHand()) return tell("No track is a bed yet. Say of one that it is.");
+  slows.drop();
+  void ducks.make();
 }
 
 export async function acceptDuck() {
   const bed = bedInHand();
   const { duck, duckDraft } = useBalance.getState();
   if (!bed || !duckDraft) return;
-  takeBack(DRAFT);
-  if (await edit((revision) => api.acceptDuck(bed.id, revision, duck))) {
-    useBalance.setState({ duckDraft: null, duck: {} });
-  }
+  if (await ducks.accept((revision) => api.acceptDuck(bed.id, revision, duck))) useBalance.setState({ duck: {} });
 }
 
+/** Drop the draft of the bed, whichever is on view. */
 export function dropDuck() {
-  takeBack(DRAFT);
-  useBalance.setState({ duckDraft: null, slowDraft: null });
+  ducks.drop();
+  slows.drop();
 }
 
 export function draftOrAcceptDuck() {
@@ -208,7 +208,7 @@ export function draftOrAcceptDuck() {
   if (leaf === "load") return takeThreshold();
   if (slowDraft) void acceptSlow();
   else if (duckDraft) void acceptDuck();
-  else void draftDuck();
+  else draftDuck();
 }
 
 /** Let drafts leave the selected span of the bed alone, or free what is locked in it. */
@@ -219,29 +219,32 @@ export function lockSpan(on: boolean) {
   void edit((revision) => api.lockBed(bed.id, { revision, ...span, on }));
 }
 
+const slows = new Drafts(
+  () => {
+    const bed = bedInHand();
+    return bed && api.slowDraft(bed.id, useBalance.getState().slow);
+  },
+  (slowDraft) => useBalance.setState({ slowDraft }),
+);
+
 export function setSlow(values: Partial<SlowRule>) {
   useBalance.setState((now) => ({ slow: { ...now.slow, ...values } }));
-  if (useBalance.getState().slowDraft) void draftSlow();
+  slows.follow();
 }
 
-export async function draftSlow() {
-  const bed = bedInHand();
-  if (!bed) return;
-  const work = () => api.slowDraft(bed.id, useBalance.getState().slow);
-  await ask(DRAFT, work, (slowDraft) => useBalance.setState({ slowDraft }));
+export function draftSlow() {
+  ducks.drop();
+  void slows.make();
 }
 
 export async function acceptSlow() {
   const bed = bedInHand();
-  if (!bed) return;
-  takeBack(DRAFT);
-  if (await edit((revision) => api.acceptSlow(bed.id, revision, useBalance.getState().slow)))
-    useBalance.setState({ slowDraft: null });
+  if (bed) await slows.accept((revision) => api.acceptSlow(bed.id, revision, useBalance.getState().slow));
 }
 
 export function draftOrAcceptSlow() {
   if (useBalance.getState().slowDraft) void acceptSlow();
-  else void draftSlow();
+  else draftSlow();
 }
 
 // --- the compressor

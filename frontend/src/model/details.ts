@@ -1,7 +1,8 @@
 /** What can be done with marks and their dips: stepping through them by ear, deepening, keeping out, correcting, making. */
 import { api, type DipRuleChange, type Mark } from "../api/client";
-import { complain, tell } from "../parts/messages";
+import { tell } from "../parts/messages";
 import { engine } from "../sound/engine";
+import { Drafts } from "./drafts";
 import { duration, focused, focusedMarks, selectedMarks } from "./focus";
 import { steps } from "./gain";
 import { playSpan } from "./listening";
@@ -181,41 +182,26 @@ export async function setDipRule(kind: Kind, rule: DipRuleChange): Promise<boole
   return track ? edit((revision) => api.dipRule(track.id, revision, kind, rule)) : false;
 }
 
-let tried: { kind: Kind; rule: DipRuleChange } | null = null;
-let trying = false;
-let trials = 0;
+let tried: Record<string, DipRuleChange> = {};
+
+const trials = new Drafts(
+  () => {
+    const track = focused();
+    return track && api.dipTrial(track.id, tried);
+  },
+  (trial) => {
+    hand.trial = trial && new Map(trial.marks.map((id, i) => [id, trial.depth[i]!]));
+    redraw();
+  },
+);
 
 /** Show what another rule would do, while its slider moves. Nothing is kept. */
 export function tryDipRule(kind: Kind, rule: DipRuleChange) {
-  tried = { kind, rule };
-  if (trying) return;
-  trying = true;
-  const run = async () => {
-    while (tried) {
-      const { kind: now, rule: values } = tried;
-      tried = null;
-      const track = focused();
-      if (!track) break;
-      const trial = trials;
-      const { marks, depth } = await api.dipTrial(track.id, { [now]: values });
-      if (trial !== trials) continue;
-      hand.trial = new Map(marks.map((id, i) => [id, depth[i]!]));
-      redraw();
-    }
-  };
-  run()
-    .catch(complain)
-    .finally(() => {
-      trying = false;
-    });
+  tried = { [kind]: rule };
+  void trials.make();
 }
 
-export function endTrial() {
-  trials++;
-  tried = null;
-  hand.trial = null;
-  redraw();
-}
+export const endTrial = () => trials.drop();
 
 /** Turn every kind down that there is something of, each by its rule. */
 export async function allDown() {

@@ -1,7 +1,8 @@
 /** Clip gain and what else is done to phrases, and their drafts. */
-import { api } from "../api/client";
-import { complain, tell } from "../parts/messages";
+import { api, type RuleChange } from "../api/client";
+import { tell } from "../parts/messages";
 import { engine, type Line } from "../sound/engine";
+import { Drafts } from "./drafts";
 import { focused, focusedClips, selectedClips } from "./focus";
 import { edit, isJudged, useSession } from "./session";
 import { redraw, type Span, select, useView } from "./view";
@@ -15,7 +16,7 @@ const needSelection = () => {
 export async function changeGain(ids: string[], change: { by?: number; to?: number }) {
   const track = focused();
   if (!track || ids.length === 0) return false;
-  useView.setState({ draft: null });
+  dropDraft();
   if (change.by !== undefined) hearHand(new Set(ids), change.by);
   const done = await edit((revision) => api.gain(track.id, revision, ids, change));
   if (!done) engine.hold([]);
@@ -98,25 +99,43 @@ function draftTarget(): string[] | undefined {
   return chosen.length ? chosen.map((clip) => clip.id) : undefined;
 }
 
-export async function makeDraft(all = false) {
-  const track = focused();
-  if (!track) return;
-  const draftOf = all ? undefined : draftTarget();
-  try {
-    const draft = await api.draft(track.id, draftOf, undefined, useView.getState().peaks);
-    useView.setState({ draft, draftOf });
+/** What the hand has set of the rule and not let go of yet: a draft that is on view shows it. */
+let trial: RuleChange | undefined;
+
+const drafts = new Drafts(
+  () => {
+    const track = focused();
+    const { draftOf, peaks } = useView.getState();
+    return track && api.draft(track.id, draftOf, trial, peaks);
+  },
+  (draft) => {
+    useView.setState(draft ? { draft } : { draft, peaks: false });
     redraw();
-  } catch (error) {
-    complain(error);
-  }
+  },
+);
+
+export function makeDraft() {
+  if (!useView.getState().draft) useView.setState({ draftOf: draftTarget() });
+  return drafts.make();
+}
+
+/** Show what a draft that is on view would be by another rule, without keeping it; what is kept it follows by itself. */
+export function tryRule(rule: RuleChange | undefined) {
+  trial = rule;
+  if (rule) drafts.follow();
+}
+
+/** Turn the short peaks that hold phrases back down as well, or do not. */
+export function turnPeaks(peaks: boolean) {
+  useView.setState({ peaks });
+  drafts.follow();
 }
 
 export async function acceptDraft() {
   const track = focused();
   const { draft, draftOf, peaks } = useView.getState();
   if (!track || !draft) return;
-  if (await edit((revision) => api.acceptDraft(track.id, revision, draftOf, peaks))) {
-    useView.setState({ draft: null, peaks: false });
+  if (await drafts.accept((revision) => api.acceptDraft(track.id, revision, draftOf, peaks))) {
     tell(useSession.getState().header?.label ?? "Done");
   }
 }
@@ -126,15 +145,13 @@ export async function findPhrases() {
   const track = focused();
   if (!track) return;
   if (await edit((revision) => api.findPhrases(track.id, revision))) {
-    useView.setState({ draft: null, peaks: false, selection: new Set() });
+    dropDraft();
+    select([]);
     tell(useSession.getState().header?.label ?? "Done");
   }
 }
 
-export function dropDraft() {
-  useView.setState({ draft: null });
-  redraw();
-}
+export const dropDraft = () => drafts.drop();
 
 export function draftOrAccept() {
   if (useView.getState().draft) void acceptDraft();

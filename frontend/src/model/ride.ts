@@ -2,10 +2,10 @@
 import { api, type Changed, type LaneName } from "../api/client";
 import { tell } from "../parts/messages";
 import { engine } from "../sound/engine";
+import { Drafts } from "./drafts";
 import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan } from "./focus";
 import { steps } from "./gain";
 import { holdLine, keptLift, letGo, liftLine } from "./hold";
-import { ask, takeBack } from "./newest";
 import { type DraftOf, lanePoints, type RideState, refreshRide, useRide } from "./rideState";
 import { edit, useSession } from "./session";
 import { LANE_NAMES, LANES, type Span, useView } from "./view";
@@ -14,7 +14,7 @@ import { LANE_NAMES, LANES, type Span, useView } from "./view";
 async function editRide(work: (track: string, revision: number, lane: LaneName) => Promise<Changed>) {
   const track = focused();
   if (!track) return false;
-  useRide.setState({ draft: null });
+  dropRideDraft();
   const { lane } = useView.getState();
   const done = await edit((revision) => work(track.id, revision, lane));
   if (!done) engine.hold([]);
@@ -30,28 +30,30 @@ const draftTarget = (): DraftOf => {
   return chosen.length ? { clips: chosen.map((clip) => clip.id) } : {};
 };
 
-const DRAFT = "ride draft";
+const drafts = new Drafts(
+  () => {
+    const track = focused();
+    const { rule, draftOf } = useRide.getState();
+    return track && api.rideDraft(track.id, { rule, ...draftOf });
+  },
+  (draft) => useRide.setState({ draft }),
+);
 
-export async function makeRideDraft(rule = useRide.getState().rule) {
-  const track = focused();
-  if (!track) return;
-  const draftOf = draftTarget();
-  const work = () => api.rideDraft(track.id, { rule, ...draftOf });
-  await ask(DRAFT, work, (draft) => useRide.setState({ draft, draftOf }));
+export function makeRideDraft() {
+  if (!useRide.getState().draft) useRide.setState({ draftOf: draftTarget() });
+  return drafts.make();
 }
 
 export async function acceptRideDraft() {
+  const track = focused();
   const { rule, draftOf } = useRide.getState();
-  takeBack(DRAFT);
-  if (await editRide((track, revision) => api.acceptRide(track, { revision, rule, ...draftOf }))) {
+  if (!track) return;
+  if (await drafts.accept((revision) => api.acceptRide(track.id, { revision, rule, ...draftOf }))) {
     tell(useSession.getState().header?.label ?? "Done");
   }
 }
 
-export function dropRideDraft() {
-  takeBack(DRAFT);
-  useRide.setState({ draft: null });
-}
+export const dropRideDraft = () => drafts.drop();
 
 export const draftOrAcceptRide = () => void (useRide.getState().draft ? acceptRideDraft() : makeRideDraft());
 
@@ -59,7 +61,7 @@ export const draftOrAcceptRide = () => void (useRide.getState().draft ? acceptRi
 export function setRideRule(change: RideState["rule"] | null) {
   const rule = change === null ? {} : { ...useRide.getState().rule, ...change };
   useRide.setState({ rule });
-  if (useRide.getState().draft) void makeRideDraft(rule);
+  drafts.follow();
 }
 
 // --- spans

@@ -166,6 +166,9 @@ export const reload = () => {
   return queue;
 };
 
+/** Wait until the edits that were made so far have been answered. */
+export const edited = () => queue;
+
 /** Run an edit after those before it; resolves to whether it was done. Work that finds nothing to do gives null. */
 export function edit(work: (revision: number, sessionId: string) => Promise<Changed> | null): Promise<boolean> {
   const run = async () => {

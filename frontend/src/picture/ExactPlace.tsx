@@ -13,11 +13,12 @@ export function ExactPlace({ width, height }: { width: number; height: number })
   const id = useView((s) => s.exact);
   const window = useView((s) => s.window);
   const clip = focusedClips().find((one) => one.id === id);
-  const [start, setStart] = useState<string | number>(0);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: the field is filled when it opens, not while typing
+  // what was not typed follows what is answered meanwhile
+  const [typed, setTyped] = useState<string | number | null>(null);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the field begins anew when it opens, not when a clip moves
   useEffect(() => {
     if (!clip) return;
-    setStart(Math.round(clip.start * 1e4) / 1e4);
+    setTyped(null);
     reveal(clip);
   }, [id]);
   const track = focused();
@@ -26,8 +27,9 @@ export function ExactPlace({ width, height }: { width: number; height: number })
   const close = () => useView.setState({ exact: null });
   const apply = () => {
     close();
-    const by = Number(start) - clip.start;
-    if (start !== "" && Number.isFinite(by) && Math.abs(by) > 1e-4) void moveClips(track.id, [clip.id], { by });
+    const by = Number(typed) - clip.start;
+    if (typed !== null && typed !== "" && Number.isFinite(by) && Math.abs(by) > 1e-4)
+      void moveClips(track.id, [clip.id], { by });
   };
   return (
     <div
@@ -53,8 +55,8 @@ export function ExactPlace({ width, height }: { width: number; height: number })
         aria-label="Begins at"
         autoFocus
         onFocus={(event) => event.currentTarget.select()}
-        value={start}
-        onChange={setStart}
+        value={typed ?? Math.round(clip.start * 1e4) / 1e4}
+        onChange={setTyped}
         prefix="begins "
         suffix=" s"
         decimalScale={4}

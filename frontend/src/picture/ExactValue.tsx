@@ -17,13 +17,14 @@ export function ExactValue({ width, height }: { width: number; height: number })
   const id = useView((s) => s.exact);
   const window = useView((s) => s.window);
   const clip = focusedClips().find((c) => c.id === id);
-  const [gain, setGain] = useState<string | number>(0);
-  const [words, setWords] = useState("");
-  // biome-ignore lint/correctness/useExhaustiveDependencies: the fields are filled when they open, not while typing
+  // what was not typed follows what is answered meanwhile; what was typed does not
+  const [gain, setGain] = useState<string | number | null>(null);
+  const [words, setWords] = useState<string | null>(null);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the fields begin anew when they open, not when a clip changes
   useEffect(() => {
     if (!clip) return;
-    setGain(clip.gain);
-    setWords(clip.label);
+    setGain(null);
+    setWords(null);
     reveal(phraseSpan(clip));
   }, [id]);
   const track = focused();
@@ -38,8 +39,9 @@ export function ExactValue({ width, height }: { width: number; height: number })
   const close = () => useView.setState({ exact: null });
   const apply = async () => {
     close();
-    const value = Number(gain);
-    if (words.trim() !== clip.label) await edit((revision) => api.label(track.id, revision, clip.id, words));
+    const value = Number(gain ?? clip.gain);
+    if (words !== null && words.trim() !== clip.label)
+      await edit((revision) => api.label(track.id, revision, clip.id, words));
     if (gain !== "" && Number.isFinite(value) && value !== clip.gain) await changeGain([clip.id], { to: value });
   };
   const onKey = (event: KeyboardEvent) => {
@@ -72,7 +74,7 @@ export function ExactValue({ width, height }: { width: number; height: number })
         aria-label="Gain"
         autoFocus
         onFocus={(event) => event.currentTarget.select()}
-        value={gain}
+        value={gain ?? clip.gain}
         onChange={setGain}
         suffix=" dB"
         decimalScale={2}
@@ -88,7 +90,7 @@ export function ExactValue({ width, height }: { width: number; height: number })
           flex={1}
           aria-label="Words"
           placeholder="words"
-          value={words}
+          value={words ?? clip.label}
           onChange={(event) => setWords(event.currentTarget.value)}
         />
       )}

@@ -54,7 +54,7 @@ export function laneDown(event: ReactPointer<HTMLElement>, track: Track, clips: 
   const { x, y, width, height } = at;
   const a = axis(useView.getState().window, width);
   if (useView.getState().focus !== track.id)
-    useView.setState({ focus: track.id, selection: new Set(), marks: new Set(), span: null, draft: null });
+    useView.setState({ focus: track.id, selection: new Set(), marks: new Set(), span: null });
   if (!heard) {
     // a take that is not heard is looked at, and heard by its button
     seek(a.seconds(x));

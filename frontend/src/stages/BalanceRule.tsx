@@ -106,7 +106,7 @@ function BedLeaf() {
               </Button>
             </>
           ) : (
-            <Button size="xs" flex={1} onClick={() => void draftDuck()}>
+            <Button size="xs" flex={1} onClick={() => draftDuck()}>
               Draft the room<kbd>D</kbd>
             </Button>
           )}

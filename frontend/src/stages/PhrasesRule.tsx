@@ -2,14 +2,12 @@
 import { Button, Collapse, Group, RangeSlider, SegmentedControl, Slider, Switch, UnstyledButton } from "@mantine/core";
 import { useDisclosure } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
-import { useEffect, useRef } from "react";
-import { api, type Draft, type Rule, type RuleChange } from "../api/client";
-import { focused } from "../model/focus";
-import { acceptDraft, dropDraft, findPhrases, makeDraft } from "../model/gain";
+import { useEffect } from "react";
+import type { Draft, Rule, RuleChange } from "../api/client";
+import { acceptDraft, dropDraft, findPhrases, makeDraft, tryRule, turnPeaks } from "../model/gain";
 import { reasonWords, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { distanceUnit, levelUnit, plain, signed } from "../parts/format";
-import { complain } from "../parts/messages";
 import { RuleRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
 import { setRule, TargetFields } from "./TargetFields";
@@ -28,7 +26,7 @@ export function PhrasesRule() {
   const [aims, { toggle: toggleAims }] = useDisclosure(false);
   const { held, hold, keep } = useHeld<RuleChange>(setRule);
   const trial = held ?? NO_CHANGE;
-  useTrial(trial);
+  useEffect(() => tryRule(held ?? undefined), [held]);
   if (!rule || !track) return null;
   const shown: Rule = { ...rule, ...(trial as Partial<Rule>) };
   const unit = distanceUnit(rule.unit);
@@ -152,10 +150,7 @@ export function PhrasesRule() {
             mb={8}
             label={peakWords(draft)}
             checked={peaks}
-            onChange={(event) => {
-              useView.setState({ peaks: event.currentTarget.checked });
-              void makeDraft(useView.getState().draftOf === undefined);
-            }}
+            onChange={(event) => turnPeaks(event.currentTarget.checked)}
           />
         )}
         {draft?.freeing != null && (
@@ -206,34 +201,6 @@ function peakWords({ peaks, by_peaks, deepest }: Draft): string {
 /** The base that a rule gives: what was set by hand, none, or what the track tells by itself. */
 const baseOf = (rule: Rule, byItself: number) =>
   rule.base_kind === "hand" ? rule.base : rule.base_kind === "none" ? 0 : byItself;
-
-/** While a draft is on view, moving a slider shows what it would be, without keeping it. */
-function useTrial(trial: RuleChange) {
-  const running = useRef(false);
-  const wanted = useRef<RuleChange | null>(null);
-  useEffect(() => {
-    if (Object.keys(trial).length === 0 || useView.getState().draft === null) return;
-    wanted.current = trial;
-    if (running.current) return;
-    running.current = true;
-    const run = async () => {
-      while (wanted.current) {
-        const rule = wanted.current;
-        wanted.current = null;
-        const track = focused();
-        if (!track || useView.getState().draft === null) break;
-        const { draftOf, peaks } = useView.getState();
-        const draft = await api.draft(track.id, draftOf, rule, peaks);
-        if (useView.getState().draft !== null) useView.setState({ draft });
-      }
-    };
-    run()
-      .catch(complain)
-      .finally(() => {
-        running.current = false;
-      });
-  }, [trial]);
-}
 
 const ORDER = ["to target", "freed", "strength", "level", "most up", "most down", "ceiling", "peaks", "noise limit"];
 

@@ -37,7 +37,7 @@ export function SlowRide({
             </Button>
           </>
         ) : (
-          <Button size="compact-sm" flex={1} variant="default" onClick={() => void draftSlow()}>
+          <Button size="compact-sm" flex={1} variant="default" onClick={() => draftSlow()}>
             Even out {bed.name} slowly
           </Button>
         )}

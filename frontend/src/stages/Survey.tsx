@@ -110,7 +110,7 @@ function TrackCard({ track }: { track: Track }) {
         <button
           type="button"
           className="track-name"
-          onClick={() => useView.setState({ focus: track.id, selection: new Set(), span: null, draft: null })}
+          onClick={() => useView.setState({ focus: track.id, selection: new Set(), span: null })}
         >
           {isBed ? (
             <BedSign />

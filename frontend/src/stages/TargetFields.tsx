@@ -1,24 +1,15 @@
 /** What a phrase is judged by, and what it should be: shared by Survey, where it is chosen, and Phrases, where it is used. */
-import { NativeSelect, NumberInput } from "@mantine/core";
-import { useEffect, useState } from "react";
+import { NativeSelect } from "@mantine/core";
 import { api, type RuleChange } from "../api/client";
-import { makeDraft } from "../model/gain";
 import { edit, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
+import { ExactField } from "../parts/ExactField";
 import { levelUnit, plain } from "../parts/format";
 import "./TargetFields.css";
 
-let changes = 0;
-
-/** Keep a change of the rule. A draft that is on view is made again with the rule that now holds. Whether it was the last. */
-export async function setRule(rule: RuleChange): Promise<boolean> {
-  const change = ++changes;
-  await edit((revision, id) => api.changeSession(id, revision, { rule }));
-  if (change !== changes) return false;
-  const { draft, draftOf } = useView.getState();
-  if (draft) await makeDraft(draftOf === undefined);
-  return true;
-}
+/** Keep a change of the rule. */
+export const setRule = (rule: RuleChange): Promise<boolean> =>
+  edit((revision, id) => api.changeSession(id, revision, { rule }));
 
 const PRESETS = [
   { label: "−23 LUFS, programme", unit: "loudness", target: -23 },
@@ -30,19 +21,12 @@ export function TargetFields() {
   const focus = useView((s) => s.focus);
   const rule = useSession((s) => s.header?.rule);
   const track = useSession((s) => trackOf(s, focus));
-  const [value, setValue] = useState<string | number>(rule?.target ?? -18);
-  useEffect(() => setValue(rule?.target ?? -18), [rule?.target]);
   if (!rule) return null;
   const kinds = [
     { value: "absolute", label: "A value" },
     { value: "median", label: "The median" },
     { value: "reference", label: "The references" },
   ];
-  const commit = () => {
-    const number = Number(value);
-    if (value === "" || !Number.isFinite(number)) setValue(rule.target);
-    else if (number !== rule.target) void setRule({ target: Math.min(Math.max(number, -60), 0) });
-  };
   return (
     <div className="fields">
       <NativeSelect
@@ -67,18 +51,15 @@ export function TargetFields() {
       />
       {rule.target_kind === "absolute" ? (
         <>
-          <NumberInput
-            size="xs"
+          <ExactField
+            name="Target"
             label="Target"
-            value={value}
-            onChange={setValue}
-            onBlur={commit}
-            onKeyDown={(event) => event.key === "Enter" && commit()}
-            suffix={` ${levelUnit(rule.unit)}`}
-            min={-60}
-            max={0}
-            step={0.5}
-            decimalScale={1}
+            now={rule.target}
+            low={-60}
+            high={0}
+            digits={1}
+            unit={levelUnit(rule.unit)}
+            keep={(target) => void setRule({ target })}
           />
           <NativeSelect
             size="xs"

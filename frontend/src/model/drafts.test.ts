@@ -1,0 +1,157 @@
+import { beforeEach, describe, expect, it, vi } from "vitest";
+
+const said = vi.hoisted(() => ({ complaints: [] as unknown[] }));
+vi.mock("../parts/messages", () => ({ complain: (error: unknown) => said.complaints.push(error), tell: () => {} }));
+
+import type { Changed } from "../api/client";
+import { Drafts } from "./drafts";
+import { edit, useSession } from "./session";
+import { useView } from "./view";
+
+/** Questions that are answered when the test says so, and what is on view. */
+function desk() {
+  const asked: { come: (value: string) => void; fail: (error: Error) => void }[] = [];
+  const desk = { asked, shown: null as string | null };
+  const drafts = new Drafts<string>(
+    () => new Promise((come, fail) => asked.push({ come, fail })),
+    (draft) => {
+      desk.shown = draft;
+    },
+  );
+  return Object.assign(desk, { drafts });
+}
+
+const turn = () => new Promise((done) => setTimeout(done));
+const answer = (revision: number) => ({ id: "s", revision, tracks: [], whole: [], mark_columns: {} }) as never;
+
+/** An edit that is answered when the test says so. */
+function anEdit() {
+  let come: () => void = () => {};
+  let fail: () => void = () => {};
+  const work = (revision: number) =>
+    new Promise<Changed>((done, broken) => {
+      come = () =>
+        done({ ...(answer(revision + 1) as Changed), clips: [], marks: [], clip_values: {}, mark_values: {} });
+      fail = () => broken(new Error("no"));
+    });
+  return { work, come: () => come(), fail: () => fail() };
+}
+
+beforeEach(() => {
+  said.complaints = [];
+  useView.setState({ stage: "phrases", focus: "t" });
+  useSession.setState({ id: "s", header: answer(1) });
+});
+
+describe("a draft", () => {
+  it("is asked for when the edit before it was answered", async () => {
+    const { drafts, asked, ...now } = desk();
+    const before = anEdit();
+    const done = edit(before.work);
+    void drafts.make();
+    await turn();
+    expect(asked.length).toBe(0);
+    before.come();
+    await done;
+    await turn();
+    expect(asked.length).toBe(1);
+    expect(now.shown).toBeNull();
+  });
+
+  it("that is on view is made again after an edit, and shown no more as it was", async () => {
+    const d = desk();
+    void d.drafts.make();
+    await turn();
+    useSession.setState({ header: answer(2) });
+    d.asked[0]!.come("of the first");
+    await turn();
+    expect(d.shown).toBeNull();
+    d.asked[1]!.come("of the second");
+    await turn();
+    expect(d.shown).toBe("of the second");
+    useSession.setState({ header: answer(3) });
+    await turn();
+    d.asked[2]!.come("of the third");
+    await turn();
+    expect(d.shown).toBe("of the third");
+  });
+
+  it("is asked for one at a time, however fast a slider moves, and the last value counts", async () => {
+    const d = desk();
+    for (let i = 0; i < 5; i++) void d.drafts.make();
+    await turn();
+    for (let i = 0; i < 5; i++) void d.drafts.make();
+    expect(d.asked.length).toBe(1);
+    d.asked[0]!.come("first");
+    await turn();
+    expect(d.shown).toBe("first");
+    expect(d.asked.length).toBe(2);
+    d.asked[1]!.come("last");
+    await turn();
+    expect(d.shown).toBe("last");
+    expect(d.asked.length).toBe(2);
+  });
+
+  it("is gone with its stage, its track and its session, also if it is still on its way", async () => {
+    for (const leave of [
+      () => useView.setState({ stage: "ride" }),
+      () => useView.setState({ focus: "other" }),
+      () => useSession.setState({ id: "another" }),
+    ]) {
+      const d = desk();
+      void d.drafts.make();
+      await turn();
+      d.asked[0]!.come("on view");
+      await turn();
+      expect(d.shown).toBe("on view");
+      void d.drafts.make();
+      await turn();
+      leave();
+      expect(d.shown).toBeNull();
+      d.asked[1]!.come("late");
+      await turn();
+      expect(d.shown).toBeNull();
+    }
+  });
+
+  it("is shown until it was accepted, and still there if that failed", async () => {
+    const d = desk();
+    void d.drafts.make();
+    await turn();
+    d.asked[0]!.come("one");
+    await turn();
+    const refused = anEdit();
+    const first = d.drafts.accept(refused.work);
+    await turn();
+    refused.fail();
+    expect(await first).toBe(false);
+    expect(d.shown).toBe("one");
+    await turn();
+    d.asked[1]!.come("one again");
+    await turn();
+    const taken = anEdit();
+    const second = d.drafts.accept(taken.work);
+    await turn();
+    expect(d.shown).toBe("one again");
+    taken.come();
+    expect(await second).toBe(true);
+    expect(d.shown).toBeNull();
+    // an edit that comes later has nothing to follow it
+    useSession.setState({ header: answer(9) });
+    await turn();
+    expect(d.asked.length).toBe(2);
+  });
+
+  it("that cannot be made is told and taken away", async () => {
+    const d = desk();
+    void d.drafts.make();
+    await turn();
+    d.asked[0]!.fail(new Error("no references"));
+    await turn();
+    expect(said.complaints).toEqual([new Error("no references")]);
+    expect(d.shown).toBeNull();
+    useSession.setState({ header: answer(5) });
+    await turn();
+    expect(d.asked.length).toBe(1);
+  });
+});

@@ -1,0 +1,91 @@
+/**
+ * Drafts: proposals that lie over a session until they are accepted or dropped.
+ *
+ * A draft belongs to the session as it is now. It is asked for once the edits before it have been answered, and again
+ * after every edit while it is on view. It goes with the track, the stage and the session that it was made in.
+ */
+import type { Changed } from "../api/client";
+import { complain } from "../parts/messages";
+import { edit, edited, useSession } from "./session";
+import { useView } from "./view";
+
+const all: { follow: () => void; drop: () => void }[] = [];
+
+export class Drafts<T> {
+  private wanted = false;
+  /** Whether what is on view, or on its way, is of a state or of values that have changed since. */
+  private stale = false;
+  private running: Promise<void> | null = null;
+  /** Counts what was asked for by itself: an answer to what was dropped meanwhile is not shown. */
+  private life = 0;
+
+  /** ``ask`` has a draft made by the values that hold when it is called; ``show`` puts it on view, or takes it away. */
+  constructor(
+    private readonly ask: () => Promise<T> | undefined,
+    private readonly show: (draft: T | null) => void,
+  ) {
+    all.push(this);
+  }
+
+  /** Have a draft made, or made again: at most one is on its way, and of what is asked for meanwhile the last counts. */
+  make(): Promise<void> {
+    this.wanted = this.stale = true;
+    this.running ??= this.run().finally(() => {
+      this.running = null;
+    });
+    return this.running;
+  }
+
+  /** Have it made again if there is one. */
+  follow(): void {
+    if (this.wanted) void this.make();
+  }
+
+  drop(): void {
+    this.leave();
+    this.show(null);
+  }
+
+  /** Run the edit that makes the draft hold; where that fails the draft is still there. */
+  async accept(work: (revision: number) => Promise<Changed>): Promise<boolean> {
+    this.leave();
+    const { life } = this;
+    const done = await edit(work);
+    // one that was asked for meanwhile is another one
+    if (life !== this.life || this.wanted) return done;
+    if (done) this.show(null);
+    else void this.make();
+    return done;
+  }
+
+  private leave() {
+    this.wanted = false;
+    this.life++;
+  }
+
+  private async run() {
+    while (this.wanted && this.stale) {
+      await edited();
+      this.stale = false;
+      const { life } = this;
+      const revision = useSession.getState().header?.revision;
+      try {
+        const draft = this.wanted ? await this.ask() : undefined;
+        const holds = life === this.life && revision === useSession.getState().header?.revision;
+        if (draft !== undefined && holds) this.show(draft);
+      } catch (error) {
+        if (life !== this.life) continue;
+        this.drop();
+        complain(error);
+      }
+    }
+  }
+}
+
+useSession.subscribe((now, old) => {
+  if (now.id !== old.id) for (const drafts of all) drafts.drop();
+  else if (now.header?.revision !== old.header?.revision) for (const drafts of all) drafts.follow();
+});
+useView.subscribe((now, old) => {
+  if (now.stage !== old.stage || now.focus !== old.focus) for (const drafts of all) drafts.drop();
+});

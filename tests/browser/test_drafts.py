@@ -1,0 +1,109 @@
+"""A draft is of the session as it is when it is seen, however quickly hands follow each other."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import pytest
+from playwright.sync_api import Locator, Page, expect
+
+from tests.browser.hands import SONG, clip_of, eventually, fresh, hold_answer, open_stage, row
+from tests.helpers.program import Program
+
+
+@pytest.fixture
+def song(page: Page, demo_program: Program) -> dict[str, Any]:
+    """The demo's song as it was built, in the stage Phrases."""
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state)
+    return state
+
+
+def note(page: Page) -> Locator:
+    return page.get_by_label("Rule").get_by_role("status")
+
+
+def accept_button(page: Page) -> Locator:
+    return page.get_by_role("button", name=re.compile("^Accept"))
+
+
+def drafted(page: Page) -> str:
+    """Have all phrases drafted; what the draft would do."""
+    page.keyboard.press("d")
+    expect(accept_button(page)).to_be_visible()
+    return note(page).inner_text()
+
+
+def test_a_draft_waits_for_the_rule_that_was_just_changed(page: Page, song: dict[str, Any]) -> None:
+    asked: list[str] = []
+    page.on("request", lambda request: asked.append(request.url) if request.url.endswith("/draft") else None)
+    page.get_by_role("slider", name="Strength").focus()
+    route, answer = hold_answer(page, "**/api/sessions/*", lambda: page.keyboard.press("Home"))
+    page.keyboard.press("d")
+    page.wait_for_timeout(300)
+    assert asked == []
+    expect(accept_button(page)).to_have_count(0)
+    route.fulfill(response=answer)
+    expect(accept_button(page)).to_have_text(re.compile("Accept 0 changes"))
+    assert len(asked) == 1
+
+
+def test_a_draft_on_view_follows_what_is_done_to_its_phrases(page: Page, demo_program: Program, song: dict[str, Any]) -> None:
+    before = drafted(page)
+    moves = accept_button(page).text_content() or ""
+    clip = next(c for c in song["clips"] if c["after"] is not None and abs(c["after"] - song["tracks"][0]["target"]) > 2)
+    row(page, clip).click()
+    page.keyboard.press("l")
+    expect(accept_button(page)).not_to_have_text(moves)
+    # it is of all phrases still, not of the one that is selected now
+    page.keyboard.press("Control+z")
+    expect(accept_button(page)).to_have_text(moves)
+    expect(note(page)).to_have_text(before)
+    page.keyboard.press("l")
+    expect(note(page)).not_to_have_text(before)
+    page.keyboard.press("d")
+    expect(accept_button(page)).to_have_count(0)
+    assert clip_of(demo_program, song, clip)["gain"] == clip["gain"]
+
+
+def test_a_draft_that_could_not_be_accepted_is_still_there(page: Page, demo_program: Program, song: dict[str, Any]) -> None:
+    """Another window was quicker: the draft is of what that one left, and the key accepts it then."""
+    drafted(page)
+    locked, other = [c for c in song["clips"] if c["after"] is not None and abs(c["after"] + 23) > 3][:2]
+    track = song["tracks"][0]["id"]
+    demo_program.post(
+        f"/api/tracks/{track}/flag", {"revision": song["revision"], "clips": [locked["id"]], "flag": "locked", "on": True}
+    )
+    page.keyboard.press("d")
+    expect(page.get_by_role("alert").filter(has_text="another")).to_be_visible()
+    expect(accept_button(page)).to_be_visible()
+    page.keyboard.press("d")
+    expect(accept_button(page)).to_have_count(0)
+    eventually(lambda: clip_of(demo_program, song, other)["gain"] != other["gain"])
+    assert clip_of(demo_program, song, locked)["gain"] == locked["gain"]
+
+
+def test_a_draft_on_its_way_does_not_come_into_another_stage(page: Page, song: dict[str, Any]) -> None:
+    route, answer = hold_answer(page, "**/draft", lambda: page.keyboard.press("d"))
+    page.keyboard.press("3")
+    expect(page).to_have_url(re.compile("/details"))
+    page.keyboard.press("2")
+    expect(page).to_have_url(re.compile("/phrases"))
+    route.fulfill(response=answer)
+    page.wait_for_timeout(200)
+    expect(accept_button(page)).to_have_count(0)
+
+
+def test_a_ride_draft_follows_an_undo(page: Page, demo_program: Program, song: dict[str, Any]) -> None:
+    drafted(page)
+    page.keyboard.press("d")
+    expect(accept_button(page)).to_have_count(0)
+    page.keyboard.press("4")
+    page.keyboard.press("d")
+    expect(accept_button(page)).to_be_visible()
+    first = note(page).inner_text()
+    page.keyboard.press("Control+z")
+    expect(note(page)).not_to_have_text(first)
+    page.keyboard.press("Control+Shift+z")
+    expect(note(page)).to_have_text(first)
