@@ -233,15 +233,18 @@ def test_bringing_a_lost_recording_in_again_mends_its_track(bench: Workbench, tr
 
 
 def test_what_was_measured_by_an_older_rule_is_measured_again_once(bench: Workbench, track: str) -> None:
-    before = [clip.before for clip in state_of(bench, track).clips]
+    before = [(clip.before, clip.room_tone) for clip in state_of(bench, track).clips]
     with bench.database.writing() as db:
         recording = db.query(Recording).one()
         recording.measured, recording.shows_esses = 0, True
         for clip in db.query(Clip):
             clip.loudness = None if clip.loudness is None else clip.loudness + 2.0
-    assert mend(bench) == ["The level of 4 phrases was measured again, as it is measured now."]
+            clip.room_tone += 9.0
+        room, recording.room_tone = recording.room_tone, -20.0
+    assert mend(bench) == ["The level of 4 phrases, and the room around, was measured again, as it is measured now."]
     state = state_of(bench, track)
-    assert [clip.before for clip in state.clips] == before
+    assert [(clip.before, clip.room_tone) for clip in state.clips] == before
+    assert state.tracks[0].timeline.room_tone == room
     assert not state.tracks[0].shows_esses
     assert mend(bench) == []
 

@@ -19,6 +19,7 @@ from nivelus.core.errors import NotFound, SoundError
 from nivelus.core.files import size_in_words
 from nivelus.core.marks.details import find_details
 from nivelus.core.marks.features import shows_highs
+from nivelus.core.marks.phrases import find_phrases
 from nivelus.core.measure.grid import measure_file
 from nivelus.services.clips import measure_clip
 from nivelus.services.imports import RECEIVING
@@ -130,6 +131,7 @@ def _measure_by_the_new_rule(bench: Workbench, db: DbSession) -> list[str]:
     for recording in db.scalars(older):
         grid = bench.vault.grid(recording)
         recording.shows_esses, recording.measured = shows_highs(grid), MEASURED
+        recording.room_tone = find_phrases(grid).room_tone
         own = and_(col(Clip.recording_id).is_(None), col(Track.recording_id) == recording.id)
         clips = (
             select(Clip, col(Recording.sample_rate))
@@ -141,7 +143,7 @@ def _measure_by_the_new_rule(bench: Workbench, db: DbSession) -> list[str]:
             measure_clip(clip, grid, recording.room_tone, rate, clip.phrase_start, clip.phrase_end)
             count += 1
     phrases = "1 phrase" if count == 1 else f"{count} phrases"
-    return [f"The level of {phrases} was measured again, as it is measured now."] if count else []
+    return [f"The level of {phrases}, and the room around, was measured again, as it is measured now."] if count else []
 
 
 def _tell_of_loose(bench: Workbench, is_new: bool) -> list[str]:

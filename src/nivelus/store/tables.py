@@ -16,8 +16,8 @@ from sqlmodel import Field, SQLModel
 
 from nivelus.core.marks.pauses import LONGEST_PHRASE
 
-MEASURED = 1
-"""The rule by which the level of a phrase is measured now; it goes up when ``core.measure`` comes to other values."""
+MEASURED = 2
+"""The rule by which the level of a phrase and the room around it are measured now; it goes up when the values do."""
 
 
 def new_id() -> str:

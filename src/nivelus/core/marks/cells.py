@@ -10,9 +10,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from nivelus.core.marks.phrases import PhraseMarks
-from nivelus.core.marks.room import LOWEST
+from nivelus.core.marks.room import BESIDE, LOWEST, room_of
 from nivelus.core.measure.grid import LevelGrid
-from nivelus.core.measure.loudness import power_to_db, to_db
+from nivelus.core.measure.loudness import to_db
 from nivelus.core.measure.spans import SpanLevels, span_levels
 
 
@@ -64,19 +64,19 @@ def measure_cell(
 ) -> Cell:
     """Measure a cell, given in samples.
 
-    Its room tone is the median of the frames that lie outside its phrase by 50 ms; where there are fewer than ten of
-    them, the ``room_tone`` of the recording stands in.
+    Its room tone is that of the frames that lie outside its phrase by 50 ms; where there are fewer than ten of them, the
+    ``room_tone`` of the recording stands in.
     """
     rate = grid.sample_rate
     frames = grid.span(start / rate, end / rate)
     top = max(float(to_db(grid.column("true_peak")[frames].max())), LOWEST)
     levels = None
-    plain = grid.column("plain")[frames]
+    plain = np.asarray(grid.column("plain")[frames], np.float64)
     free = np.ones(len(plain), bool)
     if phrase_start is not None and phrase_end is not None:
         levels = span_levels(grid, phrase_start / rate, phrase_end / rate)
         inside = grid.span(phrase_start / rate, phrase_end / rate)
-        free[max(0, inside.start - frames.start - 5) : max(0, inside.stop - frames.start + 5)] = False
+        free[max(0, inside.start - frames.start - BESIDE) : max(0, inside.stop - frames.start + BESIDE)] = False
     if free.sum() >= 10:
-        room_tone = max(float(power_to_db(np.median(plain[free]))), LOWEST)
+        room_tone = room_of(plain[free])
     return Cell(start, end, phrase_start, phrase_end, confidence, levels, top, room_tone)

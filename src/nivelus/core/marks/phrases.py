@@ -31,7 +31,7 @@ from nivelus.core.marks.features import Features, features, smooth
 from nivelus.core.marks.islands import find_islands
 from nivelus.core.marks.kernel import ranked, runs
 from nivelus.core.marks.pauses import EDGE, LONGEST_PHRASE, divide, join_islands
-from nivelus.core.marks.room import LOWEST
+from nivelus.core.marks.room import BESIDE, LOWEST, is_room
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.core.measure.loudness import power_to_db
@@ -80,16 +80,19 @@ def find_phrases(grid: LevelGrid, f: Features | None = None, longest: float = LO
 
 
 def room_tone(grid: LevelGrid, spans: list[tuple[int, int]], gain: FloatArray | None = None) -> float:
-    """Median RMS level, in dBFS, of the frames at least 0.1 s away from every span of frames; LOWEST for digital silence.
+    """RMS level, dBFS, of the room in the pauses between spans of frames, in order; LOWEST for digital silence.
 
-    ``gain`` (frames, 2) is that of ``core.gain.compiled.frame_gain``; none if not given.
+    It is the median over the frames of all pauses that are room, see ``core.marks.room``. ``gain`` (frames, 2) is that of
+    ``core.gain.compiled.frame_gain``; none if not given.
     """
-    free = np.ones(len(grid.data), bool)
-    for a, b in spans:
-        free[max(0, a - 10) : b + 10] = False
-    plain = grid.column("plain") if gain is None else grid.column("plain") * gain[:, 0]
-    power = plain[free] if free.sum() >= 10 else plain
-    quiet = np.median(power) if free.sum() >= 10 else np.percentile(power, 5)
+    plain = np.asarray(grid.column("plain"), np.float64)
+    free = np.zeros(len(plain), bool)
+    for left, right in pairwise([(0, -BESIDE), *spans, (len(plain) + BESIDE, 0)]):
+        pause = slice(left[1] + BESIDE, right[0] - BESIDE)
+        if pause.stop > pause.start:
+            free[pause] = is_room(plain[pause])
+    power = plain if gain is None else plain * gain[:, 0]
+    quiet = np.median(power[free]) if free.sum() >= 10 else np.percentile(power, 5)
     return max(float(power_to_db(quiet)), LOWEST)
 
 

@@ -8,6 +8,8 @@ A short stretch may hold nothing but voice, cut tight. Its lowest levels then di
 of a room never do, and say nothing of a room. And nothing that lies FAR below the voice around it counts as more than a
 room, whatever is below it: what is left of a gated recording, dither, the tail of a filter.
 
+In a pause the room is what stays near the lowest levels of it: a breath, a knock or the end of a word may fill most of it.
+
 Levels are dB over full scale, one value per frame of 10 ms; the numbers were chosen on labelled programmes, see
 ``bench/marks.py``.
 """
@@ -19,9 +21,10 @@ from itertools import pairwise
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.marks.kernel import floors, runs, steps
+from nivelus.core.marks.kernel import floors, ranked, runs, steps
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAMES_PER_SECOND
+from nivelus.core.measure.loudness import power_to_db
 
 LOWEST = -100.0
 """dB that stand for digital silence."""
@@ -34,6 +37,10 @@ FAR = 50.0
 SHORT_FRAMES, LOW_SPREAD = 400, 6.0
 MOST_CHANGE = 15.0
 """dB that the room changes by within +-30 s: what stands higher is a note that is held, or someone who takes no breath."""
+BESIDE = 5
+"""Frames beside a phrase that are not looked at for its room."""
+WITHIN = 6.0
+"""dB over the lowest levels of a pause up to which it is room: a steady one moves less, a breath rises more."""
 _FAR_REACH = 30
 _REACH, _SHARE, _VOICE_SHARE = 8, 10, 95
 _RING = 3
@@ -90,6 +97,23 @@ def room_floor(level: FloatArray, parts: npt.NDArray[np.int64], roomy: npt.NDArr
         lead = _RING if a and len(part) < b - a else 0
         out[a:b] = np.interp(np.arange(b - a), np.arange(len(part)) + lead, values)
     return np.asarray(np.maximum(out, voice - FAR))
+
+
+def is_room(power: FloatArray) -> npt.NDArray[np.bool_]:
+    """Which frames of a pause are room, (n,), by their mean squares ``power`` (n > 0,); at least one is.
+
+    Digital silence counts where it is most of the pause, and is left out where it is not.
+    """
+    silent = power <= 10 ** (SILENT / 10)
+    if silent.sum() * 2 >= len(power):
+        return silent
+    lowest = ranked(power[~silent], _SHARE)
+    return np.asarray(~silent & (power <= lowest * 10 ** (WITHIN / 10)))
+
+
+def room_of(power: FloatArray) -> float:
+    """Room tone of a pause, RMS dBFS, by the mean squares ``power`` (n > 0,) of its frames; LOWEST for digital silence."""
+    return max(float(power_to_db(np.median(power[is_room(power)]))), LOWEST)
 
 
 def _inner(level: FloatArray, a: int, b: int) -> FloatArray:
