@@ -1,8 +1,9 @@
 """How much a drafted ride evens the inside of phrases: python -m bench.ride FOLDER
 
-Every sound file of the folder, and of the folders in it, is evened phrase by phrase, then ridden at full strength and default
-limits, as the program does it with phrases that settle. Told are the spread inside the phrases before and after (of 400 ms
-loudness, and at the nuclei of the syllables), how far the mean phrase moved without settling, and the points.
+Every sound file of the folder, and of the folders in it, is ridden as it was recorded, each phrase around its own level, at
+full strength and default limits, as the program does it with phrases that settle. Told are the spread inside the phrases
+before and after (of 400 ms loudness, and at the nuclei of the syllables), how far the mean phrase moved without settling,
+and the points.
 
 Then the last third of every phrase is turned down by 8 dB and ridden again: how much of the fall the ride gives back, in
 phrases of a second or more with two syllables or more in that third; of all of them, and of those that the noise limit does
@@ -114,28 +115,31 @@ def main(folder: Path) -> None:
     sounds = [path for path in sorted(folder.rglob("*")) if path.suffix in {".flac", ".wav"}]
     if not sounds:
         raise SystemExit(f"No sound files in {folder}.")
-    spreads, shares = [], []
+    spreads, shares, moves, density = [], [], [], []
     for path in sounds:
         voice = voice_of(path)
         flat = np.ones((len(voice.grid.data), 2))
         settled, alone = voice.ride(flat), voice.ride(flat, settles=False)
         before, after = (np.array([getattr(p, f"spread_{side}") for p in settled.phrases]) for side in ("before", "after"))
-        moved = abs(np.mean([p.after - p.before for p in alone.phrases]))
+        moves.append(abs(np.mean([p.after - p.before for p in alone.phrases])))
+        density.append(len(settled.curve) / voice.grid.duration)
         nuclei, back = at_nuclei(voice, settled), given_back(voice)
         spreads.append((before.sum(), after.sum(), *nuclei))
         shares += back
         print(
             f"{path.stem:16} {len(voice.spans):3} phrases   {before.mean():.2f} -> {after.mean():.2f} LU "
-            f"({after.sum() / before.sum() - 1:+.0%}, nuclei {nuclei[1] / nuclei[0] - 1:+.0%})   moved {moved:.2f} LU   "
-            f"{len(settled.curve) / voice.grid.duration:.2f} points a second"
+            f"({after.sum() / before.sum() - 1:+.0%}, nuclei {nuclei[1] / nuclei[0] - 1:+.0%})   moved {moves[-1]:.2f} LU   "
+            f"{density[-1]:.2f} points a second"
             + (f"   of a fall of 8 LU {np.median([share for share, _ in back]):.0%} back" if back else "")
         )
     total = np.array(spreads).sum(axis=0)
     inside, nuclei_all = total[1] / total[0] - 1, total[3] / total[2] - 1
     back = float(np.median([share for share, _ in shares]))
     free = [share for share, is_free in shares if is_free]
-    print(f"all: inside the phrases {inside:+.0%}; moved 0.5 LU and 2 points a second at most")
+    _judge(inside <= -0.45, f"spread inside the phrases {inside:+.0%}, at least -45 %")
     _judge(nuclei_all <= -0.45, f"spread at the nuclei {nuclei_all:+.0%}, at least -45 %")
+    _judge(max(moves) < 0.5, f"the mean phrase of a file moved {max(moves):.2f} LU at most, less than 0.5")
+    _judge(max(density) <= 2, f"{max(density):.2f} points a second at most, no more than 2")
     _judge(
         back >= 0.85,
         f"of a fall of 8 LU over the last third {back:.0%} back (median), at least 85 %"

@@ -27,6 +27,8 @@ COME_DOWN = 0.3
 """... in which it comes down then."""
 ROUNDS = 5
 """How often the number of corners is put right by that of the points."""
+SETTLINGS = 2
+"""How often the phrases are put back to their level: what one is moved by takes its neighbours along a little."""
 MOST_POINTS, COARSER = 1.99, 1.2
 """Points a second at most: where there are more, the error that they may make grows by this factor."""
 NEAR = 50
@@ -117,8 +119,9 @@ def _line(
         count += goal - len(points)
     kept = moved_corners(course, kept)
     # the inside is evened; the phrase stays where it is, as far as the limits let it
-    _keep_levels(course, power, frames, wants, points)
-    points = _points(kept, heights_of(course, kept), rests, glide, error)
+    for _ in range(SETTLINGS):
+        _keep_levels(course, power, frames, wants, points)
+        points = _points(kept, heights_of(course, kept), rests, glide, error)
     while len(points) > most:
         error *= COARSER
         points = thin(points, error)
