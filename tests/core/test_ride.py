@@ -255,7 +255,8 @@ def test_a_breath_between_phrases_is_not_lifted() -> None:
     found = voice_of(measure_samples(sound, RATE))
     spans = spans_of(found)
     assert len(spans) == 3
-    breaths = np.array([(a[1] + 0.2, b[0] - 0.15) for a, b in pairwise(spans)] + [(spans[-1][1] + 0.4, spans[-1][1] + 0.8)])
+    soon = 0.08
+    breaths = np.array([(a[1] + soon, b[0] - 0.15) for a, b in pairwise(spans)] + [(spans[-1][1] + soon, spans[-1][1] + 0.8)])
     breaths = np.concatenate([[(0.0, spans[0][0] - 0.05)], breaths]) if spans[0][0] > 0.1 else breaths
     held, quiet = ridden(found), ridden(found, breaths=breaths)
     tops = [[draft.curve(np.linspace(a, b - 0.06, 30)).max() for a, b in breaths] for draft in (held, quiet)]

@@ -23,8 +23,8 @@ PAUSE, BREATH = 0.02, 0.1
 """How much a frame counts of a pause in which the gain holds, and of a breath, where one of a word counts 1."""
 LONG_PAUSE = 1.2
 """Seconds of a pause in which the ride does not stay up, and ..."""
-COME_DOWN = 0.3
-"""... in which it comes down then."""
+COME_DOWN = 30
+"""... and frames in which it comes down then."""
 ROUNDS = 5
 """How often the number of corners is put right by that of the points."""
 SETTLINGS = 2
@@ -140,15 +140,16 @@ def _together(
 ) -> tuple[Course, Indices, Indices]:
     """The course of a run of phrases, which holds in short pauses; its long pauses; and where its limits are not those beside.
 
-    A pause is a row of (n, 2): the last frame before it, and the next phrase. A limit is a row of (n, 4): the frames from and
-    up to which it holds, and two corners with which the line keeps to it, wherever it comes from and goes.
+    A pause is a row of (n, 3): the last frame before it, the one by which the gain is down, and the next phrase. A limit is a
+    row of (n, 4): the frames from and up to which it holds, and two corners with which the line keeps to it, wherever it comes
+    from and goes.
     """
     end = frames[-1].stop
     wanted, weight, lowest, highest, slopes = np.zeros((5, end))
     # in a pause nobody hears how fast it goes
     slopes[:] = np.inf
     fixed = [0, end - 1]
-    rests: list[tuple[int, int]] = []
+    rests: list[tuple[int, int, int]] = []
     limits: list[tuple[int, int, int, int]] = []
     for i, (span, want) in enumerate(zip(frames, wants, strict=True)):
         following = wants[i + 1] if i + 1 < len(wants) else None
@@ -158,7 +159,9 @@ def _together(
         lowest[span.start : hold], highest[span.start : hold] = want.lowest, want.highest
         quiet = breaths[(breaths[:, 1] > span.stop) & (breaths[:, 0] < hold), 0]
         if (until - span.stop) * FRAME > LONG_PAUSE or (len(quiet) and not following):
-            rests.append((span.stop - 1, until))
+            # what is up has come down when a breath begins, but for one that leaves no time to
+            soon = min(max(int(quiet[0]), span.stop + glide) if len(quiet) else count, span.stop + COME_DOWN)
+            rests.append((span.stop - 1, soon, until))
             fixed += [span.stop - 1, until] if following else []
         elif following:
             wanted[span.stop : hold], weight[span.stop : hold] = want.course[-1], PAUSE
@@ -176,7 +179,7 @@ def _together(
                 limits += [(span.start, hold, *corners), (until, frames[i + 1].stop, *corners)]
                 if (following.is_still and want.course[-NEAR:].any()) or (want.is_still and following.course[:NEAR].any()):
                     fixed += corners
-    pauses, other = (np.array(rows, np.int64).reshape(-1, width) for rows, width in ((rests, 2), (limits, 4)))
+    pauses, other = (np.array(rows, np.int64).reshape(-1, width) for rows, width in ((rests, 3), (limits, 4)))
     return Course(wanted, weight, lowest, highest, slopes, np.unique(fixed)), pauses, other
 
 
@@ -187,9 +190,9 @@ def _points(corners: Indices, heights: FloatArray, rests: Indices, glide: int, e
     everywhere else it may stray by ``error`` for the sake of fewer points.
     """
     before = np.searchsorted(corners, rests[:, 0])
-    is_up, goes_on = heights[before] > 0, rests[:, 1] <= corners[-1]
-    down = (corners[before[is_up]] + 0.5) * FRAME + COME_DOWN
-    ends = (rests[goes_on, 1] - glide + 0.5) * FRAME
+    is_up, goes_on = heights[before] > 0, rests[:, 2] <= corners[-1]
+    down = (rests[is_up, 1] - 0.5) * FRAME
+    ends = (rests[goes_on, 2] - glide + 0.5) * FRAME
     at, db = np.concatenate([down, ends]), np.concatenate([np.zeros(len(down)), np.minimum(heights[before[goes_on]], 0.0)])
     line = plain(np.asarray((corners + 0.5) * FRAME), heights)
     points = thin(_with(line, at, db), error)
