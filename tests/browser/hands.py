@@ -84,8 +84,12 @@ def hold_answer(page: Page, address: str, act: Callable[[], None]) -> tuple[Rout
 
     page.route(address, keep)
     act()
-    eventually(lambda: bool(held) or page.wait_for_timeout(20))
-    return held[0]
+    for _ in range(250):
+        if held:
+            return held[0]
+        page.wait_for_timeout(20)
+    focus = page.evaluate("document.activeElement.outerHTML.slice(0, 200)")
+    raise AssertionError(f"Nothing was sent to {address}. The keys go to {focus}")
 
 
 def eventually(check: Callable[[], bool | None]) -> None:

@@ -38,8 +38,10 @@ def drafted(page: Page) -> str:
 def test_a_draft_waits_for_the_rule_that_was_just_changed(page: Page, song: dict[str, Any]) -> None:
     asked: list[str] = []
     page.on("request", lambda request: asked.append(request.url) if request.url.endswith("/draft") else None)
-    page.get_by_role("slider", name="Strength").focus()
-    route, answer = hold_answer(page, "**/api/sessions/*", lambda: page.keyboard.press("Home"))
+    strength = page.get_by_role("slider", name="Strength")
+    expect(strength).to_have_attribute("aria-valuenow", "100")
+    route, answer = hold_answer(page, "**/api/sessions/*", lambda: strength.press("Home"))
+    expect(strength).to_have_attribute("aria-valuenow", "0")
     page.keyboard.press("d")
     page.wait_for_timeout(300)
     assert asked == []
