@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, Response, expect
 
+from tests.browser.hands import HOLDING
 from tests.conftest import write_sound
 from tests.helpers.program import Program
 from tests.helpers.sounds import wavering
@@ -72,6 +73,13 @@ def own_program(spare_programs: Callable[[], Program]) -> Iterator[Program]:
     program = spare_programs()
     yield program
     program.stop()
+
+
+@pytest.fixture
+def page(page: Page) -> Page:
+    """A page in which a test can hold an answer back."""
+    page.add_init_script(HOLDING)
+    return page
 
 
 @pytest.fixture

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from playwright.sync_api import APIResponse, Locator, Page, Route, expect
+from playwright.sync_api import Locator, Page, expect
 
 from tests.helpers.program import Program
 
@@ -31,6 +31,22 @@ REPORTS = """
 })();
 """
 """An init script: has the page note, in ``window.starved``, whether the sound had to wait for anything once it played."""
+
+HOLDING = """
+(() => {
+  const own = window.fetch;
+  window.fetch = async (request, ...more) => {
+    const answer = await own(request, ...more);
+    if (window.holds && request.method !== 'GET' && new URL(request.url).pathname.endsWith(window.holds)) {
+      window.holds = null;
+      window.heldAnswer = await answer.clone().json();
+      await new Promise((done) => { window.letGo = done; });
+    }
+    return answer;
+  };
+})();
+"""
+"""An init script for ``HeldAnswer``. (A browser that is asked to hold requests back lets some pass at first.)"""
 
 MIDI = """
 (() => {
@@ -71,25 +87,24 @@ def fresh(program: Program, name: str, until: str | None = None) -> dict[str, An
     return state
 
 
-def hold_answer(page: Page, address: str, act: Callable[[], None]) -> tuple[Route, APIResponse]:
-    """Do something, and hold back the answer to the edit that it makes at an address: it is told with ``route.fulfill``."""
-    held: list[tuple[Route, APIResponse]] = []
+class HeldAnswer:
+    """The answer to an edit that the page does not get before it is let go."""
 
-    def keep(route: Route) -> None:
-        # what the page asks at the same address is answered as ever
-        if held or route.request.method == "GET":
-            route.continue_()
-        else:
-            held.append((route, route.fetch()))
+    def __init__(self, page: Page, address: str, act: Callable[[], None]) -> None:
+        """Do something that edits at an address that ends like this."""
+        self.page = page
+        page.evaluate("(end) => { window.holds = end; window.heldAnswer = null; }", address)
+        act()
+        for _ in range(250):
+            if answer := page.evaluate("window.heldAnswer"):
+                self.answer: dict[str, Any] = answer
+                return
+            page.wait_for_timeout(20)
+        focus = page.evaluate("document.activeElement.outerHTML.slice(0, 200)")
+        raise AssertionError(f"Nothing was sent to {address}. The keys go to {focus}")
 
-    page.route(address, keep)
-    act()
-    for _ in range(250):
-        if held:
-            return held[0]
-        page.wait_for_timeout(20)
-    focus = page.evaluate("document.activeElement.outerHTML.slice(0, 200)")
-    raise AssertionError(f"Nothing was sent to {address}. The keys go to {focus}")
+    def let_go(self) -> None:
+        self.page.evaluate("window.letGo()")
 
 
 def eventually(check: Callable[[], bool | None]) -> None:

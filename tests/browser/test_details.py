@@ -11,7 +11,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import GUTTER, SONG, drag, eventually, fresh, hold_answer, open_stage, place, position, wait_past
+from tests.browser.hands import GUTTER, SONG, HeldAnswer, drag, eventually, fresh, open_stage, place, position, wait_past
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
 
@@ -189,9 +189,9 @@ def test_what_is_being_typed_outlives_an_answer(page: Page, demo_program: Progra
     breath = marks_of(demo_program, song, "breath")[1]
     line, field = mark_row(page, breath), page.get_by_test_id("inspector").get_by_label("Depth")
     line.click()
-    route, answer = hold_answer(page, "**/details/depth", lambda: page.keyboard.press("ArrowDown"))
+    held = HeldAnswer(page, "/details/depth", lambda: page.keyboard.press("ArrowDown"))
     field.fill("-5")
-    route.fulfill(response=answer)
+    held.let_go()
     expect(line).to_contain_text("−8.0")
     expect(field).to_have_value("-5 dB")
     page.keyboard.press("Enter")

@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import SONG, clip_of, eventually, fresh, hold_answer, open_stage, row
+from tests.browser.hands import SONG, HeldAnswer, clip_of, eventually, fresh, open_stage, row
 from tests.helpers.program import Program
 
 
@@ -40,13 +40,13 @@ def test_a_draft_waits_for_the_rule_that_was_just_changed(page: Page, song: dict
     page.on("request", lambda request: asked.append(request.url) if request.url.endswith("/draft") else None)
     strength = page.get_by_role("slider", name="Strength")
     expect(strength).to_have_attribute("aria-valuenow", "100")
-    route, answer = hold_answer(page, "**/api/sessions/*", lambda: strength.press("Home"))
+    held = HeldAnswer(page, f"/api/sessions/{song['id']}", lambda: strength.press("Home"))
     expect(strength).to_have_attribute("aria-valuenow", "0")
     page.keyboard.press("d")
     page.wait_for_timeout(300)
     assert asked == []
     expect(accept_button(page)).to_have_count(0)
-    route.fulfill(response=answer)
+    held.let_go()
     expect(accept_button(page)).to_have_text(re.compile("Accept 0 changes"))
     assert len(asked) == 1
 
@@ -87,12 +87,12 @@ def test_a_draft_that_could_not_be_accepted_is_still_there(page: Page, demo_prog
 
 
 def test_a_draft_on_its_way_does_not_come_into_another_stage(page: Page, song: dict[str, Any]) -> None:
-    route, answer = hold_answer(page, "**/draft", lambda: page.keyboard.press("d"))
+    held = HeldAnswer(page, "/draft", lambda: page.keyboard.press("d"))
     page.keyboard.press("3")
     expect(page).to_have_url(re.compile("/details"))
     page.keyboard.press("2")
     expect(page).to_have_url(re.compile("/phrases"))
-    route.fulfill(response=answer)
+    held.let_go()
     page.wait_for_timeout(200)
     expect(accept_button(page)).to_have_count(0)
 

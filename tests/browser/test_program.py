@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from playwright.sync_api import BrowserContext, Page, expect
 
-from tests.browser.hands import capsule, clip_of, fresh, hold_answer, open_stage, row
+from tests.browser.hands import HeldAnswer, capsule, clip_of, fresh, open_stage, row
 from tests.conftest import hum, uneven_voice, write_sound
 from tests.helpers.program import Program
 
@@ -93,11 +93,11 @@ def test_undo_before_an_edit_was_answered_takes_that_edit_back(page: Page, own_p
     clip = state["clips"][0]
     open_stage(page, own_program, state)
     row(page, clip).click()
-    route, answer = hold_answer(page, "**/gain", lambda: page.keyboard.press("ArrowUp"))
+    held = HeldAnswer(page, "/gain", lambda: page.keyboard.press("ArrowUp"))
     page.keyboard.press("Control+z")
-    label = answer.json()["undo"]
+    label = held.answer["undo"]
     assert label != state["undo"]
-    route.fulfill(response=answer)
+    held.let_go()
     expect(page.get_by_text(f"Undone: {label}")).to_be_visible()
     assert clip_of(own_program, state, clip)["gain"] == 0
     assert own_program.session(state["name"])["undo"] == state["undo"]
@@ -111,11 +111,11 @@ def test_an_exact_gain_that_was_not_typed_does_not_put_the_gain_back(
     clip = state["clips"][0]
     open_stage(page, own_program, state)
     row(page, clip).click()
-    route, answer = hold_answer(page, "**/gain", lambda: page.keyboard.press("ArrowUp"))
+    held = HeldAnswer(page, "/gain", lambda: page.keyboard.press("ArrowUp"))
     page.keyboard.press("e")
     gain = page.get_by_label("Gain", exact=True)
     expect(gain).to_have_value("0 dB")
-    route.fulfill(response=answer)
+    held.let_go()
     expect(gain).to_have_value("0.5 dB")
     page.keyboard.press("Enter")
     expect(gain).to_have_count(0)
