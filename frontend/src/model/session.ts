@@ -47,12 +47,12 @@ export function merge<T extends Placed>(
   for (const { id } of answer.tracks) {
     const gone = new Set(removed[id]);
     const added = fresh.filter((item) => item.track === id);
-    const changed = new Set(added.map((item) => item.id));
     const old = answer.whole.includes(id) ? [] : (known[id] ?? []);
     if (!touched.has(id) && !answer.whole.includes(id) && !old.some((item) => gone.has(item.id))) {
       merged[id] = old;
       continue;
     }
+    const changed = new Set(old.length ? added.map((item) => item.id) : []);
     const kept = old.filter((item) => !gone.has(item.id) && !changed.has(item.id));
     merged[id] = [...kept, ...added].sort((a, b) => a.start - b.start);
   }
@@ -89,15 +89,39 @@ function idsIn(text: string): string[] {
 
 /** Marks of a track that come column by column. */
 export function marksIn(track: string, { ids, numbers, flags, names, words, said }: MarkColumns): Mark[] {
-  const columns = Object.entries(numbers);
   const held = said.holds!.map((words) => words.split(" ").filter(Boolean));
+  const known = numbers as Record<string, number[]>;
+  const bits = Object.fromEntries(names.map((name, bit) => [name, 1 << bit]));
+  const word = (name: string, place: number) => said[name]![words[name]![place]!]!;
+  // written out: thousands of objects of one shape are made in a fraction of the time
   return idsIn(ids).map((id, place) => {
-    const mark: Record<string, unknown> = { id, track };
-    for (const [name, column] of columns) mark[name] = column[place];
-    putFlags(mark, names, flags[place]!);
-    for (const name in words) mark[name] = said[name]![words[name]![place]!];
-    mark.holds = held[words.holds![place]!];
-    return mark as unknown as Mark;
+    const flag = flags[place]!;
+    return {
+      id,
+      track,
+      kind: word("kind", place),
+      start: known.start![place]!,
+      end: known.end![place]!,
+      level: known.level![place]!,
+      confidence: known.confidence![place]!,
+      excess: numbers.excess![place]!,
+      holds: held[words.holds![place]!]!,
+      before: numbers.before![place]!,
+      after: numbers.after![place]!,
+      lisp: (flag & bits.lisp!) !== 0,
+      on: (flag & bits.on!) !== 0,
+      keep: word("keep", place),
+      reason: word("reason", place),
+      by_hand: (flag & bits.by_hand!) !== 0,
+      made: (flag & bits.made!) !== 0,
+      moved: (flag & bits.moved!) !== 0,
+      depth: known.depth![place]!,
+      dip_start: known.dip_start![place]!,
+      dip_end: known.dip_end![place]!,
+      ramp_in: known.ramp_in![place]!,
+      ramp_out: known.ramp_out![place]!,
+      notch: (flag & bits.notch!) !== 0,
+    };
   });
 }
 
