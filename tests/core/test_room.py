@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from nivelus.core.marks.cells import cut_into_cells, measure_cell
-from nivelus.core.marks.phrases import find_phrases, room_tone
+from nivelus.core.marks.phrases import find_phrases, room_frames, room_tone
 from nivelus.core.marks.room import LOWEST, is_room, room_of
 from nivelus.core.measure.grid import LevelGrid, measure_file, measure_samples
 from tests.conftest import CORPUS, RATE, Sound, hiss, hum, room
@@ -69,7 +69,7 @@ def with_breaths() -> tuple[LevelGrid, list[tuple[int, int]]]:
 
 def test_the_room_of_a_recording_is_not_its_breaths() -> None:
     grid, words = with_breaths()
-    assert room_tone(grid, words) == pytest.approx(-58.0, abs=0.7)
+    assert room_tone(grid, room_frames(grid, words)) == pytest.approx(-58.0, abs=0.7)
     for start, end in pairwise(words):
         cell = measure_cell(grid, (start[0] - 10) * 480, (end[0] - 10) * 480, start[0] * 480, start[1] * 480, 1.0, -20.0)
         assert cell.room_tone == pytest.approx(-58.0, abs=1.5)
@@ -80,5 +80,6 @@ def test_the_room_with_gain_is_of_the_same_frames() -> None:
     grid, words = with_breaths()
     gain = np.ones((len(grid.data), 2))
     gain[np.asarray(grid.column("plain")) > 10 ** (-50 / 10)] = 10 ** (-40 / 10)
-    assert room_tone(grid, words, gain) == room_tone(grid, words)
-    assert room_tone(grid, words, 4.0 * np.ones_like(gain)) == pytest.approx(room_tone(grid, words) + 6.02, abs=0.01)
+    rooms = room_frames(grid, words)
+    assert room_tone(grid, rooms, gain) == room_tone(grid, rooms)
+    assert room_tone(grid, rooms, 4.0 * np.ones_like(gain)) == pytest.approx(room_tone(grid, rooms) + 6.02, abs=0.01)

@@ -18,7 +18,7 @@ from nivelus.core.drafts.ride import inner_spread
 from nivelus.core.errors import NotFound, Refused, Stale
 from nivelus.core.marks.mark import KINDS
 from nivelus.core.marks.onsets import find_onsets
-from nivelus.core.marks.phrases import room_tone
+from nivelus.core.marks.phrases import room_frames, room_tone
 from nivelus.core.measure.evenness import evenness
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.core.measure.loudness import MOMENTARY, SHORT_TERM, figures, power_around, sliding_power, to_lufs
@@ -169,9 +169,11 @@ def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
     plain, moved = state.clips.true_peak[judged], state.peaks_with(state.gain, judged)
     old, new = _details(details, "before"), _details(details, "after")
     mono = mono_offset(session, timeline)
+    spans = state.clips.phrase_slices(grid)
+    rooms = room_frames(grid, [(span.start, span.stop) for span in spans])
     return BeforeAfter(
-        before=_figures(grid, session, state, mono, state.levels_before[judged], target, None, plain, old),
-        after=_figures(grid, session, state, mono, state.levels_after(judged), target, state.gain_per_frame, moved, new),
+        before=_figures(grid, session, spans, rooms, mono, state.levels_before[judged], target, None, plain, old),
+        after=_figures(grid, session, spans, rooms, mono, state.levels_after(judged), target, state.gain_per_frame, moved, new),
     )
 
 
@@ -196,7 +198,8 @@ def render_source(bench: Workbench, track_id: str) -> tuple[Path | Composed, Tra
 def _figures(
     grid: LevelGrid,
     session: Session,
-    state: TrackState,
+    spans: list[slice],
+    rooms: npt.NDArray[np.bool_],
     mono: float,
     levels: npt.NDArray[np.float64],
     target: float,
@@ -206,7 +209,6 @@ def _figures(
 ) -> FiguresView:
     f = figures(grid, gain, mono)
     even = evenness(levels, target, session.tolerance)
-    spans = state.clips.phrase_slices(grid)
     power = np.asarray(grid.column("k"), np.float64) * (1.0 if gain is None else gain[:, 0])
     return FiguresView(
         inside=float(np.mean([inner_spread(power[span]) for span in spans])) if spans else 0.0,
@@ -215,7 +217,7 @@ def _figures(
         momentary_max=_finite(f.momentary_max),
         short_term_max=_finite(f.short_term_max),
         true_peak=_finite(f.true_peak),
-        room_tone=room_tone(grid, [(s.start, s.stop) for s in spans], gain),
+        room_tone=room_tone(grid, rooms, gain),
         level=even.level,
         count=even.count,
         spread=even.spread,

@@ -76,23 +76,28 @@ def find_phrases(grid: LevelGrid, f: Features | None = None, longest: float = LO
         for a, b in spans
     )
     cuts = tuple(_quietest(f, left[1], right[0]) * FRAME for left, right in pairwise(spans))
-    return PhraseMarks(marks, cuts, room_tone(grid, spans))
+    return PhraseMarks(marks, cuts, room_tone(grid, room_frames(grid, spans)))
 
 
-def room_tone(grid: LevelGrid, spans: list[tuple[int, int]], gain: FloatArray | None = None) -> float:
-    """RMS level, dBFS, of the room in the pauses between spans of frames, in order; LOWEST for digital silence.
-
-    It is the median over the frames of all pauses that are room, see ``core.marks.room``. ``gain`` (frames, 2) is that of
-    ``core.gain.compiled.frame_gain``; none if not given.
-    """
+def room_frames(grid: LevelGrid, spans: list[tuple[int, int]]) -> npt.NDArray[np.bool_]:
+    """Which frames are room in the pauses between spans of frames, in order, (frames,); see ``core.marks.room``."""
     plain = np.asarray(grid.column("plain"), np.float64)
-    free = np.zeros(len(plain), bool)
+    out = np.zeros(len(plain), bool)
     for left, right in pairwise([(0, -BESIDE), *spans, (len(plain) + BESIDE, 0)]):
         pause = slice(left[1] + BESIDE, right[0] - BESIDE)
         if pause.stop > pause.start:
-            free[pause] = is_room(plain[pause])
+            out[pause] = is_room(plain[pause])
+    return out
+
+
+def room_tone(grid: LevelGrid, rooms: npt.NDArray[np.bool_], gain: FloatArray | None = None) -> float:
+    """Median RMS level, dBFS, of the frames that are ``rooms``, (frames,); LOWEST for digital silence.
+
+    ``gain`` (frames, 2) is that of ``core.gain.compiled.frame_gain``; none if not given.
+    """
+    plain = np.asarray(grid.column("plain"), np.float64)
     power = plain if gain is None else plain * gain[:, 0]
-    quiet = np.median(power[free]) if free.sum() >= 10 else np.percentile(power, 5)
+    quiet = np.median(power[rooms]) if rooms.sum() >= 10 else np.percentile(power, 5)
     return max(float(power_to_db(quiet)), LOWEST)
 
 
