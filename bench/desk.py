@@ -25,7 +25,7 @@ from tests.browser.conftest import Program
 from tests.browser.hands import REPORTS
 
 from bench.chromium import VIEW, chromium
-from bench.speed import RATE, line, make_recording, tool
+from bench.speed import RATE, ffmpeg_loudness, line, make_recording, seconds
 
 HOUR = 16.0
 """Seconds in which ffmpeg measures an hour on the machine that the limits were set on."""
@@ -76,11 +76,7 @@ def first_picture(page: Page, program: Program, state: dict) -> float:
 
 def pace(path: Path, minutes: int) -> float:
     """Seconds that ffmpeg takes just now to measure an hour of a recording."""
-    part = str(minutes * 60 // SHARE)
-    work = tool("ffmpeg", "-nostats", "-t", part, "-i", str(path), "-af", "ebur128=peak=true", "-f", "null", "-")
-    begun = time.perf_counter()
-    work()
-    return (time.perf_counter() - begun) * SHARE * 60 / minutes
+    return seconds(ffmpeg_loudness(path, "-t", str(minutes * 60 // SHARE))) * SHARE * 60 / minutes
 
 
 def pictures(browser: Browser, program: Program, name: str, state: dict, most: float, now: Callable[[], float]) -> None:

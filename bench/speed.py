@@ -82,6 +82,11 @@ def tool(*command: str) -> Callable[[], object]:
     return lambda: subprocess.run(command, check=True, capture_output=True)
 
 
+def ffmpeg_loudness(path: Path, *limits: str) -> Callable[[], object]:
+    """ffmpeg measuring loudness and true peak of a file, or of as much of it as ``limits`` leave."""
+    return tool("ffmpeg", "-nostats", *limits, "-i", str(path), "-af", "ebur128=peak=true", "-f", "null", "-")
+
+
 def line(name: str, ours: str, theirs: str, verdict: bool) -> None:
     """One line of the table."""
     print(f"{'ok  ' if verdict else 'MISS'} {name:58} {ours:>22}   {theirs}", flush=True)
@@ -112,14 +117,13 @@ print(took, int(Path("/proc/self/status").read_text().split("VmHWM:")[1].split()
 
 def measuring(path: Path) -> float:
     """The measuring pass with true peak of every frame and the waveform pyramid, beside ffmpeg, whose seconds it returns."""
-    ffmpeg = tool("ffmpeg", "-nostats", "-i", str(path), "-af", "ebur128=peak=true", "-f", "null", "-")
 
     def ours() -> None:
         _, grid, wave = measure_file(path)
         pyramid(wave)
         figures(grid)
 
-    mine, theirs = side_by_side(ours, ffmpeg)
+    mine, theirs = side_by_side(ours, ffmpeg_loudness(path))
     line(
         "measure: grid, true peak of every frame, waveform",
         f"{mine:.2f} s",
