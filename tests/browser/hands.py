@@ -122,6 +122,11 @@ def open_stage(page: Page, program: Program, state: dict[str, Any], stage: str =
     expect(page.get_by_test_id("figures")).to_contain_text("target" if stage == "balance" else "spread")
 
 
+def note(page: Page) -> Locator:
+    """What the rule of a stage says of its draft."""
+    return page.get_by_label("Rule", exact=True).get_by_role("status").first
+
+
 def capsule(page: Page, clip: dict[str, Any]) -> Locator:
     return page.locator(f".capsule[data-clip='{clip['id']}']")
 

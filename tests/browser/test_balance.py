@@ -11,7 +11,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import REPORTS, eventually, fresh, open_stage, wait_past
+from tests.browser.hands import REPORTS, eventually, fresh, note, open_stage, wait_past
 from tests.conftest import RATE, uneven_voice, write_sound
 from tests.helpers.program import Program
 
@@ -24,10 +24,6 @@ def guide(program: Program) -> dict:
 
 def chip(page: Page, name: str) -> Locator:
     return page.locator(".chip", has=page.get_by_role("tab", name=name))
-
-
-def note(page: Page) -> Locator:
-    return page.get_by_label("Rule", exact=True).get_by_role("status").first
 
 
 def levelled(page: Page, program: Program, stage: str = "balance") -> dict:

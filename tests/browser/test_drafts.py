@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import SONG, HeldAnswer, clip_of, eventually, fresh, open_stage, row
+from tests.browser.hands import SONG, HeldAnswer, clip_of, eventually, fresh, note, open_stage, row
 from tests.helpers.program import Program
 
 
@@ -18,10 +18,6 @@ def song(page: Page, demo_program: Program) -> dict[str, Any]:
     state = fresh(demo_program, SONG)
     open_stage(page, demo_program, state)
     return state
-
-
-def note(page: Page) -> Locator:
-    return page.get_by_label("Rule").get_by_role("status")
 
 
 def accept_button(page: Page) -> Locator:
@@ -94,6 +90,15 @@ def test_a_draft_on_its_way_does_not_come_into_another_stage(page: Page, song: d
     expect(page).to_have_url(re.compile("/phrases"))
     held.let_go()
     page.wait_for_timeout(200)
+    expect(accept_button(page)).to_have_count(0)
+
+
+def test_a_draft_is_gone_when_its_session_is_opened_again(page: Page, song: dict[str, Any]) -> None:
+    drafted(page)
+    page.get_by_role("link", name="Nivelus, all sessions").click()
+    expect(page.locator(".card", has_text=SONG)).to_be_visible()
+    page.go_back()
+    expect(page.get_by_role("button", name="Draft all phrases")).to_be_visible()
     expect(accept_button(page)).to_have_count(0)
 
 

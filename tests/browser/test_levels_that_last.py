@@ -11,9 +11,9 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Page, expect
 
-from tests.browser.hands import eventually
+from tests.browser.hands import eventually, note
 from tests.conftest import Sound, write_sound
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
@@ -65,11 +65,6 @@ def level_phrases(program: Program, track: str | None = None) -> tuple[int, int]
     phrases = [c for c in now["clips"] if c["after"] is not None and (track is None or c["track"] == track)]
     off = [abs(c["after"] - targets[c["track"]]) for c in phrases]
     return sum(d <= now["rule"]["tolerance"] + 1e-6 for d in off), len(off)
-
-
-def note(page: Page) -> Locator:
-    """What the rule says of its draft."""
-    return page.get_by_label("Rule").get_by_role("status")
 
 
 def go(page: Page, stage: str) -> None:

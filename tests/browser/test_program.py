@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import time
 from pathlib import Path
+from typing import Any
 from urllib.error import HTTPError
 
 import numpy as np
@@ -88,12 +89,17 @@ def test_undo_survives_a_restart(page: Page, own_program: Program, voice_file: P
     expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain \+0\.5 dB"))
 
 
-def test_undo_before_an_edit_was_answered_takes_that_edit_back(page: Page, own_program: Program, voice_file: Path) -> None:
-    state = own_program.brought_in(voice_file)
+def nudged(page: Page, program: Program, voice_file: Path) -> tuple[dict[str, Any], dict[str, Any], HeldAnswer]:
+    """A voice as it was brought in, its first phrase, and the answer to half a dB more of it, held back."""
+    state = program.brought_in(voice_file)
     clip = state["clips"][0]
-    open_stage(page, own_program, state)
+    open_stage(page, program, state)
     row(page, clip).click()
-    held = HeldAnswer(page, "/gain", lambda: page.keyboard.press("ArrowUp"))
+    return state, clip, HeldAnswer(page, "/gain", lambda: page.keyboard.press("ArrowUp"))
+
+
+def test_undo_before_an_edit_was_answered_takes_that_edit_back(page: Page, own_program: Program, voice_file: Path) -> None:
+    state, clip, held = nudged(page, own_program, voice_file)
     page.keyboard.press("Control+z")
     label = held.answer["undo"]
     assert label != state["undo"]
@@ -107,11 +113,7 @@ def test_an_exact_gain_that_was_not_typed_does_not_put_the_gain_back(
     page: Page, own_program: Program, voice_file: Path
 ) -> None:
     """The field is opened while the answer to an edit is on its way, and closed without a change."""
-    state = own_program.brought_in(voice_file)
-    clip = state["clips"][0]
-    open_stage(page, own_program, state)
-    row(page, clip).click()
-    held = HeldAnswer(page, "/gain", lambda: page.keyboard.press("ArrowUp"))
+    _, clip, held = nudged(page, own_program, voice_file)
     page.keyboard.press("e")
     gain = page.get_by_label("Gain", exact=True)
     expect(gain).to_have_value("0 dB")

@@ -5,37 +5,48 @@ vi.mock("../parts/messages", () => ({ complain: (error: unknown) => said.complai
 
 import type { Changed } from "../api/client";
 import { Drafts } from "./drafts";
+import { later } from "./later.testing";
 import { edit, useSession } from "./session";
 import { useView } from "./view";
 
 /** Questions that are answered when the test says so, and what is on view. */
 function desk() {
-  const asked: { come: (value: string) => void; fail: (error: Error) => void }[] = [];
+  const asked: ReturnType<typeof later<string>>[] = [];
   const desk = { asked, shown: null as string | null };
   const drafts = new Drafts<string>(
-    () => new Promise((come, fail) => asked.push({ come, fail })),
+    () => {
+      const question = later<string>();
+      asked.push(question);
+      return question.answer;
+    },
     (draft) => {
       desk.shown = draft;
     },
   );
-  return Object.assign(desk, { drafts });
+  /** Have one made and answered. */
+  const made = async (draft: string) => {
+    void drafts.make();
+    await turn();
+    asked.at(-1)!.come(draft);
+    await turn();
+    expect(desk.shown).toBe(draft);
+  };
+  return Object.assign(desk, { drafts, made });
 }
 
 const turn = () => new Promise((done) => setTimeout(done));
-const answer = (revision: number) => ({ id: "s", revision, tracks: [], whole: [], mark_columns: {} }) as never;
-
-/** An edit that is answered when the test says so. */
-function anEdit() {
-  let come: () => void = () => {};
-  let fail: () => void = () => {};
-  const work = (revision: number) =>
-    new Promise<Changed>((done, broken) => {
-      come = () =>
-        done({ ...(answer(revision + 1) as Changed), clips: [], marks: [], clip_values: {}, mark_values: {} });
-      fail = () => broken(new Error("no"));
-    });
-  return { work, come: () => come(), fail: () => fail() };
-}
+const answer = (revision: number) =>
+  ({
+    id: "s",
+    revision,
+    tracks: [],
+    whole: [],
+    clips: [],
+    marks: [],
+    mark_columns: {},
+    clip_values: {},
+    mark_values: {},
+  }) as never;
 
 beforeEach(() => {
   said.complaints = [];
@@ -46,12 +57,12 @@ beforeEach(() => {
 describe("a draft", () => {
   it("is asked for when the edit before it was answered", async () => {
     const { drafts, asked, ...now } = desk();
-    const before = anEdit();
-    const done = edit(before.work);
+    const before = later<Changed>();
+    const done = edit(() => before.answer);
     void drafts.make();
     await turn();
     expect(asked.length).toBe(0);
-    before.come();
+    before.come(answer(2));
     await done;
     await turn();
     expect(asked.length).toBe(1);
@@ -99,11 +110,7 @@ describe("a draft", () => {
       () => useSession.setState({ id: "another" }),
     ]) {
       const d = desk();
-      void d.drafts.make();
-      await turn();
-      d.asked[0]!.come("on view");
-      await turn();
-      expect(d.shown).toBe("on view");
+      await d.made("on view");
       void d.drafts.make();
       await turn();
       leave();
@@ -116,24 +123,21 @@ describe("a draft", () => {
 
   it("is shown until it was accepted, and still there if that failed", async () => {
     const d = desk();
-    void d.drafts.make();
+    await d.made("one");
+    const refused = later<Changed>();
+    const first = d.drafts.accept(() => refused.answer);
     await turn();
-    d.asked[0]!.come("one");
-    await turn();
-    const refused = anEdit();
-    const first = d.drafts.accept(refused.work);
-    await turn();
-    refused.fail();
+    refused.fail(new Error("no"));
     expect(await first).toBe(false);
     expect(d.shown).toBe("one");
     await turn();
     d.asked[1]!.come("one again");
     await turn();
-    const taken = anEdit();
-    const second = d.drafts.accept(taken.work);
+    const taken = later<Changed>();
+    const second = d.drafts.accept(() => taken.answer);
     await turn();
     expect(d.shown).toBe("one again");
-    taken.come();
+    taken.come(answer(2));
     expect(await second).toBe(true);
     expect(d.shown).toBeNull();
     // an edit that comes later has nothing to follow it

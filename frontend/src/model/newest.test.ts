@@ -1,16 +1,6 @@
 import { describe, expect, it } from "vitest";
+import { later } from "./later.testing";
 import { newest, takeBack } from "./newest";
-
-/** An answer that comes, or fails to, when the test says so. */
-function later<T>() {
-  let come: (value: T) => void = () => {};
-  let fail: (error: Error) => void = () => {};
-  const answer = new Promise<T>((resolve, reject) => {
-    come = resolve;
-    fail = reject;
-  });
-  return { answer, come, fail };
-}
 
 describe("a question that is asked again", () => {
   it("is answered once, by the newest, in whatever order answers come", async () => {
