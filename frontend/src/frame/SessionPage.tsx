@@ -5,6 +5,7 @@ import { useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { commands, showKey } from "../model/commands";
 import { stopControllers } from "../model/controllers";
+import { dropDrafts } from "../model/drafts";
 import { focusedClips, phraseSpan, selectedClips, selectedMarks, selectedSpan } from "../model/focus";
 import { leaveSound } from "../model/heard";
 import { onStopped, stop } from "../model/listening";
@@ -75,6 +76,8 @@ export function SessionPage() {
   // biome-ignore lint/correctness/useExhaustiveDependencies: the address is read when a session opens; later it follows
   useEffect(() => {
     setError(null);
+    // the one that was left may be this one
+    dropDrafts();
     useView.setState({
       focus: search.get("track") ?? "",
       selection: new Set(search.getAll("phrase")),

@@ -82,10 +82,15 @@ export class Drafts<T> {
   }
 }
 
+/** Take away whatever is on view or on its way. */
+export function dropDrafts() {
+  for (const drafts of all) drafts.drop();
+}
+
 useSession.subscribe((now, old) => {
-  if (now.id !== old.id) for (const drafts of all) drafts.drop();
+  if (now.id !== old.id) dropDrafts();
   else if (now.header?.revision !== old.header?.revision) for (const drafts of all) drafts.follow();
 });
 useView.subscribe((now, old) => {
-  if (now.stage !== old.stage || now.focus !== old.focus) for (const drafts of all) drafts.drop();
+  if (now.stage !== old.stage || now.focus !== old.focus) dropDrafts();
 });
