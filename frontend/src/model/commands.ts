@@ -218,9 +218,12 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c(
       "take-out",
       "Lanes",
-      "Take the selection out: silence is left",
+      "Take the selection out: silence is left; the ride: delete",
       ["Delete"],
-      inLanes(() => void takeOutSelected()),
+      rideOrLanes(
+        () => void deleteDrawn(),
+        () => void takeOutSelected(),
+      ),
     ),
     c("close-gap", "Lanes", "Close the silence behind the selection", ["G"], inLanes(closeGap)),
     c(
