@@ -37,7 +37,7 @@ HOLDING = """
   const own = window.fetch;
   window.fetch = async (request, ...more) => {
     const answer = await own(request, ...more);
-    if (window.holds && request.method !== 'GET' && new URL(request.url).pathname.endsWith(window.holds)) {
+    if (window.holds && (request.method ?? 'GET') !== 'GET' && new URL(request.url).pathname.endsWith(window.holds)) {
       window.holds = null;
       window.heldAnswer = await answer.clone().json();
       await new Promise((done) => { window.letGo = done; });

@@ -101,6 +101,8 @@ def test_listening_writes_nothing(riding: Page, demo_program: Program, state: di
             names = [name for (name,) in db.execute("select name from sqlite_master where type='table' order by name")]
             return [(name, db.execute(f'select * from "{name}"').fetchall()) for name in names]
 
+    # an import that went well is taken off the list a moment after its track is there
+    eventually(lambda: demo_program.get(f"/api/sessions/{state['id']}/jobs")["items"] == [])
     before = stored()
     start(page)
     pull(page, -0.3, 0.2)

@@ -15,6 +15,7 @@ export type Trial = Schemas["TrialView"];
 export type Ride = Schemas["RideView"];
 export type Inside = Schemas["InsideView"];
 export type RidePoint = Schemas["RidePoint"];
+export type PointsChange = Partial<Omit<Schemas["PointsChange"], "revision" | "lane" | "points">>;
 export type RideDraft = Schemas["RideDraftView"];
 export type RideRule = Schemas["RideRuleIn"];
 export type LaneName = Schemas["Lift"]["lane"];
@@ -206,10 +207,7 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/lanes/lift", { ...track(id), body })),
   putPoint: (id: string, body: Schemas["NewPoint"]) =>
     take(client.POST("/api/tracks/{track_id}/lanes/point", { ...track(id), body })),
-  changePoints: (
-    id: string,
-    body: Partial<Schemas["PointsChange"]> & Pick<Schemas["PointsChange"], "revision" | "lane" | "points">,
-  ) =>
+  changePoints: (id: string, body: PointsChange & Pick<Schemas["PointsChange"], "revision" | "lane" | "points">) =>
     take(
       client.POST("/api/tracks/{track_id}/lanes/points", {
         ...track(id),

@@ -8,7 +8,7 @@ import { steps } from "./gain";
 import { playSpan } from "./listening";
 import { reveal, show } from "./looking";
 import { edit } from "./session";
-import { hand, KINDS, type Kind, redraw, useView } from "./view";
+import { hand, inHand, KINDS, type Kind, redraw, useView } from "./view";
 
 export const KIND_NAMES: Record<string, { one: string; many: string }> = {
   breath: { one: "Breath", many: "Breaths" },
@@ -137,7 +137,9 @@ export async function notAMark() {
   const track = focused();
   if (!track || marks.length === 0) return;
   const ids = marks.map((mark) => mark.id);
-  if (await edit((revision) => api.correctMarks(track.id, { revision, marks: ids, gone: true }))) selectMarks([]);
+  const isStill = inHand();
+  const done = await edit((revision) => api.correctMarks(track.id, { revision, marks: ids, gone: true }));
+  if (done && isStill()) selectMarks([]);
 }
 
 export function resetMarks() {
@@ -168,11 +170,15 @@ export async function makeOfSpan(kind: Kind | "dip") {
   const { span } = useView.getState();
   if (!track) return;
   if (!span) return tell("Select a span first: drag across empty ground.");
-  const known = new Set(focusedMarks().map((mark) => mark.id));
-  if (await edit((revision) => api.makeMark(track.id, { revision, kind, start: span.start, end: span.end }))) {
-    const made = focusedMarks().find((mark) => !known.has(mark.id));
-    if (made) selectMarks([made.id]);
-  }
+  const isStill = inHand();
+  let known = new Set<string>();
+  const done = await edit((revision) => {
+    known = new Set(focusedMarks().map((mark) => mark.id));
+    return api.makeMark(track.id, { revision, kind, start: span.start, end: span.end });
+  });
+  if (!done || !isStill()) return;
+  const made = focusedMarks().find((mark) => !known.has(mark.id));
+  if (made) selectMarks([made.id]);
 }
 
 // --- rules

@@ -5,7 +5,7 @@ import { engine, type Line } from "../sound/engine";
 import { Drafts } from "./drafts";
 import { focused, focusedClips, selectedClips } from "./focus";
 import { edit, isJudged, useSession } from "./session";
-import { redraw, type Span, select, useView } from "./view";
+import { inHand, redraw, type Span, select, useView } from "./view";
 
 const needSelection = () => {
   const clips = selectedClips();
@@ -74,16 +74,9 @@ export async function joinSelected() {
   const track = focused();
   const clips = needSelection();
   if (!track || clips.length === 0) return;
-  if (
-    await edit((revision) =>
-      api.join(
-        track.id,
-        revision,
-        clips.map((c) => c.id),
-      ),
-    )
-  )
-    select([clips[0]!.id]);
+  const ids = clips.map((clip) => clip.id);
+  const isStill = inHand();
+  if ((await edit((revision) => api.join(track.id, revision, ids))) && isStill()) select(ids.slice(0, 1));
 }
 
 export function moveBorder(clip: string, at: number) {
@@ -144,9 +137,10 @@ export async function acceptDraft() {
 export async function findPhrases() {
   const track = focused();
   if (!track) return;
+  dropDraft();
+  const isStill = inHand();
   if (await edit((revision) => api.findPhrases(track.id, revision))) {
-    dropDraft();
-    select([]);
+    if (isStill()) select([]);
     tell(useSession.getState().header?.label ?? "Done");
   }
 }

@@ -120,6 +120,7 @@ export async function keepPass(asClipGain = false) {
   if (await edit((revision) => api.keepPass(chosen, revision, howWritten(how), asClipGain))) {
     tell(useSession.getState().header?.label ?? "Kept");
     // what is heard of it stays until the compiled gain that has it takes its place
+    if (useRiding.getState().chosen !== chosen) return;
     sounding = null;
     useRiding.setState({ chosen: null, draft: null });
   }

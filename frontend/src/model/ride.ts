@@ -1,17 +1,17 @@
 /** Everything that can be done with what is drawn: clip curve, ride and trim. */
-import { api, type Changed, type LaneName } from "../api/client";
+import { api, type Changed, type LaneName, type PointsChange } from "../api/client";
 import { tell } from "../parts/messages";
 import { engine } from "../sound/engine";
 import { Drafts } from "./drafts";
 import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan } from "./focus";
 import { steps } from "./gain";
 import { holdLine, keptLift, letGo, liftLine } from "./hold";
-import { type DraftOf, lanePoints, type RideState, refreshRide, useRide } from "./rideState";
+import { type DraftOf, lanePoints, type RideState, refreshRide, samePoints, useRide } from "./rideState";
 import { edit, useSession } from "./session";
-import { LANE_NAMES, LANES, type Span, useView } from "./view";
+import { inHand, LANE_NAMES, LANES, type Span, useView } from "./view";
 
 /** Run an edit of the ride; a draft that was shown is gone with it. */
-async function editRide(work: (track: string, revision: number, lane: LaneName) => Promise<Changed>) {
+async function editRide(work: (track: string, revision: number, lane: LaneName) => Promise<Changed | null>) {
   const track = focused();
   if (!track) return false;
   dropRideDraft();
@@ -148,15 +148,28 @@ export function pasteSpan() {
 
 // --- points
 
-export const movePoints = (points: number[], seconds: number, by: number) =>
-  editRide((track, revision, lane) => api.changePoints(track, { revision, lane, points, seconds, by }));
+/** Change points: those that the person means, also when an edit before has made or deleted others meanwhile. */
+function changePoints(points: number[], change: PointsChange) {
+  const meant = samePoints(points);
+  return editRide(async (track, revision, lane) => {
+    await refreshRide();
+    const there = meant();
+    if (there.length) return api.changePoints(track, { revision, lane, points: there, ...change });
+    tell("These points are not there any more.");
+    return null;
+  });
+}
+
+export const movePoints = (points: number[], seconds: number, by: number) => changePoints(points, { seconds, by });
 
 export const setPoints = (points: number[], change: { to?: number; shape?: "linear" | "smooth" | "hold" }) =>
-  editRide((track, revision, lane) => api.changePoints(track, { revision, lane, points, ...change }));
+  changePoints(points, change);
 
 export async function putPoint(at: number, db: number) {
+  const isStill = inHand();
   if (!(await editRide((track, revision, lane) => api.putPoint(track, { revision, lane, at, db })))) return;
   await refreshRide();
+  if (!isStill()) return;
   const place = lanePoints().findIndex((point) => Math.abs(point.at - at) < 1e-5);
   if (place >= 0) selectPoints([place]);
 }
@@ -165,8 +178,8 @@ export async function putPoint(at: number, db: number) {
 export async function deleteDrawn() {
   const points = [...useView.getState().points];
   if (points.length === 0) return changeSpan("delete");
-  if (await editRide((track, revision, lane) => api.changePoints(track, { revision, lane, points, gone: true })))
-    selectPoints([]);
+  const isStill = inHand();
+  if ((await changePoints(points, { gone: true })) && isStill()) selectPoints([]);
 }
 
 export const selectPoints = (points: Iterable<number>) =>

@@ -65,10 +65,9 @@ async function load(track: string) {
   try {
     const ride = await newest(LANES_OF, () => api.ride(track));
     if (!ride) return;
+    const kept = samePoints(useView.getState().points);
     useRide.setState({ ride });
-    const count = ride[useView.getState().lane].length;
-    const kept = [...useView.getState().points].filter((place) => place < count);
-    useView.setState({ points: new Set(kept) });
+    useView.setState({ points: new Set(kept()) });
     void loadInside(track);
   } catch (error) {
     loaded = "";
@@ -90,6 +89,32 @@ useView.subscribe((now, old) => {
 useRide.subscribe(redraw);
 
 export const lanePoints = (): RidePoint[] => useRide.getState().ride?.[useView.getState().lane] ?? [];
+
+const known = ({ clip, at }: RidePoint) => `${clip}@${at}`;
+
+/**
+ * The places that some points of the lane in hand have later, when others have been made or deleted. Points that an edit
+ * has moved keep their order, so they are known by their places as long as there are as many as there were.
+ */
+export function samePoints(places: Iterable<number>): () => number[] {
+  const { lane } = useView.getState();
+  const { track } = useRide.getState();
+  const ofLane = () => {
+    const now = useRide.getState();
+    return (now.track === track && now.ride?.[lane]) || [];
+  };
+  let then = ofLane();
+  let chosen = [...places].filter((place) => place < then.length);
+  return () => {
+    const now = ofLane();
+    if (now.length !== then.length) {
+      const is = new Map(now.map((point, place) => [known(point), place]));
+      chosen = chosen.flatMap((place) => is.get(known(then[place]!)) ?? []);
+    }
+    then = now;
+    return chosen;
+  };
+}
 
 /** A trim is moved as a whole by its offset, which its points do not hold. */
 export const laneOffset = (): number =>

@@ -194,7 +194,7 @@ export const reload = () => {
 export const edited = () => queue;
 
 /** Run an edit after those before it; resolves to whether it was done. Work that finds nothing to do gives null. */
-export function edit(work: (revision: number, sessionId: string) => Promise<Changed> | null): Promise<boolean> {
+export function edit(work: (revision: number, sessionId: string) => Promise<Changed | null> | null): Promise<boolean> {
   const run = async () => {
     const { header, id } = useSession.getState();
     if (!header) return false;

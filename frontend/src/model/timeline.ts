@@ -9,7 +9,7 @@ import { hearAgain, toPoints } from "./heard";
 import { play, stop } from "./listening";
 import { newest } from "./newest";
 import { edit, useSession } from "./session";
-import { heardLayers, type Span, select, useView } from "./view";
+import { heardLayers, inHand, type Span, select, useView } from "./view";
 
 interface TimelineState {
   /** Clips that were copied or cut: of which track, and whether they leave it when they are pasted. */
@@ -68,9 +68,10 @@ export async function pasteHeld() {
     const own = (useSession.getState().clips[held.track] ?? []).filter((clip) => held.clips.includes(clip.id));
     if (own.length === 0) return tell("What was cut is not there any more.");
     const to = track.id === held.track ? {} : { track: track.id };
+    const isStill = inHand();
     if (await moveClips(held.track, ids(own), { by: at - earliest(own), ...to })) {
-      useTimeline.setState({ held: null });
-      select(held.clips);
+      if (useTimeline.getState().held === held) useTimeline.setState({ held: null });
+      if (isStill()) select(held.clips);
     }
     return;
   }
@@ -83,10 +84,14 @@ export async function duplicateSelected() {
 }
 
 async function copyTo(track: string, source: string, clips: string[], at: number) {
-  const known = new Set(focusedClips().map((clip) => clip.id));
-  if (!(await edit((revision) => api.pasteClips(track, { revision, clips, source, at })))) return;
+  const isStill = inHand();
+  let known = new Set<string>();
+  const done = await edit((revision) => {
+    known = new Set(focusedClips().map((clip) => clip.id));
+    return api.pasteClips(track, { revision, clips, source, at });
+  });
   // the copies are in hand: what is done next is done to them
-  select(ids(focusedClips().filter((clip) => !known.has(clip.id) && clip.start >= at - 1e-3)));
+  if (done && isStill()) select(ids(focusedClips().filter((clip) => !known.has(clip.id) && clip.start >= at - 1e-3)));
 }
 
 export async function takeOutSelected() {
@@ -96,7 +101,9 @@ export async function takeOutSelected() {
   const before = focusedClips().filter((clip) => clip.end <= first + 1e-4);
   // what lies before the silence is in hand, so that the gap can be closed at once
   select(ids(before.slice(-1)));
-  if (!(await edit((revision) => api.takeOut(chosen.track.id, revision, ids(chosen.clips))))) select(ids(chosen.clips));
+  const isStill = inHand();
+  const done = await edit((revision) => api.takeOut(chosen.track.id, revision, ids(chosen.clips)));
+  if (!done && isStill()) select(ids(chosen.clips));
 }
 
 export function closeGap() {
@@ -213,7 +220,9 @@ export async function chooseOther() {
   if (other?.clip !== clip.id) return tell("Hear it in another take first (K).");
   stop();
   const span = phraseSpan(clip);
-  if (!(await edit((revision) => api.chooseTake(track.id, revision, clip.id, other.take)))) return;
+  const isStill = inHand();
+  const done = await edit((revision) => api.chooseTake(track.id, revision, clip.id, other.take));
+  if (!done || !isStill()) return;
   const now = focusedClips().find((one) => one.phrase_start !== null && shared(phraseSpan(one), span) > 0);
   if (now) select([now.id]);
 }

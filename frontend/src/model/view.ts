@@ -165,6 +165,21 @@ export function zoomWindow(window: Span, factor: number, around: number, duratio
   return fitWindow(around - share * length, around + (1 - share) * length, duration);
 }
 
+/** What a person has turned to. Who takes points has a new, empty selection; their places change by themselves as well. */
+const HELD = ["stage", "focus", "lane", "selection", "marks", "span"] as const;
+
+/**
+ * Tells, later, whether the person still has in hand what is in hand now. What an edit makes is handed over when it has
+ * been answered, but only then: it takes nothing out of the hand that has meanwhile taken something else.
+ */
+export function inHand(): () => boolean {
+  const then = useView.getState();
+  return () => {
+    const now = useView.getState();
+    return HELD.every((name) => now[name] === then[name]);
+  };
+}
+
 export const select = (ids: Iterable<string>) =>
   useView.setState({ selection: new Set(ids), marks: new Set(), points: new Set(), span: null });
 

@@ -10,7 +10,7 @@ import { db, distanceUnit, signed } from "../parts/format";
 import { engine } from "../sound/engine";
 import { axis, GUTTER, visible } from "./axis";
 import { hideAtHand, showAtHand } from "./HandLabel";
-import { axisLock, isFree, startDrag } from "./hands";
+import { axisLock, isFree, letGoAfter, startDrag } from "./hands";
 import { CAPSULE, capsuleBox, chartScale, levelRange } from "./scene";
 
 export function setHover(id: string | null) {
@@ -133,7 +133,7 @@ export function dragGain(down: PointerEvent, clip: Clip, dbPerPixel: number) {
       const { delta } = hand.drag;
       hideAtHand();
       if (delta === 0) return reset();
-      void changeGain([...chosen], { by: delta }).finally(reset);
+      letGoAfter(changeGain([...chosen], { by: delta }), "drag", reset);
     },
     cancel: () => {
       engine.hold([]);

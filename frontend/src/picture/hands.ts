@@ -1,5 +1,7 @@
 /** Dragging: one way for everything that is moved in the picture. */
 
+import { hand } from "../model/view";
+
 export interface Drag {
   /** Called for every movement with the distance from where the hand went down, in pixels. */
   move: (dx: number, dy: number, event: PointerEvent) => void;
@@ -48,6 +50,18 @@ export function startDrag(down: PointerEvent, drag: Drag): void {
   window.addEventListener("pointerup", up);
   window.addEventListener("pointercancel", lost);
   window.addEventListener("keydown", key, true);
+}
+
+/** What the hand held stays in the picture until its edit is answered, then it is let go: unless it holds something else. */
+export function letGoAfter<Name extends keyof typeof hand>(
+  edit: Promise<unknown>,
+  name: Name,
+  letGo: () => void,
+): void {
+  const mine = hand[name];
+  void edit.finally(() => {
+    if (hand[name] === mine) letGo();
+  });
 }
 
 /** Locks a drag to the axis of its first movement. */

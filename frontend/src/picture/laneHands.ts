@@ -5,14 +5,14 @@ import { phraseSpan } from "../model/focus";
 import { seek } from "../model/listening";
 import { useSession } from "../model/session";
 import { moveClips, trimEnd } from "../model/timeline";
-import { hand, redraw, useView } from "../model/view";
+import { hand, inHand, redraw, useView } from "../model/view";
 import { signed, time } from "../parts/format";
 import { engine } from "../sound/engine";
 import { type Axis, axis, clipIndexAt } from "./axis";
 import { place, takeHold } from "./chartHands";
 import { dragSpan } from "./groundHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
-import { axisLock, isFree, startDrag } from "./hands";
+import { axisLock, isFree, letGoAfter, startDrag } from "./hands";
 import { BORDER_GRIP } from "./scene";
 import { hidePull, puller } from "./snapping";
 
@@ -127,11 +127,12 @@ function dragClips(down: PointerEvent, a: Axis, track: Track, clips: Clip[], cli
       const lane = moved.lane ?? home;
       const to = lane === home ? {} : { track: trackOfLane(lane), take: takeOfLane(lane) };
       if (lane === home && moved.seconds === 0) return reset();
-      void moveClips(track.id, [...chosen], { by: moved.seconds, ...to })
-        .then((done) => {
-          if (done && lane !== home && takeOfLane(lane) === undefined) useView.setState({ focus: trackOfLane(lane) });
-        })
-        .finally(reset);
+      const isStill = inHand();
+      const done = moveClips(track.id, [...chosen], { by: moved.seconds, ...to }).then((done) => {
+        const there = done && lane !== home && takeOfLane(lane) === undefined;
+        if (there && isStill()) useView.setState({ focus: trackOfLane(lane) });
+      });
+      letGoAfter(done, "move", reset);
     },
     cancel: () => {
       reset();
@@ -190,7 +191,7 @@ function dragEnd(
       hideAtHand();
       hidePull();
       if (at === undefined || at === clip[edge]) return reset();
-      void trimEnd(track.id, clip.id, edge, at).finally(reset);
+      letGoAfter(trimEnd(track.id, clip.id, edge, at), "end", reset);
     },
     cancel: reset,
     click: reset,

@@ -14,7 +14,7 @@ import { place, takeHold } from "./chartHands";
 import { dipOutline, handles, visibleMarks } from "./drawMarks";
 import { dragSpan } from "./groundHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
-import { axisLock, isFree, snap, startDrag } from "./hands";
+import { axisLock, isFree, letGoAfter, snap, startDrag } from "./hands";
 import { SNAP } from "./snapping";
 
 const REACH = 5;
@@ -100,7 +100,7 @@ function dragEdge(down: PointerEvent, a: Axis, mark: Mark, name: EdgeName) {
     },
     end: () => {
       hideAtHand();
-      void keepEdges(mark).finally(reset);
+      letGoAfter(keepEdges(mark), "edge", reset);
     },
     cancel: reset,
     click: reset,
@@ -194,7 +194,7 @@ export function dragDip(down: PointerEvent, a: Axis, s: Scale, { mark, part }: D
       const { delta } = hand.dips;
       hideAtHand();
       if (delta === 0) return reset();
-      void changeDepth(chosen, { by: delta }).finally(reset);
+      letGoAfter(changeDepth(chosen, { by: delta }), "dips", reset);
     },
     cancel: () => {
       engine.hold([]);

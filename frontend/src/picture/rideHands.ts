@@ -5,7 +5,7 @@ import { duration, selectedSpan } from "../model/focus";
 import { gainAt, useHeard } from "../model/heard";
 import { drawnLine, handRange, heldPoint, holdLine, kept, keptLift, letGo, liftLine, pointsLine } from "../model/hold";
 import { drawLine, liftSpan, movePoints, putPoint, selectPoints } from "../model/ride";
-import { laneOffset, lanePoints, useRide } from "../model/rideState";
+import { laneOffset, lanePoints, samePoints, useRide } from "../model/rideState";
 import { trackOf, useSession } from "../model/session";
 import { hand, isSilent, redraw, SILENCE, type Span, useView } from "../model/view";
 import { db, time } from "../parts/format";
@@ -14,7 +14,7 @@ import { place as placeOf } from "./chartHands";
 import { shownPoints } from "./drawRide";
 import { dipScale } from "./groundHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
-import { axisLock, isFree, startDrag } from "./hands";
+import { axisLock, isFree, letGoAfter, startDrag } from "./hands";
 import { LOWEST_SHOWN } from "./scene";
 import { AT_PLACE, hidePull, snapper } from "./snapping";
 
@@ -137,9 +137,8 @@ function dragLine(down: PointerEvent, a: Axis, s: Scale, x: number, y: number) {
       const line = hand.line.map(([at, value]): [number, number] => [at, value - offset]);
       hideAtHand();
       if (line.length < 2) return reset();
-      const mine = hand.line;
-      void letGo(drawLine(line)).then(() => {
-        if (hand.line === mine) hand.line = [];
+      letGoAfter(letGo(drawLine(line)), "line", () => {
+        hand.line = [];
       });
     },
     cancel: reset,
@@ -147,14 +146,13 @@ function dragLine(down: PointerEvent, a: Axis, s: Scale, x: number, y: number) {
   });
 }
 
-/** Let go of points, unless the hand has taken others since. */
-const dropPoints = (mine: typeof hand.points) => () => {
-  if (hand.points === mine) hand.points = { ids: new Set(), seconds: 0, db: 0 };
+function dropPoints() {
+  hand.points = { ids: new Set(), seconds: 0, db: 0 };
   redraw();
-};
+}
 
 /** How far points may move in time: between the neighbours that stay. */
-function room(chosen: Set<number>): { least: number; most: number } {
+function room(chosen: Iterable<number>): { least: number; most: number } {
   const all = lanePoints();
   const inside = [...chosen].sort((m, n) => m - n);
   const [first, last] = [inside[0]!, inside.at(-1)!];
@@ -171,21 +169,22 @@ function dragSpanEdge(down: PointerEvent, a: Axis, side: "start" | "end") {
   const ramp = useRide.getState().ride?.ramp ?? 0;
   const [from, to] = side === "start" ? [edge - ramp, edge] : [edge, edge + ramp];
   const places = lanePoints().flatMap((p, i) => (p.at > from - SAME && p.at < to + SAME ? [i] : []));
-  const chosen = new Set(places);
+  const meant = samePoints(places);
   const pulled = snapper(
     a,
     lanePoints()
-      .filter((_, i) => !chosen.has(i))
+      .filter((_, i) => !places.includes(i))
       .map((p) => p.at),
   );
-  const { least, most } = places.length ? room(chosen) : { least: -edge, most: duration() - edge };
+  const { least, most } = places.length ? room(places) : { least: -edge, most: duration() - edge };
   let seconds = 0;
   const hold = (by: number) => {
     seconds = by;
     useView.setState({ span: { ...before, [side]: edge + by } });
     if (!places.length) return;
-    hand.points = { ids: chosen, seconds, db: 0 };
-    holdLine(pointsLine(chosen, seconds, 0));
+    const there = new Set(meant());
+    hand.points = { ids: there, seconds, db: 0 };
+    holdLine(pointsLine(there, seconds, 0));
   };
   startDrag(down, {
     move: (dx, _, event) => {
@@ -198,12 +197,12 @@ function dragSpanEdge(down: PointerEvent, a: Axis, side: "start" | "end") {
       hideAtHand();
       hidePull();
       if (!places.length || seconds === 0) return void letGo();
-      void letGo(movePoints(places, seconds, 0)).then(dropPoints(hand.points));
+      letGoAfter(letGo(movePoints(meant(), seconds, 0)), "points", dropPoints);
     },
     cancel: () => {
       hideAtHand();
       hidePull();
-      dropPoints(hand.points)();
+      dropPoints();
       void letGo();
       useView.setState({ span: before });
     },
@@ -222,12 +221,14 @@ function dragPoints(down: PointerEvent, a: Axis, s: Scale, { point, place }: Poi
     all.filter((_, i) => !chosen.has(i)).map((p) => p.at),
   );
   const { least, most } = room(chosen);
+  const meant = samePoints(chosen);
   const hold = (seconds: number, by: number) => {
-    hand.points = { ids: chosen, seconds, db: by };
-    holdLine(pointsLine(chosen, seconds, by));
+    const there = new Set(meant());
+    hand.points = { ids: there, seconds, db: by };
+    holdLine(pointsLine(there, seconds, by));
   };
   const reset = () => {
-    dropPoints(hand.points)();
+    dropPoints();
     hideAtHand();
     hidePull();
     void letGo();
@@ -255,8 +256,8 @@ function dragPoints(down: PointerEvent, a: Axis, s: Scale, { point, place }: Poi
       hideAtHand();
       hidePull();
       if (seconds === 0 && by === 0) return reset();
-      void letGo(movePoints([...chosen], seconds, by)).then(dropPoints(hand.points));
-      selectPoints(chosen);
+      letGoAfter(letGo(movePoints(meant(), seconds, by)), "points", dropPoints);
+      selectPoints(meant());
     },
     cancel: reset,
     click: () => {

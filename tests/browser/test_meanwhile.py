@@ -1,0 +1,116 @@
+"""Hands are quicker than answers: what is taken in hand while an edit is on its way is what is worked on."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.browser.hands import (
+    SONG,
+    HeldAnswer,
+    capsule,
+    clip_of,
+    drag,
+    eventually,
+    fresh,
+    gain_told,
+    middle,
+    open_stage,
+    place,
+    row,
+)
+from tests.helpers.program import Program
+
+POINTS = ((4.0, 0.0), (8.0, 3.0), (12.0, -3.0), (16.0, 3.0), (20.0, 0.0))
+
+
+def phrase(state: dict[str, Any], which: int) -> dict[str, Any]:
+    return [clip for clip in state["clips"] if clip["phrase_start"] is not None][which]
+
+
+def drawn(program: Program, state: dict[str, Any]) -> list[tuple[float, float]]:
+    lanes = program.get(f"/api/tracks/{state['tracks'][0]['id']}/lanes")
+    return [(point["at"], point["db"]) for point in lanes["ride"]]
+
+
+def test_a_phrase_that_is_taken_while_others_are_joined_stays_taken(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state)
+    row(page, phrase(state, 0)).click()
+    row(page, phrase(state, 1)).click(modifiers=["Control"])
+    held = HeldAnswer(page, "/join", lambda: page.keyboard.press("Shift+C"))
+    row(page, phrase(state, 3)).click()
+    held.let_go()
+    expect(row(page, phrase(state, 1))).to_have_count(0)
+    expect(row(page, phrase(state, 3))).to_have_attribute("aria-pressed", "true")
+
+
+def test_a_second_drag_counts_while_the_first_is_on_its_way(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state)
+    page.keyboard.press("Shift+F")
+    first, second = phrase(state, 0), phrase(state, 2)
+    held = HeldAnswer(page, "/gain", lambda: drag(page, middle(capsule(page, first)), (0, -20)))
+    drag(page, middle(capsule(page, second)), (0, -20), release=False)
+    held.let_go()
+    # the first phrase is drawn anew, and the hand has not moved since
+    eventually(lambda: gain_told(capsule(page, first)) > 0.5)
+    page.mouse.up()
+    eventually(lambda: clip_of(demo_program, state, second)["gain"] > second["gain"] + 0.5)
+    assert clip_of(demo_program, state, first)["gain"] > first["gain"] + 0.5
+
+
+@pytest.fixture
+def riding(page: Page, demo_program: Program) -> dict[str, Any]:
+    """The song with five points of a ride, open at the stage Ride with the points in hand."""
+    state = fresh(demo_program, SONG)
+    track = state["tracks"][0]["id"]
+    for at, db in POINTS:
+        made = {"revision": state["revision"], "lane": "ride", "at": at, "db": db}
+        state |= {"revision": demo_program.post(f"/api/tracks/{track}/lanes/point", made)["revision"]}
+    open_stage(page, demo_program, state, "ride")
+    page.keyboard.press("Shift+F")
+    page.keyboard.press("p")
+    expect(page.get_by_test_id("inspector")).to_contain_text("5 points")
+    return state
+
+
+def point(page: Page, state: dict[str, Any], at: float, db: float) -> tuple[float, float]:
+    """Where a point lies on the screen; the strip of the stage Ride is the working range of -20 to 6 dB and a dB around it."""
+    box = page.get_by_test_id("gain").bounding_box()
+    assert box
+    return place(page, state, at, "gain")[0], box["y"] + 4 + (box["height"] - 8) * (7 - db) / 28
+
+
+@pytest.mark.parametrize("begun", ["before", "after"])
+def test_a_point_that_is_moved_while_another_is_deleted_is_the_one_meant(
+    page: Page, demo_program: Program, riding: dict[str, Any], begun: str
+) -> None:
+    """Whether the drag ends before the answer comes or after: the points behind the deleted one have other places then."""
+    page.mouse.click(*point(page, riding, 8, 3))
+    held = HeldAnswer(page, "/points", lambda: page.keyboard.press("Delete"))
+    drag(page, point(page, riding, 12, -3), (2, 40), release=begun == "after")
+    held.let_go()
+    if begun == "before":
+        page.wait_for_timeout(500)
+        page.mouse.up()
+    eventually(lambda: dict(drawn(demo_program, riding)).get(12.0, 0) < -4)
+    moved = drawn(demo_program, riding)
+    assert [at for at, _ in moved] == [4, 12, 16, 20]
+    assert [db for _, db in moved[2:]] == [3, 0]
+    expect(page.get_by_test_id("inspector")).to_contain_text("Point0:12.000")
+
+
+def test_points_in_hand_stay_the_same_when_others_are_undone(page: Page, demo_program: Program, riding: dict[str, Any]) -> None:
+    page.mouse.dblclick(*point(page, riding, 6, 1))
+    eventually(lambda: len(drawn(demo_program, riding)) == 6)
+    expect(page.get_by_test_id("inspector")).to_contain_text("Point0:0")
+    page.mouse.click(*point(page, riding, 12, -3))
+    expect(page.get_by_test_id("inspector")).to_contain_text("Point0:12.000")
+    page.keyboard.press("Control+z")
+    expect(page.get_by_text("Undone")).to_be_visible()
+    expect(page.get_by_test_id("inspector")).to_contain_text("Point0:12.000")
+    page.keyboard.press("ArrowDown")
+    eventually(lambda: (12.0, -3.5) in drawn(demo_program, riding))
