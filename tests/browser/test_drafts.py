@@ -93,6 +93,15 @@ def test_a_draft_on_its_way_does_not_come_into_another_stage(page: Page, song: d
     expect(accept_button(page)).to_have_count(0)
 
 
+def test_a_draft_on_its_way_is_dropped_by_the_key(page: Page, song: dict[str, Any]) -> None:
+    held = HeldAnswer(page, "/draft", lambda: page.keyboard.press("d"))
+    page.keyboard.press("Escape")
+    held.let_go()
+    page.wait_for_timeout(200)
+    expect(accept_button(page)).to_have_count(0)
+    drafted(page)
+
+
 def test_a_draft_is_gone_when_its_session_is_opened_again(page: Page, song: dict[str, Any]) -> None:
     drafted(page)
     page.get_by_role("link", name="Nivelus, all sessions").click()

@@ -1,6 +1,6 @@
 /** Every command by name, with its key. Keys, the list of keys and the list of everything are made from this one table. */
 import { tell } from "../parts/messages";
-import { draftOrAcceptDuck, draftOrAcceptSlow, dropDuck, hearLoad, stepBalance, useBalance } from "./balance";
+import { draftOrAcceptDuck, draftOrAcceptSlow, hearLoad, stepBalance } from "./balance";
 import {
   allDown,
   findAgain,
@@ -13,18 +13,9 @@ import {
   toggleKeepOut,
   toggleNotch,
 } from "./details";
+import { dropDrafts } from "./drafts";
 import { focused } from "./focus";
-import {
-  cutHere,
-  draftOrAccept,
-  dropDraft,
-  findPhrases,
-  joinSelected,
-  nudge,
-  selectAll,
-  toggleFlag,
-  zero,
-} from "./gain";
+import { cutHere, draftOrAccept, findPhrases, joinSelected, nudge, selectAll, toggleFlag, zero } from "./gain";
 import { playOrStop, playSelection, setBefore, setLoop } from "./listening";
 import { fitAll, fitSelection } from "./looking";
 import { toggleHeard } from "./mix";
@@ -34,13 +25,11 @@ import {
   copySpan,
   deleteDrawn,
   draftOrAcceptRide,
-  dropRideDraft,
   nudgeRide,
   otherLane,
   pasteSpan,
   selectPointsInSpan,
 } from "./ride";
-import { useRide } from "./rideState";
 import { MODES, setMode, toggleArmed, useRiding } from "./riding";
 import { redo, undo } from "./session";
 import { stepRide } from "./strays";
@@ -297,11 +286,8 @@ const rideOrLanes = (ride: () => void, lanes: () => void) => () => {
 };
 
 function dropOrClear() {
-  const { duckDraft, slowDraft } = useBalance.getState();
-  if (duckDraft || slowDraft) dropDuck();
-  else if (useRide.getState().draft) dropRideDraft();
-  else if (useRiding.getState().chosen) void choosePass(null);
-  else if (useView.getState().draft) dropDraft();
+  if (dropDrafts()) return;
+  if (useRiding.getState().chosen) void choosePass(null);
   else selectMarks([]);
 }
 

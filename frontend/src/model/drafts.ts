@@ -9,7 +9,7 @@ import { complain } from "../parts/messages";
 import { edit, edited, useSession } from "./session";
 import { useView } from "./view";
 
-const all: { follow: () => void; drop: () => void }[] = [];
+const all: { readonly isOut: boolean; follow: () => void; drop: () => void }[] = [];
 
 export class Drafts<T> {
   private wanted = false;
@@ -34,6 +34,11 @@ export class Drafts<T> {
       this.running = null;
     });
     return this.running;
+  }
+
+  /** Whether one is on view or on its way. */
+  get isOut(): boolean {
+    return this.wanted;
   }
 
   /** Have it made again if there is one. */
@@ -82,9 +87,11 @@ export class Drafts<T> {
   }
 }
 
-/** Take away whatever is on view or on its way. */
-export function dropDrafts() {
+/** Take away whatever is on view or on its way; whether there was anything. */
+export function dropDrafts(): boolean {
+  const wasOut = all.some((drafts) => drafts.isOut);
   for (const drafts of all) drafts.drop();
+  return wasOut;
 }
 
 useSession.subscribe((now, old) => {

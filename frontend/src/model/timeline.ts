@@ -182,9 +182,10 @@ export async function hearOther() {
   const inTurn = numbers.map((_, step) => numbers[(last + 1 + step) % numbers.length]!);
   // whoever presses again at once means the one after this
   useTimeline.setState({ other: { clip: clip.id, take: inTurn[0]! } });
+  const isStill = inHand();
   try {
     const found = await newest("other take", () => alternative(track, clip, inTurn));
-    if (!found) return;
+    if (!found || !isStill()) return;
     if (found === "none") return tell("No other take has a phrase at this time.");
     const { take, stands, gain } = found;
     stop();

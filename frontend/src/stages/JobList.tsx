@@ -19,12 +19,13 @@ const isOpen = (job: Job) => job.state === "waiting" || job.state === "running";
 export function useFinishedImports() {
   const { data } = useJobs();
   const open = useRef(new Set<string>());
+  const isThere = useSession((s) => s.header !== null);
   useEffect(() => {
     const now = new Set((data ?? []).filter((job) => job.kind === "import" && isOpen(job)).map((job) => job.id));
     const finished = (data ?? []).filter((job) => job.kind === "import" && job.state === "done");
     const tracks = useSession.getState().header?.tracks;
-    // a session that is still being loaded comes with all that is in it
-    const isNew = (track: string) => tracks !== undefined && !tracks.some((one) => one.id === track);
+    // one that is still being loaded is looked at when it is there: what it holds may be from before the import
+    const isNew = (track: string) => isThere && !tracks?.some((one) => one.id === track);
     const fresh = finished.some((job) => open.current.has(job.id) || (job.track && isNew(job.track)));
     open.current = now;
     if (fresh) void reload();
@@ -36,7 +37,7 @@ export function useFinishedImports() {
       if (job.message) tell(job.message);
       void api.dismissJob(job.id).catch(() => {});
     }
-  }, [data]);
+  }, [data, isThere]);
   useEffect(() => useBatches.subscribe(() => void layOutBatches()), []);
 }
 
