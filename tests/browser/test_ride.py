@@ -139,11 +139,11 @@ def test_a_span_is_lifted_by_hand_and_by_key_and_nothing_else_moves(page: Page, 
 def test_an_edge_of_a_lift_is_moved_later(page: Page, demo_program: Program, song: dict) -> None:
     select_span(page, song, 5.0, 7.0)
     page.get_by_label("Lift the ride by").fill("3")
-    page.keyboard.press("Enter")
-    eventually(lambda: len(ride_of(demo_program, song)["ride"]) == 4)
-    before = ride_of(demo_program, song)["ride"]
     # the page has the points a moment after the server
-    page.wait_for_load_state("networkidle")
+    with page.expect_response(lambda answer: answer.url.endswith("/lanes")):
+        page.keyboard.press("Enter")
+    before = ride_of(demo_program, song)["ride"]
+    assert len(before) == 4
     x, _ = place(page, song, 7.0, "gain")
     page.keyboard.down("Control")
     drag(page, (x, gain_height(page, -12)), (60, 5), release=False)
