@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import eventually, wait_past
+from tests.browser.hands import eventually, position, wait_past
 from tests.conftest import RATE
 from tests.helpers.program import Program
 
@@ -28,6 +28,17 @@ def gain(program: Program, state: dict[str, Any], at: np.ndarray, layer: str = "
 def start(page: Page, past: float = 0.3) -> float:
     page.keyboard.press("Space")
     return wait_past(page, past)
+
+
+def wait_round(page: Page) -> None:
+    """Wait until a loop begins anew."""
+    at = position(page)
+    for _ in range(500):
+        page.wait_for_timeout(20)
+        before, at = at, position(page)
+        if at < before:
+            return
+    raise AssertionError(f"playback has not come round, and is at {at}")
 
 
 def pull(page: Page, *ways: float, pause: int = 250) -> None:

@@ -13,7 +13,7 @@ import soundfile
 from playwright.sync_api import Page, expect
 
 from tests.browser.hands import eventually, wait_past
-from tests.browser.riding import armed, close_menu, gain, open_menu, passes, pull, start, waits
+from tests.browser.riding import armed, close_menu, gain, open_menu, passes, pull, start, wait_round, waits
 from tests.conftest import RATE, write_sound
 from tests.helpers.program import Program
 from tests.helpers.sounds import wavering
@@ -149,12 +149,11 @@ def test_rounds_of_a_loop_are_compared_and_the_best_is_kept(riding: Page, demo_p
     page.keyboard.press("o")
     expect(page.locator(".hand-note")).to_contain_text("from 0:")
     page.keyboard.press("Space")
-    length = clip["phrase_end"] - clip["phrase_start"]
     for round_ in range(2):
-        page.wait_for_timeout(500)
+        wait_past(page, clip["phrase_start"] + 0.3)
         pull(page, 0.1 + 0.1 * round_)
         page.mouse.up()
-        page.wait_for_timeout(round(length * 1000))
+        wait_round(page)
     page.keyboard.press("Space")
     made = waits(page, demo_program, state, 2)
     # pinned, it stays armed

@@ -73,7 +73,8 @@ function pullerFor(a: Axis, track: Track, clips: Clip[], moving: Set<string>, mo
   const others = Object.entries(useSession.getState().clips).flatMap(([id, own]) =>
     id === track.id ? [] : own.flatMap((clip) => (clip.phrase_start === null ? [] : Object.values(phraseSpan(clip)))),
   );
-  return puller(a, [["clip", [0, ...stay, ...others, ...more, engine.seconds].sort((p, q) => p - q)]]);
+  const places = [0, ...stay, ...others, ...more, engine.seconds].sort((p, q) => p - q);
+  return puller(a, () => [["clip", places]]);
 }
 
 function dragClips(down: PointerEvent, a: Axis, track: Track, clips: Clip[], clip: Clip, x: number) {

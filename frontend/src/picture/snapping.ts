@@ -53,21 +53,22 @@ export function pull(at: number, place: number, reach: number): number {
 export function snapper(a: Axis, points: number[] = []) {
   const clips = focusedClips();
   const phrases = clips.flatMap((c) => (c.phrase_start === null ? [] : [c.phrase_start, c.phrase_end!]));
-  return puller(a, [
+  return puller(a, () => [
     ["phrase", phrases],
     ["point", points],
+    // they come a moment after the picture
     ["onset", useHeard.getState().onsets],
   ]);
 }
 
-/** The pull of some places, each kind in rising order. */
-export function puller(a: Axis, kinds: [PlaceKind, ArrayLike<number>][]) {
+/** The pull of what there is at each movement, each kind in rising order. */
+export function puller(a: Axis, kinds: () => [PlaceKind, ArrayLike<number>][]) {
   const reach = SNAP * a.perPixel;
   return (at: number, event: { ctrlKey: boolean; metaKey: boolean }): Pulled => {
     let found: Pulled = { at, place: null, kind: null, holds: false };
     if (!isFree(event)) {
       let least = 2 * reach;
-      for (const [kind, places] of kinds) {
+      for (const [kind, places] of kinds()) {
         const place = nearest(places, at);
         if (place === null || Math.abs(place - at) >= least) continue;
         least = Math.abs(place - at);
