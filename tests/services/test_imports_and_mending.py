@@ -56,6 +56,20 @@ def test_a_bad_file_says_why_and_leaves_nothing(bench: Workbench, tmp_path: Path
     assert files_below(bench.vault.incoming) == files_below(bench.vault.root) == []
 
 
+def test_tracks_stand_in_the_order_of_their_files(bench: Workbench, voice_file: Path) -> None:
+    """Whichever is read first; one that is refused is passed over, and what comes later is behind them."""
+    session = sessions.create(bench, "One")
+    bad = voice_file.parent / "bad.wav"
+    bad.write_bytes(b"RIFF but not sound")
+    staged = [
+        imports.stage_file(bench, session, path, name) for path, name in ((voice_file, "a"), (bad, "b"), (voice_file, "c"))
+    ]
+    for job in reversed(staged):
+        imports.run_import(bench, job.id)
+    imports.run_import(bench, imports.stage_file(bench, session, voice_file, "d").id)
+    assert [track.name for track in sessions.state(bench, session).tracks] == ["a", "c", "d"]
+
+
 def test_silence_and_nan_are_refused(bench: Workbench, tmp_path: Path) -> None:
     session = sessions.create(bench, "One")
     broken = hum(-20, 1)

@@ -3,6 +3,14 @@ import type { Clip, Mark } from "../api/client";
 import { trackOf, useSession } from "./session";
 import { type Span, useView } from "./view";
 
+// a track that comes in before the one on view does not take its place: tracks stand in the order of their files
+useSession.subscribe((now, old) => {
+  const { focus } = useView.getState();
+  const shown = trackOf(old, focus)?.id;
+  if (now.id !== old.id || !shown || shown === trackOf(now, focus)?.id) return;
+  if (now.header?.tracks.some((track) => track.id === shown)) useView.setState({ focus: shown });
+});
+
 /** The track in focus. */
 export const focused = () => trackOf(useSession.getState(), useView.getState().focus);
 export const focusedClips = (): Clip[] => useSession.getState().clips[focused()?.id ?? ""] ?? [];

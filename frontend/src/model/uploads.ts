@@ -32,10 +32,9 @@ export interface Lane {
 
 export const useBatches = create<{ items: Batch[] }>(() => ({ items: [] }));
 
-const AT_ONCE = 2;
 let next = 1;
-let running = 0;
-const waiting: (() => Promise<void>)[] = [];
+/** Files go one after the other: so the first is worked on soonest, and tracks stand in the order of their files. */
+let line: Promise<void> = Promise.resolve();
 
 const patch = (key: number, change: Partial<Upload>) =>
   useUploads.setState(({ items }) => ({ items: items.map((u) => (u.key === key ? { ...u, ...change } : u)) }));
@@ -54,23 +53,11 @@ function bring(session: string, files: File[], onto: Lane | null): void {
   for (const [place, file] of files.entries()) {
     const item: Upload = { key: next++, session, name: file.name, share: 0, error: null, abort: new AbortController() };
     useUploads.setState(({ items }) => ({ items: [...items, item] }));
-    waiting.push(async () => {
+    line = line.then(async () => {
       const job = await send(item, file);
       if (job) batch.jobs[place] = job;
       batch.waits--;
       useBatches.setState(({ items }) => ({ items: [...items] }));
-    });
-  }
-  pump();
-}
-
-function pump() {
-  while (running < AT_ONCE && waiting.length > 0) {
-    running++;
-    const work = waiting.shift()!;
-    void work().finally(() => {
-      running--;
-      pump();
     });
   }
 }

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from sqlalchemy import delete, func, select
+from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.errors import DiskFull, NivelusError, Refused, SoundError
@@ -187,12 +188,12 @@ def safe_file_name(name: str) -> str:
     return "".join(c for c in last if c.isprintable()).strip()[-NAME_LENGTH:] or "recording"
 
 
-def _add_job(bench: Workbench, session_id: str, staged: Path, name: str, message: str = "", **payload: str) -> JobView:
+def _add_job(bench: Workbench, session_id: str, staged: Path, name: str, message: str = "", **payload: Any) -> JobView:
     """The job that imports a staged file, which bears its id."""
     try:
         with bench.database.writing() as db:
             require(db, Session, session_id, "session")
-            job = jobs.new_job(session_id, "import", name, **payload)
+            job = jobs.new_job(session_id, "import", name, place=_next_place(db, session_id), **payload)
             job.id, job.message = staged.name, message
             db.add(job)
             db.flush()
@@ -200,6 +201,14 @@ def _add_job(bench: Workbench, session_id: str, staged: Path, name: str, message
     except BaseException:
         staged.unlink(missing_ok=True)
         raise
+
+
+def _next_place(db: DbSession, session_id: str) -> int:
+    """The position of the track of a file that comes in now: behind all that are there, and all that are still being read."""
+    last = db.scalar(select(func.max(col(Track.position))).where(col(Track.session_id) == session_id))
+    reading = select(col(Job.payload)).where(col(Job.session_id) == session_id, col(Job.state).in_(jobs.OPEN))
+    taken = [int(payload.get("place", -1)) for payload in db.scalars(reading)]
+    return max(-1 if last is None else int(last), *taken, -1) + 1
 
 
 def _import(bench: Workbench, job: Job) -> str:
@@ -273,12 +282,12 @@ def _add_track(
             stored = Recording(**recording.model_dump())
             db.add(stored)
         stored.missing = False
-        last = db.scalar(select(func.max(col(Track.position))).where(col(Track.session_id) == job.session_id))
         track = Track(
             session_id=job.session_id,
             recording_id=stored.id,
             name=_track_name(job.name),
-            position=0 if last is None else last + 1,
+            # whichever is read first: tracks stand in the order in which their files came
+            position=job.payload["place"] if "place" in job.payload else _next_place(db, job.session_id),
             kind=kind,
         )
         db.add(track)
