@@ -185,3 +185,21 @@ def place(page: Page, state: dict[str, Any], seconds: float, strip: str) -> tupl
     assert box is not None
     duration = state["tracks"][0]["timeline"]["duration"]
     return box["x"] + GUTTER + (box["width"] - GUTTER) * seconds / duration, box["y"] + box["height"] / 2
+
+
+def gain_height(page: Page, db: float) -> float:
+    """The height of a gain in the strip of the stage Ride: the working range of -20 to 6 dB and a dB around it."""
+    box = page.get_by_test_id("gain").bounding_box()
+    assert box
+    return box["y"] + 4 + (box["height"] - 8) * (7 - db) / 28
+
+
+def ride_of(program: Program, state: dict[str, Any]) -> dict[str, Any]:
+    """The lanes as the server has them now."""
+    return program.get(f"/api/tracks/{state['tracks'][0]['id']}/lanes")
+
+
+def phrases(state: dict[str, Any], track: str | None = None) -> list[dict[str, Any]]:
+    """The clips of a track that hold a phrase; of the first track if none is named."""
+    own = track or state["tracks"][0]["id"]
+    return [clip for clip in state["clips"] if clip["track"] == own and clip["phrase_start"] is not None]

@@ -15,7 +15,7 @@ from playwright.sync_api import Locator, Page, expect
 
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
-from tests.browser.hands import REPORTS, HeldAnswer, clip_of, drag, eventually, fresh, middle, open_stage
+from tests.browser.hands import REPORTS, HeldAnswer, clip_of, drag, eventually, fresh, middle, open_stage, phrases
 from tests.conftest import RATE, uneven_voice, write_sound
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
@@ -31,11 +31,6 @@ def lane(page: Page, track: str) -> Locator:
 
 def lane_clip(page: Page, clip: dict[str, Any]) -> Locator:
     return page.locator(f".lane-clip[data-clip='{clip['id']}']")
-
-
-def phrases(state: dict[str, Any], track: str | None = None) -> list[dict[str, Any]]:
-    own = track or state["tracks"][0]["id"]
-    return [clip for clip in state["clips"] if clip["track"] == own and clip["phrase_start"] is not None]
 
 
 def only(program: Program) -> dict[str, Any]:

@@ -15,10 +15,13 @@ from tests.browser.hands import (
     drag,
     eventually,
     fresh,
+    gain_height,
     gain_told,
     middle,
     open_stage,
+    phrases,
     place,
+    ride_of,
     row,
 )
 from tests.helpers.program import Program
@@ -26,32 +29,27 @@ from tests.helpers.program import Program
 POINTS = ((4.0, 0.0), (8.0, 3.0), (12.0, -3.0), (16.0, 3.0), (20.0, 0.0))
 
 
-def phrase(state: dict[str, Any], which: int) -> dict[str, Any]:
-    return [clip for clip in state["clips"] if clip["phrase_start"] is not None][which]
-
-
 def drawn(program: Program, state: dict[str, Any]) -> list[tuple[float, float]]:
-    lanes = program.get(f"/api/tracks/{state['tracks'][0]['id']}/lanes")
-    return [(point["at"], point["db"]) for point in lanes["ride"]]
+    return [(point["at"], point["db"]) for point in ride_of(program, state)["ride"]]
 
 
 def test_a_phrase_that_is_taken_while_others_are_joined_stays_taken(page: Page, demo_program: Program) -> None:
     state = fresh(demo_program, SONG)
     open_stage(page, demo_program, state)
-    row(page, phrase(state, 0)).click()
-    row(page, phrase(state, 1)).click(modifiers=["Control"])
+    row(page, phrases(state)[0]).click()
+    row(page, phrases(state)[1]).click(modifiers=["Control"])
     held = HeldAnswer(page, "/join", lambda: page.keyboard.press("Shift+C"))
-    row(page, phrase(state, 3)).click()
+    row(page, phrases(state)[3]).click()
     held.let_go()
-    expect(row(page, phrase(state, 1))).to_have_count(0)
-    expect(row(page, phrase(state, 3))).to_have_attribute("aria-pressed", "true")
+    expect(row(page, phrases(state)[1])).to_have_count(0)
+    expect(row(page, phrases(state)[3])).to_have_attribute("aria-pressed", "true")
 
 
 def test_a_second_drag_counts_while_the_first_is_on_its_way(page: Page, demo_program: Program) -> None:
     state = fresh(demo_program, SONG)
     open_stage(page, demo_program, state)
     page.keyboard.press("Shift+F")
-    first, second = phrase(state, 0), phrase(state, 2)
+    first, second = phrases(state)[0], phrases(state)[2]
     held = HeldAnswer(page, "/gain", lambda: drag(page, middle(capsule(page, first)), (0, -20)))
     drag(page, middle(capsule(page, second)), (0, -20), release=False)
     held.let_go()
@@ -78,10 +76,8 @@ def riding(page: Page, demo_program: Program) -> dict[str, Any]:
 
 
 def point(page: Page, state: dict[str, Any], at: float, db: float) -> tuple[float, float]:
-    """Where a point lies on the screen; the strip of the stage Ride is the working range of -20 to 6 dB and a dB around it."""
-    box = page.get_by_test_id("gain").bounding_box()
-    assert box
-    return place(page, state, at, "gain")[0], box["y"] + 4 + (box["height"] - 8) * (7 - db) / 28
+    """Where a point of the ride lies on the screen."""
+    return place(page, state, at, "gain")[0], gain_height(page, db)
 
 
 @pytest.mark.parametrize("begun", ["before", "after"])

@@ -13,13 +13,8 @@ import soundfile
 from playwright.sync_api import Page, expect
 
 from nivelus.core.deliver.curve_csv import read_csv
-from tests.browser.hands import GUTTER, SONG, drag, eventually, fresh, open_stage, place, wait_past
+from tests.browser.hands import GUTTER, SONG, drag, eventually, fresh, gain_height, open_stage, place, ride_of, wait_past
 from tests.helpers.program import Program
-
-
-def ride_of(program: Program, state: dict[str, Any]) -> dict[str, Any]:
-    """The lanes as the server has them now."""
-    return program.get(f"/api/tracks/{state['tracks'][0]['id']}/lanes")
 
 
 def inside(program: Program, state: dict[str, Any]) -> dict[str, Any]:
@@ -173,13 +168,6 @@ def test_escape_takes_a_lift_back(page: Page, demo_program: Program, song: dict)
     expect(page.locator(".hand-label")).to_be_hidden()
     page.mouse.up()
     assert ride_of(demo_program, song)["ride"] == []
-
-
-def gain_height(page: Page, db: float) -> float:
-    """The height of a gain in the strip of the stage Ride: the working range of -20 to 6 dB and a dB around it."""
-    box = page.get_by_test_id("gain").bounding_box()
-    assert box
-    return box["y"] + 4 + (box["height"] - 8) * (7 - db) / 28
 
 
 def test_points_are_made_and_moved_along_one_axis(page: Page, demo_program: Program, song: dict) -> None:

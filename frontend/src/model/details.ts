@@ -7,8 +7,8 @@ import { duration, focused, focusedMarks, selectedMarks } from "./focus";
 import { steps } from "./gain";
 import { playSpan } from "./listening";
 import { reveal, show } from "./looking";
-import { edit } from "./session";
-import { hand, inHand, KINDS, type Kind, redraw, useView } from "./view";
+import { edit, editInHand } from "./session";
+import { hand, KINDS, type Kind, redraw, useView } from "./view";
 
 export const KIND_NAMES: Record<string, { one: string; many: string }> = {
   breath: { one: "Breath", many: "Breaths" },
@@ -137,9 +137,7 @@ export async function notAMark() {
   const track = focused();
   if (!track || marks.length === 0) return;
   const ids = marks.map((mark) => mark.id);
-  const isStill = inHand();
-  const done = await edit((revision) => api.correctMarks(track.id, { revision, marks: ids, gone: true }));
-  if (done && isStill()) selectMarks([]);
+  if (await editInHand((revision) => api.correctMarks(track.id, { revision, marks: ids, gone: true }))) selectMarks([]);
 }
 
 export function resetMarks() {
@@ -170,14 +168,12 @@ export async function makeOfSpan(kind: Kind | "dip") {
   const { span } = useView.getState();
   if (!track) return;
   if (!span) return tell("Select a span first: drag across empty ground.");
-  const isStill = inHand();
   let known = new Set<string>();
-  const done = await edit((revision) => {
+  const isOurs = await editInHand((revision) => {
     known = new Set(focusedMarks().map((mark) => mark.id));
     return api.makeMark(track.id, { revision, kind, start: span.start, end: span.end });
   });
-  if (!done || !isStill()) return;
-  const made = focusedMarks().find((mark) => !known.has(mark.id));
+  const made = isOurs && focusedMarks().find((mark) => !known.has(mark.id));
   if (made) selectMarks([made.id]);
 }
 

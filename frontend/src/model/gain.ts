@@ -4,7 +4,7 @@ import { tell } from "../parts/messages";
 import { engine, type Line } from "../sound/engine";
 import { Drafts } from "./drafts";
 import { focused, focusedClips, selectedClips } from "./focus";
-import { edit, isJudged, useSession } from "./session";
+import { edit, editInHand, isJudged, useSession } from "./session";
 import { inHand, redraw, type Span, select, useView } from "./view";
 
 const needSelection = () => {
@@ -75,8 +75,7 @@ export async function joinSelected() {
   const clips = needSelection();
   if (!track || clips.length === 0) return;
   const ids = clips.map((clip) => clip.id);
-  const isStill = inHand();
-  if ((await edit((revision) => api.join(track.id, revision, ids))) && isStill()) select(ids.slice(0, 1));
+  if (await editInHand((revision) => api.join(track.id, revision, ids))) select(ids.slice(0, 1));
 }
 
 export function moveBorder(clip: string, at: number) {

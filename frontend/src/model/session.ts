@@ -9,7 +9,7 @@ import { api, type Changed, type Clip, type Mark, type MarkColumns, type Terms, 
 import { capital } from "../parts/format";
 import { complain, tell } from "../parts/messages";
 import { Problem } from "../parts/problem";
-import { type EdgeName, hand, useView } from "./view";
+import { type EdgeName, hand, inHand, useView } from "./view";
 
 export interface SessionModel {
   id: string;
@@ -213,6 +213,12 @@ export function edit(work: (revision: number, sessionId: string) => Promise<Chan
   const done = queue.then(run);
   queue = done;
   return done;
+}
+
+/** Run an edit; whether it was done and what was in hand still is, so that what it made may be handed over. */
+export async function editInHand(work: Parameters<typeof edit>[0]): Promise<boolean> {
+  const isStill = inHand();
+  return (await edit(work)) && isStill();
 }
 
 /** The words for one of the reasons of a draft, as the program says them. */

@@ -8,7 +8,7 @@ import { focused, focusedClips, phraseSpan, selectedClips } from "./focus";
 import { hearAgain, toPoints } from "./heard";
 import { play, stop } from "./listening";
 import { newest } from "./newest";
-import { edit, useSession } from "./session";
+import { edit, editInHand, useSession } from "./session";
 import { heardLayers, inHand, type Span, select, useView } from "./view";
 
 interface TimelineState {
@@ -84,14 +84,13 @@ export async function duplicateSelected() {
 }
 
 async function copyTo(track: string, source: string, clips: string[], at: number) {
-  const isStill = inHand();
   let known = new Set<string>();
-  const done = await edit((revision) => {
+  const isOurs = await editInHand((revision) => {
     known = new Set(focusedClips().map((clip) => clip.id));
     return api.pasteClips(track, { revision, clips, source, at });
   });
   // the copies are in hand: what is done next is done to them
-  if (done && isStill()) select(ids(focusedClips().filter((clip) => !known.has(clip.id) && clip.start >= at - 1e-3)));
+  if (isOurs) select(ids(focusedClips().filter((clip) => !known.has(clip.id) && clip.start >= at - 1e-3)));
 }
 
 export async function takeOutSelected() {
@@ -221,9 +220,7 @@ export async function chooseOther() {
   if (other?.clip !== clip.id) return tell("Hear it in another take first (K).");
   stop();
   const span = phraseSpan(clip);
-  const isStill = inHand();
-  const done = await edit((revision) => api.chooseTake(track.id, revision, clip.id, other.take));
-  if (!done || !isStill()) return;
+  if (!(await editInHand((revision) => api.chooseTake(track.id, revision, clip.id, other.take)))) return;
   const now = focusedClips().find((one) => one.phrase_start !== null && shared(phraseSpan(one), span) > 0);
   if (now) select([now.id]);
 }
