@@ -58,7 +58,10 @@ def prompts(language: str, count: int, seed: int, shortest: float = 0.35, longes
     chosen = []
     for index in random.permutation(len(files)):
         path = files[index]
-        if not any(word in str(path) for word in NO_SPEECH) and shortest < len(prompt(path)) / RATE < longest:
+        # one of the Russian files is empty
+        if not path.stat().st_size or any(word in str(path) for word in NO_SPEECH):
+            continue
+        if shortest < len(prompt(path)) / RATE < longest:
             chosen.append(path)
         if len(chosen) == count:
             break

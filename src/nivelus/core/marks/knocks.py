@@ -3,6 +3,9 @@
 A plosive's breath on the microphone is a bump below 150 Hz; a hard consonant is a burst in the upper bands. Either is a
 knock when it rises quickly, is over within 120 ms, and stands out of its neighbourhood: of the level that this band
 reaches within half a second on both sides. Inside phrases only. O(n) in frames.
+
+A short stressed vowel rises and stands out as well, and to turn it down takes away the word. It is told by the vowel band,
+which is at its highest there, while the thump of a plosive lies where that band is low, or is louder than all of it.
 """
 
 from __future__ import annotations
@@ -23,6 +26,8 @@ DROP = 10.0
 """dB below its top where a knock ends."""
 LOUD_ENOUGH = -22.0
 """dB against the voice bands of the phrase below which a bump does not matter."""
+NO_VOWEL, _VOWELS = 3.0, 95
+"""dB that the vowel band of a knock lies under that of the phrase's vowels, and the percentile of it that these reach."""
 _NEAR, _AWAY = 50, 6
 _FRAMES = np.array([RISE_FRAMES, LONGEST, _NEAR, _AWAY], np.int64)
 
@@ -37,6 +42,8 @@ def find_knocks(grid: LevelGrid, f: Features, phrases: list[Span], esses: list[M
         voice = ranked(f.loud[a:b], 80)
         spans = _bumps(f.low, a, b, THUMP, voice)
         spans += [s for s in _bumps(f.burst, a, b, BURST, voice) if not hissing[s[0] : s[1]].any()]
+        vowels = ranked(f.voiced[a:b], _VOWELS)
+        spans = [(c, d, excess) for c, d, excess in spans if not _is_vowel(f, c, d, vowels)]
         found += [new_mark("knock", grid, (c, d), excess / 15, excess) for c, d, excess in _apart(spans)]
     return found
 
@@ -44,6 +51,12 @@ def find_knocks(grid: LevelGrid, f: Features, phrases: list[Span], esses: list[M
 def excess_of(f: Features, a: int, b: int, first: int, last: int) -> float:
     """How far frames a ... b stand over their neighbourhood within first ... last, in the band that stands out most; dB."""
     return max(float(band[a:b].max()) - _usual(band, a, b, first, last) for band in (f.low, f.burst))
+
+
+def _is_vowel(f: Features, a: int, b: int, vowels: float) -> bool:
+    """Whether frames a ... b are one of the ``vowels`` of their phrase (dB of the vowel band), and no thump over it."""
+    thumps = f.low[a:b].max() > f.loud[a:b].max()
+    return bool(f.voiced[a:b].max() > vowels - NO_VOWEL and not thumps)
 
 
 def _bumps(band: FloatArray, a: int, b: int, least: float, voice: float) -> list[tuple[int, int, float]]:
