@@ -12,6 +12,7 @@ from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from tests.conftest import bring_in, detailed_voice, uneven_voice, write_sound
 from tests.helpers.edits import content, state_of
+from tests.helpers.real_voices import programme
 from tests.helpers.sounds import with_a_click
 
 TARGET = -20.0
@@ -39,6 +40,11 @@ def revision(bench: Workbench, track: str) -> int:
 
 def phrase_levels(state: Changed) -> list[float]:
     return [clip.after for clip in state.clips if clip.after is not None]
+
+
+def level_phrases(bench: Workbench, track: str) -> int:
+    state = state_of(bench, track)
+    return sum(abs(level - state.tracks[0].target) <= state.rule.tolerance + 1e-6 for level in phrase_levels(state))
 
 
 def esses_down(bench: Workbench, track: str) -> Changed:
@@ -104,10 +110,44 @@ def test_nothing_settles_before_a_draft_or_with_the_switch_off(bench: Workbench,
 
 
 def test_limits_hold_what_settles(bench: Workbench, tmp_path: Path) -> None:
+    """Ceiling and noise limit; most up is about how far phrases are moved against each other."""
     track = opened(bench, tmp_path, uneven_voice((-26.0, -26.0)), most_up=5.5, base_kind="none")
     drafts.accept(bench, track, revision(bench, track))
+    first = state_of(bench, track).clips[0]
     details.make(bench, track, revision(bench, track), "dip", 0.8, 1.3, -9.0)
-    assert state_of(bench, track).clips[0].gain <= 5.5 + 1.6
+    settled = state_of(bench, track).clips[0]
+    assert settled.gain > 5.5 + 2.0
+    assert settled.after == pytest.approx(first.after, abs=0.02)
+    sessions.undo(bench, state_of(bench, track).id, revision(bench, track))
+    ceiling = first.peak + first.gain + 0.3
+    sessions.update(bench, state_of(bench, track).id, revision(bench, track), {"ceiling": ceiling})
+    details.make(bench, track, revision(bench, track), "dip", 0.8, 1.3, -9.0)
+    assert state_of(bench, track).clips[0].gain == pytest.approx(first.gain + 0.3, abs=0.01)
+
+
+@pytest.mark.parametrize(("language", "seed", "tone"), [("ru", 2, -47.0), ("ru", 3, -47.0), ("en", 20, -48.0)])
+def test_no_phrase_of_a_real_voice_stops_being_level_on_the_way(
+    bench: Workbench, tmp_path: Path, language: str, seed: int, tone: float
+) -> None:
+    """Prompts of ``tests.helpers.real_voices`` in a room so loud that the noise limit holds many of them back."""
+    samples, _ = programme(language, 16, seed, (0.4, 0.8), tone, uneven=8.0, rate=16_000)
+    path = write_sound(tmp_path / "voice.wav", samples / max(np.abs(samples).max(), 1.0), 16_000)
+    track = bring_in(bench, sessions.create(bench, "Real"), path)
+    counts = [level_phrases(bench, track)]
+    drafts.accept(bench, track, revision(bench, track))
+    counts.append(level_phrases(bench, track))
+    kinds = ("breath", "ess", "knock", "gap")
+    for kind in kinds:
+        details.set_rule(bench, track, revision(bench, track), kind, {"on": True})
+        counts.append(level_phrases(bench, track))
+    rides.accept(bench, track, revision(bench, track))
+    counts.append(level_phrases(bench, track))
+    assert counts == sorted(counts)
+    assert counts[0] < counts[-1] < len(phrase_levels(state_of(bench, track))), "the noise limit holds some of them"
+    # and not when everything is let up again
+    for kind in kinds:
+        details.set_rule(bench, track, revision(bench, track), kind, {"on": False})
+        assert level_phrases(bench, track) >= counts[1], kind
 
 
 def test_a_drafted_ride_settles_and_a_lift_by_hand_is_not_undone(bench: Workbench, tmp_path: Path) -> None:

@@ -19,7 +19,7 @@ from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_cli
 from nivelus.core.drafts.dips import ALL_KINDS
 from nivelus.core.drafts.peaks import FreedPhrase, free_phrases, with_peaks_down
 from nivelus.core.drafts.ride import RideDraft, RideRule, draft_ride
-from nivelus.core.drafts.settle import Settled, headroom, settle
+from nivelus.core.drafts.settle import Settled, highest_gain, settle
 from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves
 from nivelus.core.gain.drawn import EMPTY, Curve
 from nivelus.core.marks.details import measure_mark
@@ -97,8 +97,8 @@ def propose_ride(
     if limits is not None:
         # as far as its clip gain may give it back
         tops = state.peaks_with(state.before_ride, clips.voiced)
-        room_up = headroom(clips.gain[clips.voiced], tops, clips.room_tone[clips.voiced], limits)
-        rises = np.where(clips.free[clips.voiced], room_up, 0.0)
+        room_up = highest_gain(tops, clips.room_tone[clips.voiced], limits) - clips.gain[clips.voiced]
+        rises = np.where(clips.free[clips.voiced], np.maximum(room_up, 0.0), 0.0)
     arrays = state.marks.arrays
     breathing = arrays.kind == KINDS.index("breath")
     whole = (chosen is None or bool(chosen.all())) and only is None
@@ -193,7 +193,8 @@ def propose_settling(before: TrackState, after: TrackState, limits: ClipGainRule
         return places[:0], Settled(np.zeros(0), 0, 0.0)
     return places, settle(
         clips.gain[places],
-        after.levels_with(after.beyond, places) - after.levels_with(before.beyond, places),
+        after.levels_with(before.beyond, places),
+        after.levels_with(after.beyond, places),
         after.peaks_with(after.beyond, places),
         clips.room_tone[places],
         limits,

@@ -1,8 +1,15 @@
 """Settling: a phrase whose gain was drafted stays level when other gain moves it.
 
 Dips take loudness out of a phrase and a ride shifts it a little; whoever evened the phrases out first did it for nothing in
-part. So the clip's gain makes up for the difference, within the limits that its draft kept to. That what was set by hand,
-locked or left out is not moved, and what another layer was meant to do - a lift by hand - is not undone, is for the caller.
+part. So the clip's gain makes up for the difference, under the ceiling and the noise limit. Most up and most down are not
+asked: they are about how far phrases are moved against each other, and this gives back what was taken. That what was set by
+hand, locked or left out is not moved, and what another layer was meant to do - a lift by hand - is not undone, is for the
+caller.
+
+Two things keep a limit from costing a phrase that was level:
+
+- Its room may come up past the noise limit as far as it takes to stay within the tolerance, and by OVER at most.
+- What a limit kept from coming up does not go down when the same loudness is given back, as long as it is under the target.
 """
 
 from __future__ import annotations
@@ -15,7 +22,10 @@ from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.measure.filters import FloatArray
 
 LEAST = 0.05
-"""dB below which a difference is left alone."""
+"""dB below which a difference is left alone, unless it takes a phrase out of the tolerance."""
+OVER = 3.0
+"""dB that the room of a phrase may come up past the noise limit, for the phrase to stay level."""
+_HAIR = 1e-6
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,19 +42,19 @@ class Settled:
         if not self.count:
             return ""
         phrases = "1 phrase settled" if self.count == 1 else f"{self.count} phrases settled"
-        return f"{phrases}, {self.most:.1f} dB at most"
+        return f"{phrases}, {max(self.most, 0.1):.1f} dB at most"
 
 
-def headroom(gain: FloatArray, true_peaks: FloatArray, room_tones: FloatArray, rule: ClipGainRule) -> FloatArray:
-    """How far each clip may still go up within the limits, (n,) dB; parameters as for ``settle``."""
+def highest_gain(true_peaks: FloatArray, room_tones: FloatArray, rule: ClipGainRule) -> FloatArray:
+    """The gain that each clip may be turned up to under ceiling and noise limit, (n,) dB; parameters as for ``settle``."""
     room = np.minimum(rule.ceiling - np.asarray(true_peaks), rule.noise_limit - np.asarray(room_tones))
-    highest = np.minimum(max(rule.base + rule.most_up, 0.0), np.maximum(room, 0.0))
-    return np.asarray(np.maximum(highest - np.asarray(gain, np.float64), 0.0))
+    return np.asarray(np.maximum(room, 0.0))
 
 
 def settle(
     gain: FloatArray,
-    moved: FloatArray,
+    before: FloatArray,
+    after: FloatArray,
     true_peaks: FloatArray,
     room_tones: FloatArray,
     rule: ClipGainRule,
@@ -54,19 +64,30 @@ def settle(
     Parameters
     ----------
     gain : (n,) gain of each clip, dB
-    moved : (n,) how far other gain has moved its phrase, dB
-    true_peaks, room_tones : (n,) dBTP and RMS dBFS of each clip with all gain but its own
-    rule : the limits; none of them takes a gain further than it was
+    before, after : (n,) level of each phrase with all gain but its clip's, before and after other gain moved it
+    true_peaks, room_tones : (n,) dBTP and RMS dBFS of each clip with all gain but its own, after
+    rule : the target with its tolerance, and the limits; none of them takes a gain further than it was
 
     Returns
     -------
     Settled
     """
-    gain, moved = np.asarray(gain, np.float64), np.asarray(moved, np.float64)
-    highest = gain + headroom(gain, true_peaks, room_tones, rule)
-    lowest = np.minimum(gain, min(rule.base - rule.most_down, 0.0))
-    wanted = np.round(np.clip(gain - moved, lowest, highest), 2)
-    change = np.where(np.abs(moved) >= LEAST, wanted - gain, 0.0)
-    changed = np.abs(change) >= LEAST
+    gain, before, after = (np.asarray(values, np.float64) for values in (gain, before, after))
+    moved, off = after - before, after + gain - rule.target
+    was_level = np.abs(before + gain - rule.target) <= rule.tolerance + _HAIR
+    # what was level by a hair stays so by a little more
+    within = max(rule.tolerance - LEAST, 0.0)
+    lowest = np.where(was_level, gain - off - within, -np.inf)
+    highest = np.where(was_level, gain - off + within, np.inf)
+    wanted = np.minimum(np.maximum(gain - moved, lowest), highest)
+    # what stands at its limit has not been given all that was taken from it
+    limit = highest_gain(true_peaks, room_tones, rule)
+    kept = np.where(gain >= limit, np.minimum(limit, gain - np.maximum(off, 0.0)), -np.inf)
+    past = np.minimum(rule.ceiling - np.asarray(true_peaks), rule.noise_limit + OVER - np.asarray(room_tones))
+    most = np.maximum(np.maximum(limit, gain), np.minimum(lowest, past))
+    wanted = np.round(np.minimum(np.maximum(wanted, kept), most), 2)
+    falls = was_level & (np.abs(off) > rule.tolerance + _HAIR)
+    change = np.where((np.abs(moved) >= LEAST) | falls, wanted - gain, 0.0)
+    changed = (np.abs(change) >= LEAST) | (falls & (change != 0))
     new = np.where(changed, wanted, gain)
     return Settled(new, int(changed.sum()), float(np.abs(change).max(initial=0.0)))
