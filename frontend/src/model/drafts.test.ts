@@ -35,17 +35,19 @@ function desk() {
 }
 
 const turn = () => new Promise((done) => setTimeout(done));
-const answer = (revision: number) =>
+const answer = (revision: number, tracks = ["t", "u"]) =>
   ({
     id: "s",
     revision,
-    tracks: [],
-    whole: [],
+    tracks: tracks.map((id) => ({ id })),
+    whole: tracks,
     clips: [],
     marks: [],
     mark_columns: {},
     clip_values: {},
     mark_values: {},
+    removed: {},
+    removed_marks: {},
   }) as never;
 
 beforeEach(() => {
@@ -56,17 +58,17 @@ beforeEach(() => {
 
 describe("a draft", () => {
   it("is asked for when the edit before it was answered", async () => {
-    const { drafts, asked, ...now } = desk();
+    const d = desk();
     const before = later<Changed>();
     const done = edit(() => before.answer);
-    void drafts.make();
+    void d.drafts.make();
     await turn();
-    expect(asked.length).toBe(0);
+    expect(d.asked.length).toBe(0);
     before.come(answer(2));
     await done;
     await turn();
-    expect(asked.length).toBe(1);
-    expect(now.shown).toBeNull();
+    expect(d.asked.length).toBe(1);
+    expect(d.shown).toBeNull();
   });
 
   it("that is on view is made again after an edit, and shown no more as it was", async () => {
@@ -106,8 +108,9 @@ describe("a draft", () => {
   it("is gone with its stage, its track and its session, also if it is still on its way", async () => {
     for (const leave of [
       () => useView.setState({ stage: "ride" }),
-      () => useView.setState({ focus: "other" }),
+      () => useView.setState({ focus: "u" }),
       () => useSession.setState({ id: "another" }),
+      () => useSession.setState({ header: answer(2, ["t"]) }),
     ]) {
       const d = desk();
       await d.made("on view");
@@ -119,6 +122,18 @@ describe("a draft", () => {
       await turn();
       expect(d.shown).toBeNull();
     }
+  });
+
+  it("stays when another track comes in before the one on view, which nobody has chosen yet", async () => {
+    useView.setState({ focus: "" });
+    const d = desk();
+    await d.made("of t");
+    useSession.setState({ header: answer(2, ["before", "t", "u"]) });
+    await turn();
+    expect(useView.getState().focus).toBe("t");
+    d.asked.at(-1)!.come("of t, again");
+    await turn();
+    expect(d.shown).toBe("of t, again");
   });
 
   it("is shown until it was accepted, and still there if that failed", async () => {

@@ -6,9 +6,12 @@
  */
 import type { Changed } from "../api/client";
 import { complain } from "../parts/messages";
+import { focused } from "./focus";
 import { edit, edited, useSession } from "./session";
 import { useView } from "./view";
 
+/** The track that what is out was made for. */
+let track: string | undefined;
 const all: { readonly isOut: boolean; follow: () => void; drop: () => void }[] = [];
 
 export class Drafts<T> {
@@ -29,6 +32,7 @@ export class Drafts<T> {
 
   /** Have a draft made, or made again: at most one is on its way, and of what is asked for meanwhile the last counts. */
   make(): Promise<void> {
+    if (!this.wanted) track = focused()?.id;
     this.wanted = this.stale = true;
     this.running ??= this.run().finally(() => {
       this.running = null;
@@ -41,9 +45,11 @@ export class Drafts<T> {
     return this.wanted;
   }
 
-  /** Have it made again if there is one. */
+  /** Have it made again if there is one, and its track is still on view. */
   follow(): void {
-    if (this.wanted) void this.make();
+    if (!this.wanted) return;
+    if (focused()?.id === track) void this.make();
+    else this.drop();
   }
 
   drop(): void {
@@ -99,5 +105,7 @@ useSession.subscribe((now, old) => {
   else if (now.header?.revision !== old.header?.revision) for (const drafts of all) drafts.follow();
 });
 useView.subscribe((now, old) => {
-  if (now.stage !== old.stage || now.focus !== old.focus) dropDrafts();
+  // the track on view may be told by its place first, and by its id once another comes in before it
+  const elsewhere = now.focus !== old.focus && focused()?.id !== track;
+  if (now.stage !== old.stage || elsewhere) dropDrafts();
 });
