@@ -27,7 +27,7 @@ test: .build/ready .build/tools lint
 	cd frontend && npm run -s test
 	$(PY) -m pytest -n 2 --dist loadfile tests/core tests/store tests/services tests/web tests/cli tests/checks
 	$(PY) -m pytest -n 2 --dist loadfile tests/attack
-	$(PY) -m pytest tests/browser
+	$(PY) -m pytest -n 2 --dist loadfile tests/browser
 
 # the same attacks, N times as many: make attack N=20
 attack: .build/ready .build/tools
