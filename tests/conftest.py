@@ -81,6 +81,12 @@ HARSH = 3
 KNOCK = (5.15, 5.2)
 
 
+def thump(rate: int = RATE) -> Sound:
+    """The breath of a plosive on a microphone: 70 Hz that die away within 50 ms, (n,)."""
+    t = np.arange(round((KNOCK[1] - KNOCK[0]) * rate)) / rate
+    return 0.5 * np.sin(2 * np.pi * 70 * t) * np.exp(-t / 0.015)
+
+
 def detailed_voice(rate: int = RATE) -> Sound:
     """Three phrases of 1.2 s, 0.85 s apart, each with a breath before it and with esses in it; one ess is harsh, and the
     last phrase has a thump. Spans as in BREATHS, ESSES and KNOCK, seconds; (n,)."""
@@ -99,8 +105,7 @@ def detailed_voice(rate: int = RATE) -> Sound:
         voice[first:last] *= 0.02
         level = -33.0 + 9.0 * (number == HARSH)
         put(hiss(level, end - start, 5200, min(9000, 0.45 * rate), rate, seed=9 + number), start)
-    t = np.arange(round((KNOCK[1] - KNOCK[0]) * rate)) / rate
-    put(0.5 * np.sin(2 * np.pi * 70 * t) * np.exp(-t / 0.015), KNOCK[0])
+    put(thump(rate), KNOCK[0])
     return voice
 
 

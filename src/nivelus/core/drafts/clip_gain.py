@@ -158,6 +158,15 @@ def resolve_base(kind: BaseKind, value: float, target: float, levels: FloatArray
     return round(target - float(np.median(levels)), 2) if kind == "auto" and len(levels) else 0.0
 
 
+def highest_gain(true_peaks: FloatArray, room_tones: FloatArray, rule: ClipGainRule) -> FloatArray:
+    """The gain that each clip may be turned up to under ceiling and noise limit, (n,) dB.
+
+    ``true_peaks`` (n,) dBTP and ``room_tones`` (n,) RMS dBFS are those before that gain.
+    """
+    room = np.minimum(rule.ceiling - np.asarray(true_peaks), rule.noise_limit - np.asarray(room_tones))
+    return np.asarray(np.maximum(room, 0.0))
+
+
 def freeing_target(
     levels: FloatArray, true_peaks: FloatArray, room_tones: FloatArray, rule: ClipGainRule, reason: tuple[str, ...]
 ) -> float | None:
@@ -169,8 +178,7 @@ def freeing_target(
     held = np.array([why in ("ceiling", "noise limit", "peaks") for why in reason], bool)
     if held.sum() <= max(FEW, HARDLY_ANY * len(held)):
         return None
-    room = np.minimum(rule.ceiling - np.asarray(true_peaks), rule.noise_limit - np.asarray(room_tones))
-    reach = np.asarray(levels) + np.maximum(room, 0.0) + rule.tolerance
+    reach = np.asarray(levels) + highest_gain(true_peaks, room_tones, rule) + rule.tolerance
     target = float(np.floor(2 * reach[held].min()) / 2)
     return target if rule.target - MOST_LOWER <= target < rule.target else None
 

@@ -14,11 +14,11 @@ Two things keep a limit from costing a phrase that was level:
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from nivelus.core.drafts.clip_gain import ClipGainRule
+from nivelus.core.drafts.clip_gain import ClipGainRule, highest_gain
 from nivelus.core.measure.filters import FloatArray
 
 LEAST = 0.05
@@ -43,12 +43,6 @@ class Settled:
             return ""
         phrases = "1 phrase settled" if self.count == 1 else f"{self.count} phrases settled"
         return f"{phrases}, {max(self.most, 0.1):.1f} dB at most"
-
-
-def highest_gain(true_peaks: FloatArray, room_tones: FloatArray, rule: ClipGainRule) -> FloatArray:
-    """The gain that each clip may be turned up to under ceiling and noise limit, (n,) dB; parameters as for ``settle``."""
-    room = np.minimum(rule.ceiling - np.asarray(true_peaks), rule.noise_limit - np.asarray(room_tones))
-    return np.asarray(np.maximum(room, 0.0))
 
 
 def settle(
@@ -83,7 +77,7 @@ def settle(
     # what stands at its limit has not been given all that was taken from it
     limit = highest_gain(true_peaks, room_tones, rule)
     kept = np.where(gain >= limit, np.minimum(limit, gain - np.maximum(off, 0.0)), -np.inf)
-    past = np.minimum(rule.ceiling - np.asarray(true_peaks), rule.noise_limit + OVER - np.asarray(room_tones))
+    past = highest_gain(true_peaks, room_tones, replace(rule, noise_limit=rule.noise_limit + OVER))
     most = np.maximum(np.maximum(limit, gain), np.minimum(lowest, past))
     wanted = np.round(np.minimum(np.maximum(wanted, kept), most), 2)
     falls = was_level & (np.abs(off) > rule.tolerance + _HAIR)
