@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import fcntl
+import shutil
 from collections import Counter
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -10,7 +12,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, Response, expect
 
-from tests.browser.hands import HOLDING
+from tests.browser.hands import HOLDING, PACKED, PATIENCE_SECONDS
 from tests.conftest import write_sound
 from tests.helpers.program import Program
 from tests.helpers.sounds import wavering
@@ -28,6 +30,7 @@ FLAGS = [
     "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE 127.0.0.1",
 ]
 REFUSED = "Failed to load resource"
+expect.set_options(timeout=1000 * PATIENCE_SECONDS)
 
 
 @pytest.fixture(scope="session")
@@ -41,9 +44,21 @@ def browser_context_args() -> dict[str, Any]:
 
 
 @pytest.fixture(scope="session")
-def demo_program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Program]:
-    """The demo as it is built at the first start."""
-    program = Program(tmp_path_factory.mktemp("demo") / "data")
+def demo_program(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> Iterator[Program]:
+    """The demo as it is built at the first start: by one of the processes that share the tests; the others have a copy."""
+    own = tmp_path_factory.mktemp("demo") / "data"
+    if worker_id == "master":
+        program = Program(own)
+    else:
+        built = tmp_path_factory.getbasetemp().parent / "built"
+        with built.with_suffix(".lock").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            if not built.exists():
+                first = Program(built.with_suffix(".part"))
+                first.stop()
+                first.data.rename(built)
+        shutil.copytree(built, own)
+        program = Program(own)
     yield program
     program.stop()
 
@@ -77,8 +92,9 @@ def own_program(spare_programs: Callable[[], Program]) -> Iterator[Program]:
 
 @pytest.fixture
 def page(page: Page) -> Page:
-    """A page in which a test can hold an answer back."""
+    """A page in which a test can hold an answer back, and that hands over sound."""
     page.add_init_script(HOLDING)
+    page.add_init_script(PACKED)
     return page
 
 

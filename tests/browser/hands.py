@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import base64
 import re
 import time
 from collections.abc import Callable
 from typing import Any
 
-from playwright.sync_api import Locator, Page, expect
+import numpy as np
+from playwright.sync_api import FloatRect, Locator, Page, expect
 
 from tests.helpers.program import Program
 
 SONG = "Corvane shore, sung"
 GUTTER = 46
 """Pixels on the left of the picture that hold its scales."""
+PATIENCE_SECONDS = 20.0
+"""How long is waited for what must come to be; a machine that does much else at once may be many times slower than usual."""
 REPORTS = """
 (() => {
   window.starved = [];
@@ -47,6 +51,16 @@ HOLDING = """
 })();
 """
 """An init script for ``HeldAnswer``. (A browser that is asked to hold requests back lets some pass at first.)"""
+
+PACKED = """
+window.packed = (samples) => {
+  const bytes = new Uint8Array(samples.buffer, samples.byteOffset, samples.byteLength);
+  let text = '';
+  for (let i = 0; i < bytes.length; i += 32768) text += String.fromCharCode(...bytes.subarray(i, i + 32768));
+  return btoa(text);
+};
+"""
+"""An init script: samples of a Float32Array as text, for ``unpacked``. (A list of a million numbers takes half a minute.)"""
 
 MIDI = """
 (() => {
@@ -107,9 +121,15 @@ class HeldAnswer:
         self.page.evaluate("window.letGo()")
 
 
+def unpacked(text: str) -> np.ndarray:
+    """The samples that a page has packed, as float64."""
+    return np.frombuffer(base64.b64decode(text), "<f4").astype(np.float64)
+
+
 def eventually(check: Callable[[], bool | None]) -> None:
     """Wait until something holds at the server, which an edit reaches a moment after the hand."""
-    for _ in range(100):
+    until = time.monotonic() + PATIENCE_SECONDS
+    while time.monotonic() < until:
         if check():
             return
         time.sleep(0.05)
@@ -135,9 +155,15 @@ def row(page: Page, clip: dict[str, Any]) -> Locator:
     return page.locator(f".row[data-clip='{clip['id']}']")
 
 
-def middle(target: Locator) -> tuple[float, float]:
+def box_of(target: Locator) -> FloatRect:
+    """Where something lies on the screen."""
     box = target.bounding_box()
     assert box is not None
+    return box
+
+
+def middle(target: Locator) -> tuple[float, float]:
+    box = box_of(target)
     return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
 
 
@@ -181,16 +207,14 @@ def wait_past(page: Page, seconds: float) -> float:
 
 def place(page: Page, state: dict[str, Any], seconds: float, strip: str) -> tuple[float, float]:
     """Where a moment lies on the screen, in the middle of a strip of the whole recording."""
-    box = page.get_by_test_id(strip).bounding_box()
-    assert box is not None
+    box = box_of(page.get_by_test_id(strip))
     duration = state["tracks"][0]["timeline"]["duration"]
     return box["x"] + GUTTER + (box["width"] - GUTTER) * seconds / duration, box["y"] + box["height"] / 2
 
 
 def gain_height(page: Page, db: float) -> float:
     """The height of a gain in the strip of the stage Ride: the working range of -20 to 6 dB and a dB around it."""
-    box = page.get_by_test_id("gain").bounding_box()
-    assert box
+    box = box_of(page.get_by_test_id("gain"))
     return box["y"] + 4 + (box["height"] - 8) * (7 - db) / 28
 
 

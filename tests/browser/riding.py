@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import eventually, position, wait_past
+from tests.browser.hands import box_of, eventually, position, wait_past
 from tests.conftest import RATE
 from tests.helpers.program import Program
 
@@ -41,18 +41,37 @@ def wait_round(page: Page) -> None:
     raise AssertionError(f"playback has not come round, and is at {at}")
 
 
+def hand(page: Page) -> float:
+    """What is heard of the lane in hand, dB."""
+    return float(page.get_by_test_id("hand").get_attribute("aria-valuenow") or "nan")
+
+
 def pull(page: Page, *ways: float, pause: int = 250) -> None:
-    """Take the hand with the mouse, move it by shares of its length, up is positive, and hold it still after each."""
-    box = page.get_by_test_id("hand").bounding_box()
-    assert box
+    """Take the hand with the mouse, move it by shares of its length, up is positive, and hold it still after each.
+
+    A move that reaches the audio thread together with the next one, or with the letting go, is not heard and not written:
+    each is waited for.
+    """
+    field = page.get_by_test_id("hand")
+    box = box_of(field)
     x, y = box["x"] + box["width"] * 0.6, box["y"] + box["height"] / 2
     page.mouse.move(x, y)
     page.mouse.down()
+    expect(field).to_have_attribute("data-held", "true")
+    hold_still(page, 100)
+    now = hand(page)
+    low, high = (float(field.get_attribute(name) or "nan") for name in ("aria-valuemin", "aria-valuemax"))
     for way in ways:
         y -= way * box["height"]
+        now += way * (high - low)
         page.mouse.move(x, y, steps=6)
-        # by the page's own clock: one that is busy sees a move and what follows it at once
-        page.evaluate("ms => new Promise((done) => requestAnimationFrame(() => setTimeout(done, ms)))", pause)
+        eventually(lambda now=now: abs(hand(page) - now) < 0.3)
+        hold_still(page, pause)
+
+
+def hold_still(page: Page, milliseconds: int) -> None:
+    """Wait by the page's own clock: one that is busy sees a move and what follows it at once."""
+    page.evaluate("ms => new Promise((done) => requestAnimationFrame(() => setTimeout(done, ms)))", milliseconds)
 
 
 def waits(page: Page, program: Program, state: dict[str, Any], count: int) -> list[dict[str, Any]]:

@@ -11,7 +11,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, expect
 
-from tests.browser.hands import capsule, clip_of, drag, eventually, fresh, middle, open_stage, row
+from tests.browser.hands import box_of, capsule, clip_of, drag, eventually, fresh, middle, open_stage, row
 from tests.conftest import hum, room, uneven_voice, write_sound
 from tests.helpers.program import Program
 
@@ -94,11 +94,9 @@ def test_the_target_in_every_unit_and_kind(page: Page, demo_program: Program, so
 
 def test_a_span_selects_what_lies_in_it_and_a_click_lets_go(page: Page, song: dict) -> None:
     first, second, third, *_, last = song["clips"]
-    wave = page.get_by_test_id("wave-overlay").bounding_box()
-    box0, box1 = capsule(page, first).bounding_box(), capsule(page, second).bounding_box()
-    assert wave
-    assert box0
-    assert box1
+    wave, box0, box1 = (
+        box_of(one) for one in (page.get_by_test_id("wave-overlay"), capsule(page, first), capsule(page, second))
+    )
     start = (box0["x"] - 4, wave["y"] + 70)
     drag(page, start, (box1["x"] + box1["width"] - box0["x"] + 8, 0))
     for clip, chosen in ((first, "true"), (second, "true"), (third, "false")):
@@ -110,13 +108,10 @@ def test_a_span_selects_what_lies_in_it_and_a_click_lets_go(page: Page, song: di
 
 
 def test_strips_are_dragged_higher_and_folded_away(page: Page, song: dict) -> None:
-    wave, chart = page.get_by_test_id("wave-overlay"), page.get_by_test_id("chart")
-    before, chart_before = wave.bounding_box(), chart.bounding_box()
-    assert before
-    assert chart_before
+    wave = page.get_by_test_id("wave-overlay")
+    before = box_of(wave)
     drag(page, (before["x"] + 400, before["y"] - 3), (0, -60))
-    after = wave.bounding_box()
-    assert after
+    after = box_of(wave)
     assert after["height"] == pytest.approx(before["height"] + 60, abs=2)
     # what lies over the chart has moved with it: the capsules can still be taken hold of
     clip = song["clips"][2]
@@ -130,8 +125,7 @@ def test_strips_are_dragged_higher_and_folded_away(page: Page, song: dict) -> No
 
 def test_clip_gain_is_dragged_in_the_gain_strip_as_well(page: Page, demo_program: Program, song: dict) -> None:
     clip = song["clips"][1]
-    gain = page.get_by_test_id("gain").bounding_box()
-    assert gain
+    gain = box_of(page.get_by_test_id("gain"))
     x, _ = middle(capsule(page, clip))
     # the strip goes from +11 to -14 dB, with 4 pixels of margin
     zero = gain["y"] + 4 + 11 / 25 * (gain["height"] - 8)

@@ -11,7 +11,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import REPORTS, eventually, fresh, note, open_stage, wait_past
+from tests.browser.hands import REPORTS, box_of, eventually, fresh, note, open_stage, wait_past
 from tests.conftest import RATE, uneven_voice, write_sound
 from tests.helpers.program import Program
 
@@ -76,8 +76,7 @@ def test_the_distance_follows_the_hand_on_a_fader(page: Page, demo_program: Prog
     value = lambda: float(row.locator(".row-value").inner_text().replace("−", "-").removesuffix(" LU"))  # noqa: E731
     before = value()
     thumb = chip(page, "Sea and harbour").get_by_role("slider", name="Fader of Sea and harbour")
-    box = thumb.bounding_box()
-    assert box is not None
+    box = box_of(thumb)
     page.mouse.move(box["x"] + 7, box["y"] + 7)
     page.mouse.down()
     page.mouse.move(box["x"] - 13, box["y"] + 7, steps=4)

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.hands import MIDI, eventually, wait_past
+from tests.browser.hands import MIDI, box_of, eventually, wait_past
 from tests.browser.riding import close_menu, gain, open_menu, passes, start, waits
 from tests.helpers.program import Program
 
@@ -24,6 +24,12 @@ def open_stand_in(page: Page) -> Page:
     return other
 
 
+def shown(program: Program) -> dict[str, Any]:
+    """What the page that listens shows of its hand."""
+    told: dict[str, Any] = program.post("/api/hand", b"")["shown"]
+    return told
+
+
 def test_the_stand_in_rides_from_a_window_of_its_own(riding: Page, demo_program: Program, state: dict[str, Any]) -> None:
     page = riding
     other = open_stand_in(page)
@@ -32,17 +38,17 @@ def test_the_stand_in_rides_from_a_window_of_its_own(riding: Page, demo_program:
     expect(other.locator("#mode")).to_have_text("touch, armed")
     start(page)
     other.bring_to_front()
-    box = other.locator("#field").bounding_box()
-    assert box
+    box = box_of(other.locator("#field"))
     x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
     other.mouse.move(x, y)
     other.mouse.down()
     other.mouse.move(x, y + box["height"] * 0.2, steps=12)
     expect(other.locator("#mode")).to_have_text("writing")
-    other.wait_for_timeout(300)
+    # a last move that arrives together with the letting go is not heard, and so not written
+    eventually(lambda: shown(demo_program)["db"] == pytest.approx(-5.2, abs=0.2))
     other.mouse.up()
     page.bring_to_front()
-    page.wait_for_timeout(400)
+    eventually(lambda: shown(demo_program)["db"] == 0)
     page.keyboard.press("Space")
     (made,) = waits(page, demo_program, state, 1)
     page.keyboard.press("d")
@@ -55,8 +61,7 @@ def test_a_stand_in_closed_in_mid_gesture_has_let_go(riding: Page, demo_program:
     other = open_stand_in(page)
     page.keyboard.press("h")
     start(page)
-    box = other.locator("#field").bounding_box()
-    assert box
+    box = box_of(other.locator("#field"))
     other.mouse.move(box["x"] + 50, box["y"] + 50)
     other.mouse.down()
     other.mouse.move(box["x"] + 50, box["y"] + 120, steps=6)

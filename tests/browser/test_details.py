@@ -11,7 +11,19 @@ import pytest
 import soundfile
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import GUTTER, SONG, HeldAnswer, drag, eventually, fresh, open_stage, place, position, wait_past
+from tests.browser.hands import (
+    GUTTER,
+    SONG,
+    HeldAnswer,
+    box_of,
+    drag,
+    eventually,
+    fresh,
+    open_stage,
+    place,
+    position,
+    wait_past,
+)
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
 
@@ -126,16 +138,11 @@ def test_a_slider_shows_what_it_would_do_while_it_is_held(page: Page, demo_progr
     page.get_by_role("switch", name="Breaths down").click(force=True)
     expect(kind_rule(page, "breath")).to_contain_text("4 of 4 down")
     thumb = page.get_by_role("slider", name="Breaths: how far down")
-    box = thumb.bounding_box()
-    assert box
+    box = box_of(thumb)
     before = page.get_by_test_id("gain").screenshot()
     drag(page, (box["x"] + 7, box["y"] + 7), (-20, 0), release=False)
     expect(kind_rule(page, "breath")).not_to_contain_text("−8.0 dB")
-    for _ in range(50):
-        if page.get_by_test_id("gain").screenshot() != before:
-            break
-        page.wait_for_timeout(50)
-    assert page.get_by_test_id("gain").screenshot() != before
+    eventually(lambda: page.get_by_test_id("gain").screenshot() != before)
     assert {m["depth"] for m in marks_of(demo_program, song, "breath")} == {-8.0}
     page.mouse.up()
     expect(page.get_by_role("button", name="Undo")).to_be_enabled()
@@ -146,8 +153,7 @@ def test_a_slider_shows_what_it_would_do_while_it_is_held(page: Page, demo_progr
 def test_a_slider_that_was_dragged_leaves_the_arrows_to_what_is_selected(page: Page, demo_program: Program, song: dict) -> None:
     only(page, "Breaths")
     thumb = page.get_by_role("slider", name="Breaths: how far down")
-    box = thumb.bounding_box()
-    assert box
+    box = box_of(thumb)
     drag(page, (box["x"] + 7, box["y"] + 7), (-12, 0))
     page.keyboard.press(".")
     page.keyboard.press("ArrowDown")
@@ -224,8 +230,7 @@ def test_a_dip_has_handles_for_depth_edges_and_ramps(page: Page, demo_program: P
     page.keyboard.press("f")
     page.wait_for_timeout(200)
     dip = mark_now(demo_program, song, breath)
-    box = page.get_by_test_id("gain").bounding_box()
-    assert box
+    box = box_of(page.get_by_test_id("gain"))
     x = box["x"] + GUTTER + (box["width"] - GUTTER) / 2
     zero = find_zero(page, x)
     label = page.locator(".hand-label")
@@ -241,8 +246,7 @@ def test_a_dip_has_handles_for_depth_edges_and_ramps(page: Page, demo_program: P
 
 def find_zero(page: Page, x: float) -> float:
     """The height of 0 dB in the gain strip: the first at which the hand finds a dip there."""
-    box = page.get_by_test_id("gain").bounding_box()
-    assert box
+    box = box_of(page.get_by_test_id("gain"))
     for y in range(int(box["y"]) + 2, int(box["y"] + box["height"])):
         page.mouse.move(x, y)
         if page.get_by_test_id("gain").evaluate("e => e.style.cursor") == "ns-resize":
@@ -272,8 +276,7 @@ def test_an_edge_of_a_mark_is_dragged_in_the_ribbon(page: Page, demo_program: Pr
 
 
 def test_a_dip_is_made_of_any_span(page: Page, demo_program: Program, song: dict) -> None:
-    wave = page.get_by_test_id("wave-overlay").bounding_box()
-    assert wave
+    wave = box_of(page.get_by_test_id("wave-overlay"))
     drag(page, (wave["x"] + 300, wave["y"] + 50), (40, 0))
     page.keyboard.press("i")
     expect(page.get_by_test_id("inspector")).to_contain_text("Dip by hand")

@@ -15,7 +15,7 @@ from playwright.sync_api import Locator, Page, expect
 
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
-from tests.browser.hands import REPORTS, HeldAnswer, clip_of, drag, eventually, fresh, middle, open_stage, phrases
+from tests.browser.hands import REPORTS, HeldAnswer, box_of, clip_of, drag, eventually, fresh, middle, open_stage, phrases
 from tests.conftest import RATE, uneven_voice, write_sound
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
@@ -125,8 +125,6 @@ def test_a_clip_is_dragged_with_its_dip_and_its_curve(page: Page, demo_program: 
     state = demo_program.post(f"{base}/details/depth", depth)
     before = gain_of(page, demo_program, track)
     open_stage(page, demo_program, state, "survey")
-    box = lane(page, track).bounding_box()
-    assert box
     clip = lane_clip(page, third)
     drag(page, middle(clip), (300, 4), release=False)
     expect(page.locator(".hand-label")).to_contain_text(" s")
@@ -186,8 +184,7 @@ def test_all_of_it_is_done_by_keyboard(page: Page, demo_program: Program) -> Non
     press(page, lane_clip(page, third), "Shift+D")
     eventually(lambda: len([c for c in demo_program.session(SONG)["clips"] if c["label"] == third["label"]]) == 2)
     press(page, lane_clip(page, third), "Control+c")
-    box = lane(page, state["tracks"][0]["id"]).bounding_box()
-    assert box
+    box = box_of(lane(page, state["tracks"][0]["id"]))
     page.mouse.click(box["x"] + box["width"] - 12, box["y"] + 30)
     page.keyboard.press("Control+v")
     length = state["tracks"][0]["timeline"]["duration"]
@@ -208,8 +205,7 @@ def test_ends_are_trimmed_by_their_foot_and_at_the_play_line(page: Page, demo_pr
     state = fresh(demo_program, SONG)
     open_stage(page, demo_program, state, "survey")
     last = phrases(state)[-1]
-    box = lane_clip(page, last).bounding_box()
-    assert box
+    box = box_of(lane_clip(page, last))
     drag(page, (box["x"] + box["width"] - 1, box["y"] + box["height"] - 6), (-40, 0))
     eventually(lambda: clip_of(demo_program, state, last)["end"] < last["end"] - 0.5)
     assert demo_program.session(SONG)["undo"].startswith("Trim the end of a phrase")
@@ -232,8 +228,7 @@ def test_a_clip_goes_to_the_lane_it_is_dragged_to(page: Page, demo_program: Prog
     narrator, keeper = (track["id"] for track in state["tracks"])
     open_stage(page, demo_program, state, "survey")
     clip = phrases(state, narrator)[0]
-    goal = lane(page, keeper).bounding_box()
-    assert goal
+    goal = box_of(lane(page, keeper))
     x, y = middle(lane_clip(page, clip))
     drag(page, (x, y), (3, goal["y"] + 40 - y))
     eventually(lambda: clip_of(demo_program, state, clip)["track"] == keeper)
@@ -260,8 +255,7 @@ def test_a_file_that_is_dropped_on_a_lane_lies_there(page: Page, own_program: Pr
     page.goto(f"{own_program.address}/s/{state['id']}/survey")
     expect(lane(page, track)).to_be_visible()
     more = write_sound(tmp_path / "more.wav", uneven_voice((-22.0,), rate=44_100), 44_100)
-    box = lane(page, track).bounding_box()
-    assert box
+    box = box_of(lane(page, track))
     page.evaluate(DROP, [track, more.name, list(more.read_bytes()), box["width"] - 4])
     length = state["tracks"][0]["timeline"]["duration"]
     eventually(lambda: only(own_program)["tracks"][0]["timeline"]["duration"] > length + 1)

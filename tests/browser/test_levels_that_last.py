@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.hands import eventually, note
+from tests.browser.hands import box_of, eventually, note
 from tests.conftest import Sound, write_sound
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
@@ -236,11 +236,7 @@ def test_an_exact_gain_is_typed_at_the_capsule(quiet_page: Page, own_program: Pr
     page.keyboard.press("e")
     field = page.get_by_role("group", name="Exact gain and words")
     expect(field).to_be_visible()
-    capsule = page.locator(".capsule[aria-pressed='true']").bounding_box()
-    box = field.bounding_box()
-    assert capsule is not None
-    assert box is not None
-    assert abs(box["y"] - capsule["y"]) < 70
+    assert abs(box_of(field)["y"] - box_of(page.locator(".capsule[aria-pressed='true']"))["y"]) < 70
     field.get_by_label("Gain").fill("-2.5")
     field.get_by_label("Words").fill("number one")
     page.keyboard.press("Enter")
@@ -259,8 +255,7 @@ def test_nothing_is_cut_off_in_a_small_window_or_a_large_one(
     for stage in STAGES:
         go(page, stage)
         for place in ("overview", "live-vial"):
-            box = page.get_by_test_id(place).bounding_box()
-            assert box is not None
+            box = box_of(page.get_by_test_id(place))
             assert box["x"] + box["width"] <= size[0] + 1, (stage, place)
             assert box["y"] + box["height"] <= (size[1] - 56 if place == "overview" else size[1]) + 1, (stage, place)
             assert box["height"] >= 20

@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 from playwright.sync_api import BrowserContext, Page, expect
 
-from tests.browser.hands import HeldAnswer, capsule, clip_of, fresh, open_stage, row
+from tests.browser.hands import HeldAnswer, box_of, capsule, clip_of, eventually, fresh, open_stage, row
 from tests.conftest import hum, uneven_voice, write_sound
 from tests.helpers.program import Program
 
@@ -190,10 +190,13 @@ def test_the_worklist_leads_from_one_phrase_to_the_next(page: Page, demo_program
     expect(rows.nth(1)).to_have_attribute("aria-pressed", "true")
     page.keyboard.press("Space")
     page.get_by_text("by time").click()
-    page.wait_for_timeout(200)
-    numbers = [int(re.findall(r"\d+", label)[0]) for label in rows.evaluate_all("all => all.map((r) => r.ariaLabel)")]
-    assert len(numbers) > 8
-    assert numbers == list(range(numbers[0], numbers[0] + len(numbers)))
+
+    def in_order() -> bool:
+        labels = rows.evaluate_all("all => all.map((r) => r.ariaLabel)")
+        numbers = [int(re.findall(r"\d+", label)[0]) for label in labels]
+        return len(numbers) > 8 and numbers == list(range(numbers[0], numbers[0] + len(numbers)))
+
+    eventually(in_order)
     chosen = page.locator(".row[aria-pressed=true]")
     expect(chosen).to_be_visible()
     page.keyboard.press("Shift+.")
@@ -281,23 +284,16 @@ def test_the_wheel_scrolls_and_zooms_and_the_overview_leads(page: Page, demo_pro
     open_stage(page, demo_program, state)
     chart, overview = page.get_by_test_id("chart"), page.get_by_test_id("overview")
     first = capsule(page, state["clips"][0])
-    before = first.bounding_box()
-    assert before
+    before = box_of(first)
     chart.hover()
     page.mouse.wheel(0, 40)
-    page.wait_for_timeout(150)
-    scrolled = first.bounding_box()
-    assert scrolled
-    assert scrolled["x"] == pytest.approx(before["x"] - 40, abs=1.5)
+    eventually(lambda: box_of(first)["x"] == pytest.approx(before["x"] - 40, abs=1.5))
+    scrolled = box_of(first)
     page.keyboard.down("Control")
     page.mouse.wheel(0, -300)
     page.keyboard.up("Control")
-    page.wait_for_timeout(150)
-    shown = page.locator(".capsule").first.bounding_box()
-    assert shown
-    assert shown["width"] > scrolled["width"]
-    box = overview.bounding_box()
-    assert box
+    eventually(lambda: box_of(page.locator(".capsule").first)["width"] > scrolled["width"])
+    box = box_of(overview)
     page.mouse.click(box["x"] + box["width"] * 0.9, box["y"] + 20)
     expect(capsule(page, state["clips"][-6])).to_be_visible()
 

@@ -13,7 +13,7 @@ import soundfile
 from playwright.sync_api import Page, expect
 
 from nivelus.core.deliver.curve_csv import read_csv
-from tests.browser.hands import GUTTER, SONG, drag, eventually, fresh, gain_height, open_stage, place, ride_of, wait_past
+from tests.browser.hands import SONG, drag, eventually, fresh, gain_height, open_stage, place, ride_of, wait_past
 from tests.helpers.program import Program
 
 
@@ -237,7 +237,6 @@ def test_a_curve_is_brought_in_and_a_bad_one_says_why(page: Page, demo_program: 
     page.get_by_role("button", name="More about the ride").click()
     page.get_by_role("menuitem", name="Take the ride away").click()
     eventually(lambda: ride_of(demo_program, song)["ride"] == [])
-    assert page.get_by_test_id("gain").bounding_box()["width"] > GUTTER
 
 
 def test_a_line_is_drawn_and_a_span_copied_to_another_time(page: Page, demo_program: Program, song: dict) -> None:
@@ -324,14 +323,14 @@ def test_edges_are_drawn_softly_to_onsets_and_the_key_lets_go(page: Page, demo_p
     line = page.get_by_test_id("snap-line")
     page.mouse.move(x + 150, y)
     page.mouse.down()
+
     # what pulls comes a moment after the picture
-    for _ in range(50):
+    def pulled() -> bool:
         page.mouse.move(x + 60, y)
         page.mouse.move(x + 4, y)
-        if line.is_visible():
-            break
-        page.wait_for_timeout(100)
-    expect(line).to_be_visible()
+        return line.is_visible()
+
+    eventually(pulled)
     expect(line).to_have_attribute("data-kind", "onset")
     expect(line).to_have_class(re.compile("snap-holds"))
     page.mouse.up()

@@ -12,6 +12,7 @@ from nivelus.core.gain.drawn import curve_of
 from nivelus.core.passes.gesture import gesture_of
 from nivelus.core.passes.writing import WriteRule, written
 from nivelus.web.pages import STATIC
+from tests.browser.hands import unpacked
 from tests.helpers.program import Program
 
 RATE = 48_000
@@ -49,7 +50,7 @@ async ([script, start, count, points, setting, loop, messages]) => {
   context.suspend(0).then(() => setTimeout(() => context.resume(), 120));
   const sound = await context.startRendering();
   await new Promise((done) => setTimeout(done, 50));
-  return [Array.from(sound.getChannelData(0)), reports];
+  return [packed(sound.getChannelData(0)), reports];
 }
 """
 
@@ -87,7 +88,7 @@ def ride(
         # numbers that are none arrive as None
         pairs = np.array([np.nan if value is None else value for value in values], np.float64).reshape(-1, 2)
         told.append((pairs / (RATE, 1), over))
-    return 20 * np.log10(np.maximum(np.array(sound)[DELAY:], 1e-9) / LOUD), told
+    return 20 * np.log10(np.maximum(unpacked(sound)[DELAY:], 1e-9) / LOUD), told
 
 
 def pairs_of(told: list[tuple[np.ndarray, bool]]) -> np.ndarray:

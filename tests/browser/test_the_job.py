@@ -14,6 +14,7 @@ from playwright.sync_api import Page, expect
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.measure.spans import span_levels
 from tests.browser.hands import (
+    box_of,
     capsule,
     clip_of,
     drag,
@@ -180,8 +181,7 @@ def test_many_at_once_keep_their_differences(page: Page, demo_program: Program, 
     expect(row(page, first)).to_have_attribute("aria-label", re.compile(r"gain −0\.5 dB"))
     assert [clip_of(demo_program, song, c)["gain"] for c in (first, second, third)] == [-0.5, 0.0, -0.5]
     # the lasso selects what it holds
-    chart = page.get_by_test_id("chart").bounding_box()
-    assert chart
+    chart = box_of(page.get_by_test_id("chart"))
     drag(page, (chart["x"] + 60, chart["y"] + 30), (chart["width"] - 80, chart["height"] - 40))
     expect(page.locator(".capsule[aria-pressed=true]")).to_have_count(SUNG)
 
@@ -207,8 +207,7 @@ def test_lock_leave_out_and_reference(page: Page, demo_program: Program, song: d
 
 def test_cut_join_and_move_a_border(page: Page, demo_program: Program, song: dict) -> None:
     first, second = song["clips"][:2]
-    wave = page.get_by_test_id("wave-overlay").bounding_box()
-    assert wave
+    wave = box_of(page.get_by_test_id("wave-overlay"))
     x0, x1 = (middle(capsule(page, c))[0] for c in (first, second))
     page.mouse.click(x0, wave["y"] + 60)
     page.keyboard.press("c")
@@ -223,9 +222,7 @@ def test_cut_join_and_move_a_border(page: Page, demo_program: Program, song: dic
     assert joined["phrase_end"] == first["phrase_end"]
     # the grip of the border stands at the foot of the wave
     share = (first["end"] - song["clips"][0]["phrase_start"]) / (second["phrase_start"] - first["phrase_start"])
-    box0, box1 = capsule(page, first).bounding_box(), capsule(page, second).bounding_box()
-    assert box0
-    assert box1
+    box0, box1 = box_of(capsule(page, first)), box_of(capsule(page, second))
     at = box0["x"] + 2 + (box1["x"] - box0["x"]) * share
     drag(page, (at, wave["y"] + wave["height"] - 8), (-6, 0))
     expect(page.get_by_role("button", name="Undo")).to_be_visible()
@@ -285,8 +282,7 @@ def test_playing_before_and_after_and_the_fader(page: Page, demo_program: Progra
 
 
 def test_looping_comes_back_to_the_beginning(page: Page, song: dict) -> None:
-    wave = page.get_by_test_id("wave-overlay").bounding_box()
-    assert wave
+    wave = box_of(page.get_by_test_id("wave-overlay"))
     drag(page, (wave["x"] + 200, wave["y"] + 50), (18, 0))
     page.keyboard.press("o")
     page.keyboard.press("Enter")

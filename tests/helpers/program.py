@@ -46,7 +46,7 @@ class Program:
 
     def wait(self) -> None:
         """Until it answers."""
-        for _ in range(900):
+        for _ in range(3000):
             try:
                 self.get("/api/sessions")
                 return
@@ -104,7 +104,7 @@ class Program:
 
     def finished(self, session: str, job: str) -> dict[str, Any]:
         """A job of a session once it is over."""
-        for _ in range(1200):
+        for _ in range(2400):
             now: dict[str, Any] = next(one for one in self.get(f"/api/sessions/{session}/jobs")["items"] if one["id"] == job)
             if now["state"] not in ("waiting", "running"):
                 return now
@@ -122,7 +122,7 @@ class Program:
     def brought_in(self, path: Path, name: str = "Own") -> dict[str, Any]:
         """A session with this file in it; its state."""
         session = self.begin_import(path, name)
-        for _ in range(600):
+        for _ in range(2400):
             state: dict[str, Any] = self.get(f"/api/sessions/{session}")
             if state["tracks"]:
                 return state
