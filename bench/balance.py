@@ -9,13 +9,13 @@ from __future__ import annotations
 
 import argparse
 import tempfile
-import time
 from functools import partial
 from pathlib import Path
 
 import numpy as np
 
-from bench.speed import line, make_recording
+from bench.beside import Pace, line, seconds
+from bench.speed import make_recording
 from nivelus.core.deliver.level import level_file
 from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.drafts.duck import KEPT, DuckRule, draft_duck
@@ -69,23 +69,21 @@ def hour(minutes: int, scratch: Path) -> None:
     """How long an hour takes."""
     path = scratch / "hour.wav"
     make_recording(path, minutes)
+    pace = Pace(path)
     opener = partial(open_sound, path)
     whole_reduction(opener, None, Compressor(), threads=1)
     for detector in ("peak", "rms"):
-        begun = time.perf_counter()
-        whole_reduction(opener, None, Compressor(detector=detector))
-        took = time.perf_counter() - begun
-        line(f"reduction of {minutes} minutes, {detector}", f"{took:.2f} s", "at most 3 s", took < 3)
+        took = seconds(partial(whole_reduction, opener, None, Compressor(detector=detector)))
+        pace.line(f"reduction of {minutes} minutes, {detector}", took, 3)
     random, at, phrases = np.random.default_rng(3), 0.0, []
     while at < minutes * 60 - 10:
         at += random.choice([0.2, 0.4, 0.7, 1.2, 2.5])
         phrases.append((at, at + random.uniform(0.6, 5)))
         at = phrases[-1][1]
     bed = 10 ** ((-26 + 5 * np.sin(np.arange(minutes * 6000) / 700)) / 10)
-    begun = time.perf_counter()
-    draft_duck(np.array(phrases), random.normal(-20, 1, len(phrases)), bed, DuckRule("distance"))
-    took = time.perf_counter() - begun
-    line(f"a duck for {len(phrases)} phrases", f"{took:.2f} s", "at most 0.5 s", took < 0.5)
+    levels = random.normal(-20, 1, len(phrases))
+    took = seconds(lambda: draft_duck(np.array(phrases), levels, bed, DuckRule("distance")))
+    pace.line(f"a duck for {len(phrases)} phrases", took, 0.5)
 
 
 def main() -> None:

@@ -4,8 +4,7 @@ A session of sixteen tracks of an hour - 44.1, 48 and 96 kHz, mono and stereo, a
 played for so many seconds. Told are the first picture, from the key to the sound, how often the sound had to wait, and what
 the page holds for it.
 
-How fast the machine is at the moment is told by ffmpeg's ``ebur128=peak=true``, run before and after each of the pictures:
-what is allowed is 1.2 s, and 1.5 s for sixteen tracks, where ffmpeg takes HOUR for an hour of audio.
+The first picture may take 1.2 s, and 1.5 s for sixteen tracks; how fast the machine is is asked before and after each.
 """
 
 from __future__ import annotations
@@ -14,8 +13,6 @@ import argparse
 import statistics
 import tempfile
 import time
-from collections.abc import Callable
-from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -24,13 +21,9 @@ from playwright.sync_api import Browser, Page
 from tests.browser.conftest import Program
 from tests.browser.hands import REPORTS
 
+from bench.beside import Pace, line
 from bench.chromium import VIEW, chromium
-from bench.speed import RATE, ffmpeg_loudness, line, make_recording, seconds
-
-HOUR = 16.0
-"""Seconds in which ffmpeg measures an hour on the machine that the limits were set on."""
-SHARE = 10
-"""What part of the recording ffmpeg is given, to know how long it would take for all of it."""
+from bench.speed import RATE, make_recording
 
 BEGUN = """
 (() => {
@@ -74,27 +67,17 @@ def first_picture(page: Page, program: Program, state: dict) -> float:
     return time.perf_counter() - begun
 
 
-def pace(path: Path, minutes: int) -> float:
-    """Seconds that ffmpeg takes just now to measure an hour of a recording."""
-    return seconds(ffmpeg_loudness(path, "-t", str(minutes * 60 // SHARE))) * SHARE * 60 / minutes
-
-
-def pictures(browser: Browser, program: Program, name: str, state: dict, most: float, now: Callable[[], float]) -> None:
-    """Open a session a few times, and tell how long that takes beside what ffmpeg takes ``now``."""
-    took, paces = [], [now()]
+def pictures(browser: Browser, program: Program, name: str, state: dict, most: float, pace: Pace) -> None:
+    """Open a session a few times, and tell how long that takes."""
+    took, hours = [], [pace.hour()]
     for _ in range(5):
         page = browser.new_page(viewport=VIEW)
         took.append(first_picture(page, program, state))
         page.wait_for_timeout(2500)
         page.close()
-        paces.append(now())
-    middle, theirs = statistics.median(took), statistics.mean(paces)
-    line(
-        f"first picture of {name}",
-        f"{middle:.2f} s, {max(took):.2f} at most",
-        f"ffmpeg for the hour {theirs:.1f} s: {middle / theirs:.3f}, at most {most / HOUR:.3f} ({most} s at {HOUR:.0f})",
-        middle / theirs < most / HOUR,
-    )
+        hours.append(pace.hour())
+    words = f"{statistics.median(took):.2f} s, {max(took):.2f} at most"
+    pace.line(f"first picture of {name}", statistics.median(took), most, words, statistics.mean(hours))
 
 
 def play(page: Page, program: Program, state: dict, seconds: float) -> None:
@@ -133,9 +116,9 @@ def main() -> None:
                 lift = {"lane": "ride", "start": 2.0, "end": 20.0, "by": -3.0}
                 state = program.post(f"/api/tracks/{track['id']}/lanes/lift", {"revision": state["revision"], **lift})
             with chromium() as browser:
-                now = partial(pace, files[0], options.minutes)
-                pictures(browser, program, "an hour", alone, 1.2, now)
-                pictures(browser, program, "sixteen tracks", state, 1.5, now)
+                pace = Pace(files[0])
+                pictures(browser, program, "an hour", alone, 1.2, pace)
+                pictures(browser, program, "sixteen tracks", state, 1.5, pace)
                 play(browser.new_page(viewport=VIEW), program, state, options.play)
         finally:
             program.stop()

@@ -1,8 +1,8 @@
 """Speed beside public tools in the same run: ``python -m bench.speed [--minutes 60]``.
 
 Everything is done on one generated recording of speech-like sound, 48 kHz mono 24-bit. Each figure is the median of
-several runs, taken in turns with what it is compared with, so that a busy machine is busy for both. Only the ratios mean
-something; the seconds are of this machine.
+several runs, taken in turns with what it is compared with, so that a busy machine is busy for both; see ``beside`` for the
+limits in seconds.
 """
 
 from __future__ import annotations
@@ -15,8 +15,6 @@ import statistics
 import subprocess
 import sys
 import tempfile
-import time
-from collections.abc import Callable
 from functools import partial
 from itertools import pairwise
 from pathlib import Path
@@ -24,6 +22,7 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
+from bench.beside import ROUNDS, Pace, ffmpeg_loudness, line, median, side_by_side, tool
 from nivelus.core.deliver.render import render
 from nivelus.core.drafts.clip_gain import ClipGainRule, draft_clip_gain
 from nivelus.core.drafts.ride import RideRule, draft_ride
@@ -44,7 +43,6 @@ from nivelus.core.measure.loudness import figures
 from nivelus.core.measure.waveform import pyramid
 
 RATE = 48_000
-ROUNDS = 3
 
 
 def make_recording(path: Path, minutes: int) -> None:
@@ -62,34 +60,6 @@ def make_recording(path: Path, minutes: int) -> None:
                 at += length + int(random.uniform(0.4, 1.0) * RATE)
             room = random.standard_normal(len(t)) * 10 ** (-66 / 20)
             file.write(0.12 * gate * (voice + 0.5 * hiss) + room)
-
-
-def seconds(work: Callable[[], object]) -> float:
-    """Wall time of one run."""
-    began = time.perf_counter()
-    work()
-    return time.perf_counter() - began
-
-
-def side_by_side(*works: Callable[[], object], rounds: int = ROUNDS) -> list[float]:
-    """Medians of works that are run in turns."""
-    times = [[seconds(work) for work in works] for _ in range(rounds)]
-    return [statistics.median(column) for column in zip(*times, strict=True)]
-
-
-def tool(*command: str) -> Callable[[], object]:
-    """A run of a public tool, quietly."""
-    return lambda: subprocess.run(command, check=True, capture_output=True)
-
-
-def ffmpeg_loudness(path: Path, *limits: str) -> Callable[[], object]:
-    """ffmpeg measuring loudness and true peak of a file, or of as much of it as ``limits`` leave."""
-    return tool("ffmpeg", "-nostats", *limits, "-i", str(path), "-af", "ebur128=peak=true", "-f", "null", "-")
-
-
-def line(name: str, ours: str, theirs: str, verdict: bool) -> None:
-    """One line of the table."""
-    print(f"{'ok  ' if verdict else 'MISS'} {name:58} {ours:>22}   {theirs}", flush=True)
 
 
 def import_in_a_process(path: Path, folder: Path) -> tuple[float, float]:
@@ -115,8 +85,8 @@ print(took, int(Path("/proc/self/status").read_text().split("VmHWM:")[1].split()
     return float(out[0]), float(out[1])
 
 
-def measuring(path: Path) -> float:
-    """The measuring pass with true peak of every frame and the waveform pyramid, beside ffmpeg, whose seconds it returns."""
+def measuring(path: Path, pace: Pace) -> None:
+    """The measuring pass with true peak of every frame and the waveform pyramid, and what is found in it."""
 
     def ours() -> None:
         _, grid, wave = measure_file(path)
@@ -131,34 +101,32 @@ def measuring(path: Path) -> float:
         mine <= theirs * 0.14,
     )
     _, grid, wave = measure_file(path)
-    took = statistics.median(seconds(lambda: find_phrases(grid)) for _ in range(ROUNDS))
-    line("phrases from the grid", f"{took:.2f} s", "", took < 2)
-    took = statistics.median(seconds(lambda: find_marks(grid)) for _ in range(ROUNDS))
-    line("phrases, breaths, esses, knocks and gaps from the grid", f"{took:.2f} s", "at most 1.5 s", took < 1.5)
+    pace.since()
+    pace.line("phrases from the grid", median(lambda: find_phrases(grid)), 2)
+    pace.line("phrases, breaths, esses, knocks and gaps from the grid", median(lambda: find_marks(grid)), 1.5)
     cells = [cell for cell in cut_into_cells(grid, find_phrases(grid)) if cell.levels is not None]
     spans = [((c.phrase_start or 0) / RATE, (c.phrase_end or 0) / RATE) for c in cells]
     rooms, flat = np.array([cell.room_tone for cell in cells]), np.ones((len(grid.data), 2))
-    took = statistics.median(seconds(lambda: draft_ride(grid, flat, spans, rooms, RideRule())) for _ in range(ROUNDS))
-    line(f"a ride for {len(spans)} phrases, from the grid", f"{took:.2f} s", "at most 3 s", took < 3)
+    took = median(lambda: draft_ride(grid, flat, spans, rooms, RideRule()))
+    pace.line(f"a ride for {len(spans)} phrases, from the grid", took, 3)
     power, vowels = (np.asarray(grid.column(name), np.float64) for name in ("k", "voiced"))
     frames = [grid.span(*span) for span in spans]
-    took = statistics.median(seconds(lambda: find_strays(power, vowels, frames, 1.5)) for _ in range(ROUNDS))
-    line("what strays in them", f"{took:.2f} s", "", took < 1)
-    took = statistics.median(seconds(partial(find_onsets, wave, -60.0)) for _ in range(ROUNDS))
-    line("onsets from the waveform", f"{took:.2f} s", "", took < 2)
+    pace.line("what strays in them", median(lambda: find_strays(power, vowels, frames, 1.5)), 1)
+    pace.line("onsets from the waveform", median(partial(find_onsets, wave, -60.0)), 2)
     del wave
     clips = clip_spans([(0, grid.samples, None, None)])
     borders = frame_borders(grid.samples, RATE)
     curve = compile_clip_gains(clips, np.array([-3.0]), RATE)
-    took = statistics.median(seconds(lambda: figures(grid, frame_gain(curve, borders))) for _ in range(ROUNDS))
-    line("every figure with a compiled gain, from the grid", f"{took * 1000:.0f} ms", "", took < 0.3)
-    return theirs
+    took = median(lambda: figures(grid, frame_gain(curve, borders)))
+    pace.line("every figure with a compiled gain, from the grid", took, 0.3)
 
 
-def importing(path: Path, folder: Path, theirs: float) -> None:
+def importing(path: Path, folder: Path, pace: Pace) -> None:
     """The whole import job: hash, measure, phrases, vault, rows."""
+    pace.since()
     runs = [import_in_a_process(path, folder / "import") for _ in range(ROUNDS)]
     took, memory = (statistics.median(column) for column in zip(*runs, strict=True))
+    theirs = pace.since() * soundfile.info(path).duration / 3600
     line(
         "import job: hash, measure, phrases, store",
         f"{took:.2f} s, {memory:.0f} MB",
@@ -167,35 +135,30 @@ def importing(path: Path, folder: Path, theirs: float) -> None:
     )
 
 
-def drafting() -> None:
+def drafting(pace: Pace) -> None:
     """A draft for 1,000 phrases, and the compiled gain of 10 s out of an hour with 2,000 clips."""
     random = np.random.default_rng(2)
     levels = random.uniform(-40, -10, 1000)
-    took = statistics.median(
-        seconds(lambda: draft_clip_gain(levels, levels + 14, levels - 40, ClipGainRule())) for _ in range(9)
+    pace.since()
+    pace.line(
+        "draft for 1,000 phrases", median(lambda: draft_clip_gain(levels, levels + 14, levels - 40, ClipGainRule()), 9), 0.1
     )
-    line("draft for 1,000 phrases", f"{took * 1000:.1f} ms", "at most 100 ms", took < 0.1)
     edge = np.linspace(0, 3600 * RATE, 2001).astype(int)
     gains = random.uniform(-9, 9, 2000)
     clips = clip_spans([(a, b, a + 9000, b - 9000) for a, b in pairwise(edge.tolist())])
-    whole = statistics.median(seconds(lambda: compile_clip_gains(clips, gains, RATE)) for _ in range(9))
+    whole = median(lambda: compile_clip_gains(clips, gains, RATE), 9)
     curve = compile_clip_gains(clips, gains, RATE)
-    window = statistics.median(seconds(lambda: curve.sample(1800 * RATE, 48, 10_000)) for _ in range(9))
-    line(
-        "compile an hour of 2,000 clips, then 10 s of it",
-        f"{whole * 1000:.1f} + {window * 1000:.2f} ms",
-        "10 s at most 5 ms",
-        whole + window < 0.005,
-    )
+    window = median(lambda: curve.sample(1800 * RATE, 48, 10_000), 9)
+    words = f"{whole * 1000:.1f} + {window * 1000:.2f} ms"
+    pace.line("compile an hour of 2,000 clips, then 10 s of it", whole + window, 0.005, words)
     phrases = zip(clips.phrase_start / RATE, clips.phrase_end / RATE, gains, strict=True)
     owned = [lift(EMPTY, start, end, gain, 0.06, 0.06) for start, end, gain in phrases]
-    took = statistics.median(seconds(lambda: compile_curves([join_clip_curves(clips, owned, RATE)], RATE)) for _ in range(3))
-    line("compile 2,000 clip curves of four points", f"{took * 1000:.0f} ms", "at most 1 s", took < 1)
+    took = median(lambda: compile_curves([join_clip_curves(clips, owned, RATE)], RATE))
+    pace.line("compile 2,000 clip curves of four points", took, 1)
     start = np.sort(random.uniform(0, 3600 * RATE, 10_000))
     ramp = np.full(10_000, 0.02 * RATE)
     dips = Dips(start, start + 0.1 * RATE, random.uniform(-12, -1, 10_000), ramp, ramp, random.random(10_000) < 0.1)
-    took = statistics.median(seconds(lambda: add_curves([curve, compile_dips(dips, RATE)])) for _ in range(9))
-    line("compile 10,000 dips and add them", f"{took * 1000:.0f} ms", "at most 100 ms", took < 0.1)
+    pace.line("compile 10,000 dips and add them", median(lambda: add_curves([curve, compile_dips(dips, RATE)]), 9), 0.1)
 
 
 def rendering(path: Path, folder: Path) -> None:
@@ -217,14 +180,14 @@ def rendering(path: Path, folder: Path) -> None:
     )
 
 
-def starting(folder: Path) -> None:
+def starting(folder: Path, pace: Pace) -> None:
     """`nivelus measure` on a short file, everything cached."""
     short = folder / "short.wav"
     make_recording(short, 1)
     command = [str(Path(sys.executable).parent / "nivelus"), "measure", str(short), "--json"]
     tool(*command)()
-    took = statistics.median(seconds(tool(*command)) for _ in range(5))
-    line("warm start of `nivelus measure` on a minute", f"{took:.2f} s", "at most 1.0 s", took < 1.0)
+    pace.since()
+    pace.line("warm start of `nivelus measure` on a minute", median(tool(*command), 5), 1.0)
 
 
 def main() -> None:
@@ -240,11 +203,12 @@ def main() -> None:
         path = folder / "recording.wav"
         print(f"a recording of {options.minutes} minutes, {os.cpu_count()} cores; medians of {ROUNDS}")
         make_recording(path, options.minutes)
-        theirs = measuring(path)
-        importing(path, folder, theirs)
-        drafting()
+        pace = Pace(path)
+        measuring(path, pace)
+        importing(path, folder, pace)
+        drafting(pace)
         rendering(path, folder)
-        starting(folder)
+        starting(folder, pace)
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
         print(f"most memory held by this process: {peak:.0f} MB")
 

@@ -21,9 +21,10 @@ import soxr
 from tests.browser.conftest import Program
 from tests.browser.hands import REPORTS
 
+from bench.beside import Pace, line, seconds
 from bench.chromium import VIEW, chromium
 from bench.day import IMPORT, Edits, marks_of, memory
-from bench.speed import RATE, line, make_recording, seconds
+from bench.speed import RATE, make_recording
 from nivelus.core.deliver.render import render
 from nivelus.memory import leave_what_stays
 from nivelus.services import arranging, cards, clips, details, drafts, drawing, moves, sessions, sound, timeline
@@ -124,7 +125,9 @@ def listened(data: Path, session: str) -> None:
 def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         data = Path(folder) / "data"
-        for path in recordings(Path(folder)):
+        paths = recordings(Path(folder))
+        pace = Pace(Path(folder) / "whole.wav")
+        for path in paths:
             subprocess.run([sys.executable, "-c", IMPORT, str(data), str(path)], check=True)
         bench = Workbench(Settings(data=data))
         session, track = laid_out(bench)
@@ -143,8 +146,9 @@ def main() -> None:
             timeline._grids = Newest(1)
             timeline.grid_of(bench, whole)
 
+        pace.since()
         took = min(seconds(composed) for _ in range(5))
-        line("its level grid, composed", f"{took * 1000:.0f} ms", "at most 50 ms", took < 0.05)
+        pace.line("its level grid, composed", took, 0.05)
         times: dict[str, list[float]] = {}
         choice = random.Random(3)
         revision = [drafts.accept(bench, track, state.revision).revision]
@@ -160,28 +164,23 @@ def main() -> None:
                         raise
                     continue
                 times.setdefault(name, []).append(time.perf_counter() - began)
+        hour = pace.since()
         for name, each in times.items():
             middle, most = float(np.median(each)), float(np.percentile(each, 95))
-            told = f"{middle * 1000:.0f} ms, 95 % {most * 1000:.0f}"
-            line(f"{name}, {len(each)} times", told, "at most 150 ms", most < 0.15)
+            pace.line(f"{name}, {len(each)} times", most, 0.15, f"{middle * 1000:.0f} ms, 95 % {most * 1000:.0f}", hour)
         ids = [clip.id for clip in sessions.state(bench, session).clips][:500]
-        began = time.perf_counter()
-        moves.move(bench, track, revision[0], ids, 0.05)
-        took = time.perf_counter() - began
-        line(f"{len(ids)} clips moved at once", f"{took * 1000:.0f} ms", "at most 300 ms", took < 0.3)
+        took = seconds(lambda: moves.move(bench, track, revision[0], ids, 0.05))
+        pace.line(f"{len(ids)} clips moved at once", took, 0.3)
         told = sessions.state(bench, session).tracks[0].timeline
         blocks = []
         for second in range(0, int(told.duration) - 1, 37):
             began = time.perf_counter()
             sound.samples(bench, track, told.key, second * told.sample_rate, told.sample_rate)
             blocks.append(time.perf_counter() - began)
-        slow = float(np.percentile(blocks, 99))
-        line("a second of it for the ear, 99 %", f"{slow * 1000:.0f} ms", "at most 250 ms", slow < 0.25)
+        pace.line("a second of it for the ear, 99 %", float(np.percentile(blocks, 99)), 0.25)
         source, _, made, _ = sound.render_source(bench, track)
-        began = time.perf_counter()
-        render(source, Path(folder) / "out.wav", made.gain)
-        speed = told.duration / (time.perf_counter() - began)
-        line("rendered, times real time", f"{speed:.0f}", "at least 100", speed > 100)
+        took = seconds(lambda: render(source, Path(folder) / "out.wav", made.gain))
+        pace.line(f"rendered, {told.duration / took:.0f} times real time", took, told.duration / 100)
         held = memory()
         line("memory of the process", f"{held:.0f} MB", "at most 400", held < 400)
         bench.close()
