@@ -56,6 +56,24 @@ beforeEach(() => {
   useSession.setState({ id: "s", header: answer(1) });
 });
 
+describe("the track in focus", () => {
+  const arrive = (...tracks: string[]) => {
+    useSession.setState({ header: answer(2, tracks) });
+    return useView.getState().focus;
+  };
+
+  it("is one that is there, and stays the same one as long as it is", () => {
+    useView.setState({ focus: "of another session" });
+    expect(arrive("t", "u")).toBe("t");
+    expect(arrive("before", "t", "u")).toBe("t");
+    expect(arrive("before", "u")).toBe("before");
+    // one that was taken away and comes back does not take it from the one that is looked at now
+    expect(arrive("before", "t", "u")).toBe("before");
+    expect(arrive()).toBe("before");
+    expect(arrive("u")).toBe("u");
+  });
+});
+
 describe("a draft", () => {
   it("is asked for when the edit before it was answered", async () => {
     const d = desk();
@@ -125,7 +143,9 @@ describe("a draft", () => {
   });
 
   it("stays when another track comes in before the one on view, which nobody has chosen yet", async () => {
+    useSession.setState({ header: null });
     useView.setState({ focus: "" });
+    useSession.setState({ header: answer(1) });
     const d = desk();
     await d.made("of t");
     useSession.setState({ header: answer(2, ["before", "t", "u"]) });

@@ -6,12 +6,10 @@
  */
 import type { Changed } from "../api/client";
 import { complain } from "../parts/messages";
-import { focused } from "./focus";
+import "./focus";
 import { edit, edited, useSession } from "./session";
 import { useView } from "./view";
 
-/** The track that what is out was made for. */
-let track: string | undefined;
 const all: { readonly isOut: boolean; follow: () => void; drop: () => void }[] = [];
 
 export class Drafts<T> {
@@ -32,7 +30,6 @@ export class Drafts<T> {
 
   /** Have a draft made, or made again: at most one is on its way, and of what is asked for meanwhile the last counts. */
   make(): Promise<void> {
-    if (!this.wanted) track = focused()?.id;
     this.wanted = this.stale = true;
     this.running ??= this.run().finally(() => {
       this.running = null;
@@ -45,11 +42,9 @@ export class Drafts<T> {
     return this.wanted;
   }
 
-  /** Have it made again if there is one, and its track is still on view. */
+  /** Have it made again if there is one. */
   follow(): void {
-    if (!this.wanted) return;
-    if (focused()?.id === track) void this.make();
-    else this.drop();
+    if (this.wanted) void this.make();
   }
 
   drop(): void {
@@ -105,7 +100,5 @@ useSession.subscribe((now, old) => {
   else if (now.header?.revision !== old.header?.revision) for (const drafts of all) drafts.follow();
 });
 useView.subscribe((now, old) => {
-  // the track on view may be told by its place first, and by its id once another comes in before it
-  const elsewhere = now.focus !== old.focus && focused()?.id !== track;
-  if (now.stage !== old.stage || elsewhere) dropDrafts();
+  if (now.stage !== old.stage || now.focus !== old.focus) dropDrafts();
 });

@@ -3,12 +3,12 @@ import type { Clip, Mark } from "../api/client";
 import { trackOf, useSession } from "./session";
 import { type Span, useView } from "./view";
 
-// a track that comes in before the one on view does not take its place: tracks stand in the order of their files
-useSession.subscribe((now, old) => {
+// as soon as there is a track one is in focus, by its id: another that comes in before it does not take its place, and where it
+// is taken away the focus goes to one that is there
+useSession.subscribe((now) => {
   const { focus } = useView.getState();
-  const shown = trackOf(old, focus)?.id;
-  if (now.id !== old.id || !shown || shown === trackOf(now, focus)?.id) return;
-  if (now.header?.tracks.some((track) => track.id === shown)) useView.setState({ focus: shown });
+  const id = trackOf(now, focus)?.id;
+  if (id && id !== focus) useView.setState({ focus: id });
 });
 
 /** The track in focus. */
