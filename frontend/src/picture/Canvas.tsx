@@ -15,9 +15,9 @@ export function Canvas({ draw }: Props) {
 
   useEffect(() => {
     const canvas = ref.current!;
+    let [width, height] = [0, 0];
     const paint = () => {
       const ratio = window.devicePixelRatio || 1;
-      const { clientWidth: width, clientHeight: height } = canvas;
       if (width === 0 || height === 0) return;
       if (canvas.width !== Math.round(width * ratio) || canvas.height !== Math.round(height * ratio)) {
         canvas.width = Math.round(width * ratio);
@@ -27,8 +27,12 @@ export function Canvas({ draw }: Props) {
       ctx.setTransform(ratio, 0, 0, ratio, 0, 0);
       latest.current(ctx, width, height);
     };
-    // it tells the size at once, before anything of it is on the screen
-    const observer = new ResizeObserver(paint);
+    // it tells the size at once, before anything of it is on the screen; to ask for it in every frame is to lay the page out then
+    const observer = new ResizeObserver(() => {
+      width = canvas.clientWidth;
+      height = canvas.clientHeight;
+      paint();
+    });
     observer.observe(canvas);
     const stop = onRedraw(paint);
     return () => {
