@@ -15,12 +15,14 @@ import statistics
 import subprocess
 import sys
 import tempfile
+import time
 from functools import partial
 from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
 import soundfile
+from tests.helpers.program import Program
 
 from bench.beside import ROUNDS, Pace, ffmpeg_loudness, line, median, side_by_side, tool
 from nivelus.core.deliver.render import render
@@ -181,13 +183,20 @@ def rendering(path: Path, folder: Path) -> None:
 
 
 def starting(folder: Path, pace: Pace) -> None:
-    """`nivelus measure` on a short file, everything cached."""
+    """`nivelus measure` on a short file, and the program on an empty folder, everything cached."""
     short = folder / "short.wav"
     make_recording(short, 1)
     command = [str(Path(sys.executable).parent / "nivelus"), "measure", str(short), "--json"]
     tool(*command)()
     pace.since()
     pace.line("warm start of `nivelus measure` on a minute", median(tool(*command), 5), 1.0)
+    times = []
+    for name in map(str, range(5)):
+        began = time.perf_counter()
+        program = Program(folder / name, "--no-demo")
+        times.append(time.perf_counter() - began)
+        program.stop()
+    pace.line("from `nivelus serve` to its first answer", statistics.median(times), 3.0)
 
 
 def main() -> None:

@@ -28,7 +28,7 @@ IDLE = 300
 def _document() -> dict[str, Any]:
     """What the program says that can be asked of it."""
     with tempfile.TemporaryDirectory() as folder:
-        document: dict[str, Any] = create_app(Settings(data=Path(folder))).api_doc
+        document: dict[str, Any] = create_app(Settings(data=Path(folder)), described=True).api_doc
         return document
 
 

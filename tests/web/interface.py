@@ -18,7 +18,7 @@ LIMITS = {"minimum": ">=", "maximum": "<=", "minLength": "length>=", "maxLength"
 def interface() -> str:
     """Operations and models of the OpenAPI document."""
     with tempfile.TemporaryDirectory() as folder:
-        document: dict[str, Any] = create_app(Settings(data=Path(folder))).api_doc
+        document: dict[str, Any] = create_app(Settings(data=Path(folder)), described=True).api_doc
     lines = []
     for path, methods in document["paths"].items():
         for method, told in methods.items():

@@ -35,7 +35,7 @@ def api_schema(tmp_path_factory: pytest.TempPathFactory) -> schemathesis.BaseSch
     bench = Workbench(own)
     session = sessions.create(bench, "One")
     track = bring_in(bench, session, write_sound(folder / "voice.wav", detailed_voice()))
-    app = create_app(own, bench, JobQueue(own, immediate=True))
+    app = create_app(own, bench, JobQueue(own, immediate=True), described=True)
     loaded = schemathesis.openapi.from_dict(app.api_doc)
     loaded.app = app
     loaded.real_ids = {"session_id": session, "track_id": track, "pass_id": ride(bench, track, moves((1, 0), (3, 2)))}

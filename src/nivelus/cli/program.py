@@ -63,7 +63,7 @@ def schema() -> None:
     from nivelus.web.app import create_app
 
     with tempfile.TemporaryDirectory() as folder:
-        print_json(create_app(Settings(data=Path(folder))).api_doc)
+        print_json(create_app(Settings(data=Path(folder)), described=True).api_doc)
 
 
 @app.command(hidden=True)

@@ -15,8 +15,10 @@ from nivelus.web.models import Problem
 from nivelus.web.security import register_security
 
 
-def create_app(settings: Settings, bench: Workbench | None = None, queue: JobQueue | None = None) -> OpenAPI:
-    """Build the application on the data folder of ``settings``."""
+def create_app(
+    settings: Settings, bench: Workbench | None = None, queue: JobQueue | None = None, *, described: bool = False
+) -> OpenAPI:
+    """Build the application on the data folder of ``settings``; one that is ``described`` has an OpenAPI document."""
     app = OpenAPI(
         "nivelus",
         info=Info(title="Nivelus", version=__version__),
@@ -32,6 +34,8 @@ def create_app(settings: Settings, bench: Workbench | None = None, queue: JobQue
     register_security(app, settings)
     parts = (sessions, tracks, timeline, details, rides, passes, balance, jobs, recordings)
     for part in parts:
+        if described:
+            part.api.describe()
         app.register_api(part.api)
     app.register_blueprint(binary.bp)
     app.register_blueprint(pages.bp)

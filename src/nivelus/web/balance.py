@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Annotated, Any, Literal
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
 from nivelus.services import balance, load, renders
@@ -13,11 +12,12 @@ from nivelus.services.jobs import JobView
 from nivelus.services.mix_views import DistanceView, DuckDraftView, LoadView, SlowDraftView
 from nivelus.services.views import Changed
 from nivelus.web.answers import answer
-from nivelus.web.context import PROBLEMS, bench, queue
+from nivelus.web.context import bench, queue
 from nivelus.web.models import Id, Limit, Request, Revised, Seconds, SessionPath, TrackPath, Values
+from nivelus.web.routes import Routes
 
 _TRACK = "/tracks/<track_id>"
-api = APIBlueprint("balance", __name__, url_prefix="/api", abp_tags=[Tag(name="balance")], abp_responses=PROBLEMS)
+api = Routes("balance", "balance", "/api")
 
 
 class DuckIn(Values):

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
 from pydantic import Field
 
 from nivelus.core.errors import Refused
@@ -13,16 +12,11 @@ from nivelus.services import details
 from nivelus.services.details import TrialView
 from nivelus.services.views import Changed
 from nivelus.web.answers import answer
-from nivelus.web.context import PROBLEMS, bench
+from nivelus.web.context import bench
 from nivelus.web.models import Db, Request, Revised, Seconds, TrackPath, Values
+from nivelus.web.routes import Routes
 
-api = APIBlueprint(
-    "details",
-    __name__,
-    url_prefix="/api/tracks/<track_id>/details",
-    abp_tags=[Tag(name="details")],
-    abp_responses=PROBLEMS,
-)
+api = Routes("details", "details", "/api/tracks/<track_id>/details")
 Depth = Annotated[float, Field(ge=-60, le=0, allow_inf_nan=False)]
 Ramp = Annotated[float, Field(ge=0, le=2, allow_inf_nan=False)]
 Kind = Literal["breath", "ess", "knock", "gap"]

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel
 
 from nivelus.services import jobs
 from nivelus.services.jobs import JobsView, JobView
 from nivelus.web.answers import answer
-from nivelus.web.context import PROBLEMS, bench
+from nivelus.web.context import bench
 from nivelus.web.models import Id, SessionPath
+from nivelus.web.routes import Routes
 
-api = APIBlueprint("jobs", __name__, url_prefix="/api", abp_tags=[Tag(name="jobs")], abp_responses=PROBLEMS)
+api = Routes("jobs", "jobs", "/api")
 
 
 class JobPath(BaseModel):

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
 from nivelus.core.passes.writing import MOST_GLIDE, MOST_LEAD
@@ -13,11 +12,12 @@ from nivelus.services import passes
 from nivelus.services.pass_views import PassDraftView, PassesView, PassView
 from nivelus.services.views import Changed, LaneName
 from nivelus.web.answers import answer
-from nivelus.web.context import PROBLEMS, bench
+from nivelus.web.context import bench
 from nivelus.web.models import Id, Request, Revised, Seconds, TrackPath
+from nivelus.web.routes import Routes
 
 _OF_TRACK, _OF_PASS = "/tracks/<track_id>/passes", "/passes/<pass_id>"
-api = APIBlueprint("passes", __name__, url_prefix="/api", abp_tags=[Tag(name="passes")], abp_responses=PROBLEMS)
+api = Routes("passes", "passes", "/api")
 
 
 class PassPath(BaseModel):

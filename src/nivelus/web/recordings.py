@@ -5,17 +5,17 @@ from __future__ import annotations
 from typing import Annotated
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
 from pydantic import Field
 
 from nivelus.services import imports, keeping
 from nivelus.services.jobs import JobsView
 from nivelus.services.keeping import LooseViews
 from nivelus.web.answers import answer
-from nivelus.web.context import PROBLEMS, bench, queue
+from nivelus.web.context import bench, queue
 from nivelus.web.models import Request
+from nivelus.web.routes import Routes
 
-api = APIBlueprint("recordings", __name__, url_prefix="/api/loose", abp_tags=[Tag(name="recordings")], abp_responses=PROBLEMS)
+api = Routes("recordings", "recordings", "/api/loose")
 
 
 class Hashes(Request):

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from flask import Response, request
-from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
 from nivelus.core.errors import Refused
@@ -13,10 +12,11 @@ from nivelus.services import drawing, rides
 from nivelus.services.ride_views import InsideView, RideDraftView, RideView
 from nivelus.services.views import Changed, LaneName
 from nivelus.web.answers import answer
-from nivelus.web.context import PROBLEMS, bench
+from nivelus.web.context import bench
 from nivelus.web.models import Db, Id, Ids, Limit, Name, Request, Revised, Seconds, TrackPath, Values
+from nivelus.web.routes import Routes
 
-api = APIBlueprint("rides", __name__, url_prefix="/api/tracks/<track_id>", abp_tags=[Tag(name="ride")], abp_responses=PROBLEMS)
+api = Routes("rides", "ride", "/api/tracks/<track_id>")
 Places = Annotated[list[Annotated[int, Field(ge=0, le=1_000_000)]], Field(min_length=1, max_length=100_000)]
 Lag = Annotated[float, Field(gt=0, le=5, allow_inf_nan=False)]
 LaneDb = Annotated[float, Field(ge=-144, le=120, allow_inf_nan=False)]

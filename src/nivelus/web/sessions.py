@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Annotated
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
 from nivelus.services import cards, sessions
@@ -13,10 +12,11 @@ from nivelus.services.cards import CardsView
 from nivelus.services.terms import terms
 from nivelus.services.views import Changed
 from nivelus.web.answers import answer
-from nivelus.web.context import PROBLEMS, bench
+from nivelus.web.context import bench
 from nivelus.web.models import Id, Name, Request, Revised, RuleIn, SessionPath
+from nivelus.web.routes import Routes
 
-api = APIBlueprint("sessions", __name__, url_prefix="/api/sessions", abp_tags=[Tag(name="sessions")], abp_responses=PROBLEMS)
+api = Routes("sessions", "sessions", "/api/sessions")
 
 
 class NewSession(Request):

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
 from pydantic import BaseModel, Field
 
 from nivelus.services import arranging, moves, takes
@@ -13,10 +12,11 @@ from nivelus.services.arranging import ArrangementView
 from nivelus.services.takes import TakesView
 from nivelus.services.views import Changed
 from nivelus.web.answers import answer
-from nivelus.web.context import PROBLEMS, bench
+from nivelus.web.context import bench
 from nivelus.web.models import Id, Ids, Join, Name, Revised, RevisionQuery, Seconds, SessionPath, TrackPath
+from nivelus.web.routes import Routes
 
-api = APIBlueprint("timeline", __name__, url_prefix="/api", abp_tags=[Tag(name="timeline")], abp_responses=PROBLEMS)
+api = Routes("timeline", "timeline", "/api")
 Offset = Annotated[float, Field(ge=-1_000_000, le=1_000_000, allow_inf_nan=False)]
 TakeNumber = Annotated[int, Field(ge=-1, le=1_000_000)]
 

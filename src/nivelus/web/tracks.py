@@ -7,7 +7,6 @@ from functools import partial
 from typing import Annotated, Literal
 
 from flask import Response
-from flask_openapi3 import APIBlueprint, Tag
 from pydantic import Field
 
 from nivelus.core.errors import Refused
@@ -17,12 +16,11 @@ from nivelus.services.jobs import JobView
 from nivelus.services.sound import BeforeAfter
 from nivelus.services.views import Changed
 from nivelus.web.answers import answer
-from nivelus.web.context import PROBLEMS, bench, queue
+from nivelus.web.context import bench, queue
 from nivelus.web.models import Db, Id, Ids, Join, Name, Request, Revised, RevisionQuery, RuleIn, Seconds, TrackPath
+from nivelus.web.routes import Routes
 
-api = APIBlueprint(
-    "tracks", __name__, url_prefix="/api/tracks/<track_id>", abp_tags=[Tag(name="tracks")], abp_responses=PROBLEMS
-)
+api = Routes("tracks", "tracks", "/api/tracks/<track_id>")
 
 
 class TrackChange(Revised):
