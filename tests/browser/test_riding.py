@@ -153,6 +153,7 @@ def test_rounds_of_a_loop_are_compared_and_the_best_is_kept(riding: Page, demo_p
         pull(page, 0.1 + 0.1 * round_)
         page.mouse.up()
         wait_round(page)
+        expect(page.get_by_role("option", name=f"Pass {round_ + 1}")).to_be_visible()
     page.keyboard.press("Space")
     made = waits(page, demo_program, state, 2)
     # pinned, it stays armed
@@ -171,6 +172,22 @@ def test_rounds_of_a_loop_are_compared_and_the_best_is_kept(riding: Page, demo_p
     at = np.concatenate([np.arange(0, clip["start"] - 0.01, 0.01), np.arange(clip["end"] + 0.01, 16, 0.01)])
     assert np.abs(gain(demo_program, state, at)).max() == 0
     assert gain(demo_program, state, np.linspace(clip["start"], clip["end"], 300)).max() > 3
+
+
+def test_what_a_pixel_means_stays_while_the_hand_is_held(riding: Page) -> None:
+    """A pass that comes in below the hand takes some of its height, as a window does that is made another size."""
+    page = riding
+    field = page.get_by_test_id("hand")
+    start(page)
+    before = box_of(field)
+    x, y = before["x"] + before["width"] * 0.6, before["y"] + before["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.set_viewport_size({"width": 1280, "height": 1000})
+    eventually(lambda: box_of(field)["height"] > before["height"] + 40)
+    page.mouse.move(x, y + 0.2 * before["height"], steps=4)
+    eventually(lambda: hand(page) == pytest.approx(-5.2, abs=0.15))
+    page.mouse.up()
 
 
 def test_thinning_counts_its_points_and_a_lead_moves_it(riding: Page, demo_program: Program, state: dict[str, Any]) -> None:

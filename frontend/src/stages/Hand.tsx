@@ -80,7 +80,7 @@ function Staff() {
     };
   }, [playing, place]);
 
-  const drag = useRef<{ y: number; by: number } | null>(null);
+  const drag = useRef<{ y: number; by: number; pixel: number } | null>(null);
   const wheel = useRef({ by: 0, timer: 0 });
 
   useEffect(() => {
@@ -122,13 +122,13 @@ function Staff() {
         onPointerDown={(event) => {
           if (!takeHold("mouse")) return;
           event.currentTarget.setPointerCapture(event.pointerId);
-          drag.current = { y: event.clientY, by: 0 };
+          // what a pixel means stays, also when a pass comes in below and takes some of the height
+          drag.current = { y: event.clientY, by: 0, pixel: (high - low) / event.currentTarget.clientHeight };
         }}
         onPointerMove={(event) => {
           const held = drag.current;
           if (!held) return;
-          const way = ((held.y - event.clientY) / event.currentTarget.clientHeight) * (high - low);
-          held.by += way * (event.altKey ? 0.1 : 1);
+          held.by += (held.y - event.clientY) * held.pixel * (event.altKey ? 0.1 : 1);
           held.y = event.clientY;
           moveTo("mouse", held.by);
         }}
