@@ -183,7 +183,10 @@ def test_points_are_made_and_moved_along_one_axis(page: Page, demo_program: Prog
     eventually(lambda: ride_of(demo_program, song)["ride"][1]["db"] > 2)
     moved = ride_of(demo_program, song)["ride"]
     assert moved[1]["at"] == before[1]["at"]
-    page.get_by_label("Gain", exact=True).fill("-4.25")
+    exact = page.get_by_label("Gain", exact=True)
+    expect(exact).to_have_value(re.compile(r"^[2-9]"))
+    exact.fill("-4.25")
+    expect(exact).to_have_value("-4.25 dB")
     page.keyboard.press("Enter")
     eventually(lambda: ride_of(demo_program, song)["ride"][1]["db"] == -4.25)
     way = page.get_by_label("Way to the next")
