@@ -10,9 +10,10 @@ from __future__ import annotations
 import statistics
 import subprocess
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
+import numpy as np
 import soundfile
 
 ROUNDS = 3
@@ -91,3 +92,11 @@ class Pace:
         most_now = most * hour / HOUR
         theirs = f"at most {told(most)}, which is {told(most_now)} where ffmpeg takes {hour:.1f} s for an hour"
         line(name, words or told(took), theirs, took < most_now)
+
+    def each(self, times: Mapping[str, list[float]], most: float) -> None:
+        """A line for each kind of work that was done many times since then; nineteen of twenty may take no longer."""
+        hour = self.since()
+        for kind, took in times.items():
+            middle, late = np.percentile(took, (50, 95)).tolist()
+            words = f"{middle * 1000:.0f} ms, 95 % {late * 1000:.0f}"
+            self.line(f"{kind}, {len(took)} times", late, most, words, hour)

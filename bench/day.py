@@ -134,10 +134,7 @@ def day(bench: Workbench, count: int, pace: Pace) -> None:
             begun = time.perf_counter()
             now[0] = work().revision
             times[kind].append(time.perf_counter() - begun)
-    hour = pace.since()
-    for kind, took in times.items():
-        middle, most = float(np.median(took)), float(np.percentile(took, 95))
-        pace.line(f"{kind}, {len(took)} times", most, MOST_SECONDS, f"{middle * 1000:.0f} ms, 95 % {most * 1000:.0f}", hour)
+    pace.each(times, MOST_SECONDS)
     held = memory()
     line(f"memory after {count} edits", f"{held:.0f} MB", f"at most {MOST_MB}", held < MOST_MB)
     with bench.database.reading() as db:

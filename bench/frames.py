@@ -18,6 +18,7 @@ from pathlib import Path
 import numpy as np
 from playwright.sync_api import Page
 from tests.browser.conftest import Program
+from tests.browser.hands import box_of
 
 from bench.beside import HOUR, ROUNDS, Pace, line
 from bench.chromium import VIEW, chromium
@@ -62,8 +63,7 @@ def ride(page: Page, pace: Pace, program: Program, session: str) -> None:
     """Everything that is traced."""
     page.goto(f"{program.address}/s/{session}/ride")
     page.locator(".row").first.wait_for()
-    strip = page.get_by_test_id("gain").bounding_box()
-    assert strip
+    strip = box_of(page.get_by_test_id("gain"))
     middle, height = strip["x"] + strip["width"] / 2, strip["y"] + strip["height"] / 2
     page.mouse.move(middle, height)
     page.wait_for_timeout(1500)
@@ -85,8 +85,7 @@ def ride(page: Page, pace: Pace, program: Program, session: str) -> None:
     trace(page, pace, "drag a point", lambda step: page.mouse.move(middle, height + 20 * np.sin(step / 5)))
     page.keyboard.press("Escape")
     page.mouse.up()
-    wave = page.get_by_test_id("wave-overlay").bounding_box()
-    assert wave
+    wave = box_of(page.get_by_test_id("wave-overlay"))
     page.mouse.move(middle - 200, wave["y"] + 30)
     page.mouse.down()
     page.mouse.move(middle - 100, wave["y"] + 30)

@@ -164,10 +164,7 @@ def main() -> None:
                         raise
                     continue
                 times.setdefault(name, []).append(time.perf_counter() - began)
-        hour = pace.since()
-        for name, each in times.items():
-            middle, most = float(np.median(each)), float(np.percentile(each, 95))
-            pace.line(f"{name}, {len(each)} times", most, 0.15, f"{middle * 1000:.0f} ms, 95 % {most * 1000:.0f}", hour)
+        pace.each(times, 0.15)
         ids = [clip.id for clip in sessions.state(bench, session).clips][:500]
         took = seconds(lambda: moves.move(bench, track, revision[0], ids, 0.05))
         pace.line(f"{len(ids)} clips moved at once", took, 0.3)

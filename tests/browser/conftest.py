@@ -47,9 +47,7 @@ def browser_context_args() -> dict[str, Any]:
 def demo_program(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> Iterator[Program]:
     """The demo as it is built at the first start: by one of the processes that share the tests; the others have a copy."""
     own = tmp_path_factory.mktemp("demo") / "data"
-    if worker_id == "master":
-        program = Program(own)
-    else:
+    if worker_id != "master":
         built = tmp_path_factory.getbasetemp().parent / "built"
         with built.with_suffix(".lock").open("w") as lock:
             fcntl.flock(lock, fcntl.LOCK_EX)
@@ -58,7 +56,7 @@ def demo_program(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> It
                 first.stop()
                 first.data.rename(built)
         shutil.copytree(built, own)
-        program = Program(own)
+    program = Program(own)
     yield program
     program.stop()
 

@@ -94,9 +94,8 @@ def test_the_target_in_every_unit_and_kind(page: Page, demo_program: Program, so
 
 def test_a_span_selects_what_lies_in_it_and_a_click_lets_go(page: Page, song: dict) -> None:
     first, second, third, *_, last = song["clips"]
-    wave, box0, box1 = (
-        box_of(one) for one in (page.get_by_test_id("wave-overlay"), capsule(page, first), capsule(page, second))
-    )
+    wave = box_of(page.get_by_test_id("wave-overlay"))
+    box0, box1 = box_of(capsule(page, first)), box_of(capsule(page, second))
     start = (box0["x"] - 4, wave["y"] + 70)
     drag(page, start, (box1["x"] + box1["width"] - box0["x"] + 8, 0))
     for clip, chosen in ((first, "true"), (second, "true"), (third, "false")):

@@ -6,6 +6,7 @@
  */
 import type { Changed } from "../api/client";
 import { complain } from "../parts/messages";
+// before drafts hear of another session, the focus does
 import "./focus";
 import { edit, edited, useSession } from "./session";
 import { useView } from "./view";
