@@ -27,6 +27,13 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--attack", default=1, type=int, help="How many times as many attacks are made as usual.")
 
 
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """Name the tests that passed only when they were run again, which CI does once (``.ci/run``)."""
+    failed = {report.nodeid for name in ("failed", "error") for report in terminalreporter.stats.get(name, [])}
+    for name in sorted({report.nodeid for report in terminalreporter.stats.get("rerun", [])} - failed):
+        terminalreporter.write_line(f"UNSTEADY: {name}")
+
+
 CORPUS = Path(__file__).parent / "corpus"
 RATE = 48_000
 Sound = npt.NDArray[np.float64]
