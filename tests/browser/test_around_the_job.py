@@ -199,7 +199,7 @@ def test_before_is_left_behind_with_the_session(page: Page, demo_program: Progra
 def test_a_long_render_can_be_stopped_and_leaves_nothing(page: Page, own_program: Program, tmp_path: Path) -> None:
     long = write_sound(tmp_path / "long.wav", np.tile(np.concatenate([hum(-20, 1.6), room(-66, 0.6)]), 700), subtype="PCM_16")
     state = own_program.brought_in(long)
-    open_stage(page, own_program, state, "deliver")
+    open_stage(page, own_program, state, "signoff")
     page.get_by_label("Format").select_option("flac-24")
     page.get_by_role("button", name="Render", exact=True).click()
     expect(page.get_by_text(re.compile(r"rendering \d+ %"))).to_be_visible(timeout=20_000)

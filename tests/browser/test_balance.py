@@ -235,7 +235,7 @@ def test_a_session_of_one_track_has_no_switches_of_a_desk(page: Page, demo_progr
 
 def test_what_is_soloed_is_what_is_in_the_mix(page: Page, demo_program: Program) -> None:
     state = fresh(demo_program, GUIDE)
-    open_stage(page, demo_program, state, "deliver")
+    open_stage(page, demo_program, state, "signoff")
     page.get_by_role("button", name="Solo Narrator").click()
     page.get_by_text("The mix", exact=True).click()
     expect(page.get_by_text("Not in it (solo is on): Sea and harbour.")).to_be_visible()

@@ -103,7 +103,7 @@ def test_from_level_phrases_to_a_render_with_its_details_down(quiet_page: Page, 
     page.reload()
     expect(mark_row(page, breaths[0])).to_contain_text("−11.0")
 
-    # the new figures are at Deliver, and they are what is heard in the file
+    # the new figures are at Sign off, and they are what is heard in the file
     page.keyboard.press("6")
     table = page.get_by_test_id("figures-table")
     expect(table.get_by_role("row", name=re.compile("Breaths"))).to_be_visible()

@@ -19,7 +19,7 @@ from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
 from tests.helpers.real_voices import RATE, programme
 
-STAGES = {"phrases": "2", "details": "3", "ride": "4", "deliver": "6"}
+STAGES = {"phrases": "2", "details": "3", "ride": "4", "signoff": "6"}
 
 
 def quiet_voice() -> Sound:
@@ -113,7 +113,7 @@ def test_three_real_files_from_drop_to_delivery_with_keys(quiet_page: Page, own_
         assert [level for level, _ in counts] == sorted(level for level, _ in counts), (name, counts)
         level, count = counts[-1]
         assert level >= count - 1, (name, counts)
-    go(page, "deliver")
+    go(page, "signoff")
     page.get_by_text("Each of 3").click()
     page.get_by_role("button", name="Render", exact=True).click()
     eventually(lambda: len(own_program.get(f"/api/sessions/{state(own_program)['id']}/jobs")["items"]) >= 3)
@@ -264,7 +264,7 @@ def test_nothing_is_cut_off_in_a_small_window_or_a_large_one(
 def test_a_check_that_does_not_hold_leads_to_what_does_not_hold(quiet_page: Page, own_program: Program, tmp_path: Path) -> None:
     page = quiet_page
     dropped(page, own_program, tmp_path, ("soft", quiet_voice()))
-    go(page, "deliver")
+    go(page, "signoff")
     page.get_by_role("button", name=re.compile(r"phrases are off: go there")).click()
     expect(page).to_have_url(re.compile("/phrases"))
     expect(page.locator(".row[aria-pressed='true']")).to_have_count(1)

@@ -211,7 +211,7 @@ def test_the_address_brings_back_stage_track_and_selection(page: Page, demo_prog
     page.get_by_role("tab", name="Mill keeper").click()
     row(page, clip).click()
     page.keyboard.press("6")
-    expect(page).to_have_url(re.compile(rf"/deliver\?track={keeper['id']}&phrase={clip['id']}"))
+    expect(page).to_have_url(re.compile(rf"/signoff\?track={keeper['id']}&phrase={clip['id']}"))
     page.go_back()
     expect(page.get_by_label("Worklist")).to_be_visible()
     page.reload()

@@ -66,7 +66,7 @@ def test_from_the_card_to_a_level_render(quiet_page: Page, demo_program: Program
     assert gain_told(page.locator(".capsule[aria-pressed=true]")) < before - 1
     expect(page.get_by_role("button", name=re.compile("2 Phrases"))).to_contain_text("84 of 84 level")
 
-    # deliver, fetch the file, and measure it with the samples
+    # sign off: render, fetch the file, and measure it with the samples
     page.keyboard.press("6")
     expect(page.get_by_test_id("figures-table")).to_contain_text("84 of 84")
     page.get_by_role("button", name="Render", exact=True).click()
@@ -86,7 +86,7 @@ def test_from_the_card_to_a_level_render(quiet_page: Page, demo_program: Program
 
 def test_a_session_without_gain_renders_to_the_very_bits(page: Page, demo_program: Program, tmp_path: Path) -> None:
     state = fresh(demo_program, SONG)
-    open_stage(page, demo_program, state, "deliver")
+    open_stage(page, demo_program, state, "signoff")
     page.get_by_role("button", name="Render", exact=True).click()
     with page.expect_download() as download:
         page.get_by_role("link", name=re.compile("Singer levelled.wav")).first.click(timeout=30_000)

@@ -228,3 +228,8 @@ def test_the_document_describes_every_route(client: FlaskClient, settings) -> No
     for path, methods in document["paths"].items():
         for method, operation in methods.items():
             assert operation["responses"], f"{method} {path}"
+
+
+def test_the_former_address_of_the_last_stage_leads_to_it(client: FlaskClient) -> None:
+    moved = client.get("/s/abc/deliver?track=x&phrase=y")
+    assert (moved.status_code, moved.headers["Location"]) == (308, "/s/abc/signoff?track=x&phrase=y")

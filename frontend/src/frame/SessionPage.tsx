@@ -20,7 +20,6 @@ import { Picture } from "../picture/Picture";
 import { engine } from "../sound/engine";
 import { BalanceList } from "../stages/BalanceList";
 import { BalanceRule } from "../stages/BalanceRule";
-import { DeliverList, DeliverRule } from "../stages/Deliver";
 import { DetailsList } from "../stages/DetailsList";
 import { DetailsRule } from "../stages/DetailsRule";
 import { Hand } from "../stages/Hand";
@@ -28,6 +27,7 @@ import { JobList, useFinishedImports } from "../stages/JobList";
 import { PhrasesRule } from "../stages/PhrasesRule";
 import { RideList } from "../stages/RideList";
 import { RideRule } from "../stages/RideRule";
+import { SignOffList, SignOffRule } from "../stages/SignOff";
 import { SurveyList, SurveyRule } from "../stages/Survey";
 import { Worklist } from "../stages/Worklist";
 import { Header } from "./Header";
@@ -44,7 +44,7 @@ const RULES = {
   details: DetailsRule,
   ride: RideRule,
   balance: BalanceRule,
-  deliver: DeliverRule,
+  signoff: SignOffRule,
 };
 const LISTS = {
   survey: SurveyList,
@@ -52,7 +52,7 @@ const LISTS = {
   details: DetailsList,
   ride: RideList,
   balance: BalanceList,
-  deliver: DeliverList,
+  signoff: SignOffList,
 };
 
 /** Track and selection as they stand in the address; a large selection is left out. */
@@ -95,7 +95,7 @@ export function SessionPage() {
     openSession(id, () => {
       if (selectedMarks().length > 0) show(selectedSpan()!, 20);
       else if (selectedClips().length > 0) fitSelection();
-      else if (stage !== "survey" && stage !== "deliver") show({ start: 0, end: FIRST_LOOK }, 0);
+      else if (stage !== "survey" && stage !== "signoff") show({ start: 0, end: FIRST_LOOK }, 0);
       else fitAll();
     }).catch((problem) => setError(problem instanceof Problem ? problem.message : "The session could not be opened."));
     engine.onStop = onStopped;

@@ -7,15 +7,15 @@
 import { create } from "zustand";
 import type { Draft, LaneName } from "../api/client";
 
-export type Stage = "survey" | "phrases" | "details" | "ride" | "balance" | "deliver";
-export const STAGES: Stage[] = ["survey", "phrases", "details", "ride", "balance", "deliver"];
+export type Stage = "survey" | "phrases" | "details" | "ride" | "balance" | "signoff";
+export const STAGES: Stage[] = ["survey", "phrases", "details", "ride", "balance", "signoff"];
 export const STAGE_NAMES: Record<Stage, string> = {
   survey: "Survey",
   phrases: "Phrases",
   details: "Details",
   ride: "Ride",
   balance: "Balance",
-  deliver: "Deliver",
+  signoff: "Sign off",
 };
 export type Order = "worst" | "time";
 /** Layers of pre-fader gain in the order of the signal path. */

@@ -121,7 +121,7 @@ export function Picture({ stage }: { stage: Stage }) {
           <Chart scene={scene} />
         </div>
       )}
-      {stage === "survey" ? null : stage === "deliver" ? (
+      {stage === "survey" ? null : stage === "signoff" ? (
         <>
           {!folded.wave && wave("before", "before")}
           {wave("after", "after")}

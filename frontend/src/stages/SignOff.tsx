@@ -1,4 +1,4 @@
-/** Stage Deliver: is everything in order, and the rendered voice. */
+/** Stage Sign off: is everything in order, and the rendered voice. */
 import { Button, NativeSelect, SegmentedControl, Switch, UnstyledButton } from "@mantine/core";
 import { useState } from "react";
 import { queries } from "../api/cache";
@@ -11,7 +11,7 @@ import { type Stage, useView } from "../model/view";
 import { db, distanceUnit, plain, signed } from "../parts/format";
 import { complain } from "../parts/messages";
 import { JobList } from "./JobList";
-import "./Deliver.css";
+import "./SignOff.css";
 
 const KINDS = [
   { value: "wav-24", label: "WAV, 24 bits", format: "wav", bits: 24 },
@@ -21,7 +21,7 @@ const KINDS = [
   { value: "flac-16", label: "FLAC, 16 bits", format: "flac", bits: 16 },
 ] as const;
 
-export function DeliverRule() {
+export function SignOffRule() {
   const id = useSession((s) => s.id);
   const focus = useView((s) => s.focus);
   const track = useSession((s) => trackOf(s, focus));
@@ -136,7 +136,7 @@ const HINTS: Record<string, string> = {
   Dips: "Breaths, esses, knocks and gaps that are turned down",
 };
 
-export function DeliverList({ goStage }: { goStage: (stage: Stage) => Promise<void> }) {
+export function SignOffList({ goStage }: { goStage: (stage: Stage) => Promise<void> }) {
   const focus = useView((s) => s.focus);
   const track = useSession((s) => trackOf(s, focus));
   const rule = useSession((s) => s.header?.rule);

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from urllib.parse import quote
 
-from flask import Blueprint, Response, abort, request, send_from_directory
+from flask import Blueprint, Response, abort, redirect, request, send_from_directory
+from werkzeug.wrappers import Response as AnyResponse
 
 STATIC = Path(__file__).parent / "static"
 
@@ -33,6 +35,13 @@ def icon() -> Response:
 def hand() -> Response:
     """The stand-in: a fader of its own, for another window or another device."""
     return _document("hand.html")
+
+
+@bp.get("/s/<session_id>/deliver")
+def former_address(session_id: str) -> AnyResponse:
+    """The last stage under the name that it once had, as bookmarks still hold it."""
+    query = request.query_string.decode("latin-1")
+    return redirect(f"/s/{quote(session_id, safe='')}/signoff" + (f"?{query}" if query else ""), 308)
 
 
 @bp.get("/", defaults={"address": ""})
