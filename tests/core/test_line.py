@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nivelus.core.drafts.line import CLOSE, Course, corners_of, heights_of, moved_corners
+from nivelus.core.drafts.line import CLOSE, Corners, Course, corners_of, heights_of, moved_corners
 
 FREE = 1e3
 
@@ -94,3 +94,9 @@ def test_where_nothing_counts_there_are_no_corners_and_fixed_ones_stay() -> None
     # with more of them, those that were there stay
     for count in range(4, len(corners)):
         assert set(corners.best(count)) < set(corners.best(count + 1))
+
+
+def test_what_is_fixed_stays_however_few_corners_are_wanted() -> None:
+    corners = Corners(np.array([0, 98, 104, 186]), np.array([4, 4, 4, 4]))
+    for count in (4, 1, 0, -3):
+        assert corners.best(count).tolist() == [0, 98, 104, 186]

@@ -53,7 +53,7 @@ class Corners:
 
     def best(self, count: int) -> Indices:
         """The frames of as many corners, those without which the line strays most; what is fixed is always among them."""
-        return self.at[self.stays >= len(self) - count]
+        return self.at[self.stays >= len(self) - max(count, 0)]
 
 
 def corners_of(course: Course) -> Corners:
