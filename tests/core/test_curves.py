@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from nivelus.core.errors import GainError
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compile import compile_curves
-from nivelus.core.gain.drawn import EMPTY, FINE, Curve, Shape, add, curve_of, flatten, with_points
+from nivelus.core.gain.drawn import CLOSEST, EMPTY, FINE, SPACING, Curve, Shape, add, curve_of, flatten, spaced, with_points
 from nivelus.core.gain.edits import (
     add_point,
     border_points,
@@ -189,11 +189,50 @@ def test_a_ramp_of_the_declick_time_is_heard_as_drawn_and_a_jump_at_the_end_of_a
 def test_points_move_as_far_as_their_neighbours_let_them() -> None:
     curve = curve_of([(0.0, 0.0), (1.0, 1.0), (2.0, 2.0), (3.0, 3.0)])
     moved = move_points(curve, np.array([1, 2]), seconds=5.0, db=-2.0)
-    assert moved.at.tolist() == pytest.approx([0.0, 2.0, 3.0, 3.0], abs=2e-6)
+    assert moved.at.tolist() == pytest.approx([0.0, 2.0 - SPACING, 3.0 - SPACING, 3.0], abs=1e-9)
     assert moved.db.tolist() == [0.0, -1.0, 0.0, 3.0]
-    assert move_points(curve, np.array([1]), seconds=-5.0).at[1] == pytest.approx(0.0, abs=2e-6)
+    assert move_points(curve, np.array([1]), seconds=-5.0).at[1] == pytest.approx(SPACING, abs=1e-9)
     assert move_points(curve, np.array([0]), seconds=-5.0).at[0] == 0.0
     assert move_points(curve, np.array([], np.int64), 1.0) is curve
+
+
+@pytest.mark.parametrize("rate", [8000, 44_100, 48_000, 192_000])
+def test_a_curve_can_be_moved_by_any_number_of_samples(rate: int) -> None:
+    # two moments one microsecond apart are one moment in some places
+    twins = curve_of([(0.5, 0.0), (0.500001, -6.0), (1.0, -6.0)])
+    kept = spaced(twins)
+    assert kept.at == pytest.approx([0.500001 - SPACING, 0.500001, 1.0])
+    for samples in range(1, 400):
+        moved = shift(twins, samples / rate)
+        assert 2 <= len(moved) <= 3
+        assert moved.db[-2:].tolist() == [-6.0, -6.0]
+        assert len(shift(kept, samples / rate)) == 3
+
+
+def test_of_points_that_lie_closer_than_a_sample_the_last_counts_and_a_step_stays_one() -> None:
+    assert spaced(curve_of([(0.0, 0.0), (1.0, 3.0), (1.00005, 3.001)])).at.tolist() == [0.0, 1.00005]
+    step = spaced(curve_of([(0.0, 0.0), (1.0, 0.0), (1.00002, -12.0), (2.0, -12.0)]))
+    assert step([0.5, 0.9995, 1.0001, 1.5]).tolist() == [0.0, 0.0, -12.0, -12.0]
+    # where there is no room for a step, the last of them is what is left
+    crowd = spaced(curve_of([(0.00001 * i, -float(i)) for i in range(40)]))
+    assert (crowd.at[-1], crowd.db[-1]) == pytest.approx((0.00039, -39.0))
+    assert (np.diff(crowd.at) >= SPACING - 2 * CLOSEST).all()
+
+
+@given(curve=curves(least=1), at=st.floats(0, 10), gap=st.floats(0, 3e-4), db=st.floats(-60, 6), by=st.integers(0, 10**6))
+@settings(max_examples=200, deadline=None)
+def test_what_is_kept_of_a_curve_is_the_curve_but_for_a_sample(curve: Curve, at: float, gap: float, db: float, by: int) -> None:
+    close = with_points(with_points(curve, [at]), [at + gap])
+    kept = spaced(close)
+    assert (np.diff(kept.at) >= SPACING - 2 * CLOSEST).all()
+    assert kept.db[-1] == close.db[-1]
+    assert len(shift(kept, by / 44_100)) == len(kept)
+    assert spaced(kept) is kept
+    away = np.linspace(0, 10, 300)
+    away = away[np.abs(away[:, None] - np.append(curve.at, [at, at + gap])).min(axis=1) > 0.01]
+    slope = np.abs(np.diff(finite(close.db))) / np.diff(close.at)
+    if not len(slope) or slope.max() < 100:
+        assert finite(kept(away)) == pytest.approx(finite(close(away)), abs=0.05)
 
 
 @given(curve=curves(least=3), at=st.floats(0, 10), db=st.floats(-20, 6), shape=shapes)

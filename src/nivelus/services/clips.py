@@ -13,6 +13,7 @@ import numpy as np
 from nivelus.core.chain.placing import runs_of
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
+from nivelus.core.gain.drawn import spaced
 from nivelus.core.marks.cells import measure_cell
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.services.details import pin
@@ -232,7 +233,7 @@ def _joined_curve(clips: list[Clip], timeline: Timeline) -> str:
     """The curve of clips that become one: each heard as before, within its old borders."""
     if len({clip.curve for clip in clips}) == 1:
         return clips[0].curve
-    joined = joined_curves(clips, timeline.sample_rate)
+    joined = spaced(joined_curves(clips, timeline.sample_rate))
     by = clips[0].shift / timeline.sample_rate
     return pack_curve(replace(joined, at=np.round(joined.at - by, 9)) if by else joined)
 

@@ -17,7 +17,7 @@ from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import join_clip_curves, part
 from nivelus.core.gain.clips import clip_spans
 from nivelus.core.gain.compiled import SILENCE
-from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, finite, inside_of
+from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, finite, inside_of, spaced
 from nivelus.core.gain.edits import shift
 from nivelus.services.levels import clips_of
 from nivelus.services.state import working_range
@@ -47,7 +47,7 @@ class Owner:
 
     def put(self, curve: Curve, track: Track, within: Range | None = None) -> None:
         """Keep a curve: ``within`` a range what the hand drew, else the working range takes it in."""
-        curve = inside_of(curve, *self.within)
+        curve = spaced(inside_of(curve, *self.within), self.within[0])
         if within is not None:
             low, high = within
             silent = np.isneginf(curve.db) & (low <= SILENCE)

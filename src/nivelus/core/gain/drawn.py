@@ -9,7 +9,9 @@ from its point to the next:
 - *smooth*: a raised cosine in dB;
 - *hold*: stays, and moves to the next value within the de-click ramp that ends at the next point.
 
-Before its first and after its last point a curve keeps its end value; a curve without points is 0 dB. Edits
+Before its first and after its last point a curve keeps its end value; a curve without points is 0 dB. Of points in one
+microsecond the last counts, so rounding never makes a curve that cannot be; what is kept of a curve has its points a sample
+apart (``spaced``). Edits
 (``core.gain.edits``) rest on one mechanism, ``with_points``: a point can be put anywhere on a curve without changing it. A
 raised cosine that is cut becomes two pieces of one, so each point also keeps which part of the cosine its way is, ``phase``
 (n, 2) in 0 ... 1.
@@ -31,7 +33,9 @@ from nivelus.core.gain.compiled import SILENCE, FloatArray
 SILENT = -144.0
 """Where silence lies on the way to other values, dB."""
 CLOSEST = 1e-6
-"""Seconds that two points are apart at least: times are whole microseconds."""
+"""Seconds from a moment to the next: times are whole microseconds."""
+SPACING = 1.3e-4
+"""Seconds that points of a curve that is kept are apart: a sample of the slowest recording (8 kHz) and what rounding takes."""
 _MANY = 200
 FINE = 0.005
 """dB by which straight pieces may stray from what they stand for."""
@@ -60,10 +64,12 @@ class Shape(IntEnum):
 class Curve:
     """``at`` (n,) seconds in rising order, ``db`` (n,) gains or -inf, ``shape`` (n,) of Shape, ``phase`` (n, 2).
 
+    Of points in one microsecond the last is kept.
+
     Raises
     ------
     GainError
-        If two points lie in one microsecond or out of order, or a value is no gain.
+        If points lie out of order, or a value is no gain.
     """
 
     at: FloatArray
@@ -74,9 +80,15 @@ class Curve:
     def __post_init__(self) -> None:
         if not len(self.at) == len(self.db) == len(self.shape) == len(self.phase):
             raise GainError("Every point of a curve has a time, a gain and a shape.")
-        object.__setattr__(self, "at", _whole(self.at))
-        if not np.isfinite(self.at).all() or (np.diff(self.at) < CLOSEST / 2).any():
+        at = _whole(self.at)
+        steps = np.diff(at)
+        if not np.isfinite(at).all() or (steps < -CLOSEST / 2).any():
             raise GainError("The points of a curve follow each other in time.")
+        object.__setattr__(self, "at", at)
+        if (steps < CLOSEST / 2).any():
+            last = np.append(steps >= CLOSEST / 2, True)
+            for name in ("at", "db", "shape", "phase"):
+                object.__setattr__(self, name, getattr(self, name)[last])
         if np.isnan(self.db).any() or (self.db == np.inf).any():
             raise GainError("A point of a curve holds a value that is no gain.")
 
@@ -185,6 +197,32 @@ def with_points(curve: Curve, at: npt.ArrayLike) -> Curve:
     # behind the last point there is nothing of a cosine yet, whatever its shape says of a point that may follow
     phase[(shape != Shape.SMOOTH) | (source == last)] = (0.0, 1.0)
     return Curve(new_at, db, shape, phase)
+
+
+def spaced(curve: Curve, earliest: float = 0.0) -> Curve:
+    """A curve whose points lie SPACING apart: of those that lie closer the last counts.
+
+    Where that would lose a step, the point before it stays and lies SPACING earlier, though not before ``earliest`` seconds or
+    on the one before. O(n), and O(1) more where nothing is too close.
+    """
+    least = SPACING - 2 * CLOSEST
+    if len(curve) < 2 or (np.diff(curve.at) >= least).all():
+        return curve
+    at, db = curve.at.tolist(), finite(curve.db).tolist()
+    kept = np.ones(len(at), bool)
+    following = len(at) - 1
+    for i in range(len(at) - 2, -1, -1):
+        if at[following] - at[i] < least:
+            earlier = at[following] - SPACING
+            has_room = earlier >= (at[i - 1] + SPACING if i else earliest)
+            if abs(db[i] - db[following]) <= FINE or not has_room:
+                kept[i] = False
+                continue
+            at[i] = earlier
+        following = i
+    phase = curve.phase.copy()
+    phase[:-1][~kept[1:]] = (0.0, 1.0)
+    return replace(curve, at=np.array(at), phase=phase).keep(kept)
 
 
 # --- curves together

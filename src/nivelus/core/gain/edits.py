@@ -14,7 +14,20 @@ import numpy.typing as npt
 from nivelus.core.errors import GainError
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compiled import FloatArray
-from nivelus.core.gain.drawn import CLOSEST, FINE, Curve, Shape, add, area, curve_of, finite, flatten, plain, with_points
+from nivelus.core.gain.drawn import (
+    CLOSEST,
+    FINE,
+    SPACING,
+    Curve,
+    Shape,
+    add,
+    area,
+    curve_of,
+    finite,
+    flatten,
+    plain,
+    with_points,
+)
 
 Indices = npt.NDArray[np.int64]
 
@@ -23,9 +36,9 @@ Indices = npt.NDArray[np.int64]
 
 def add_point(curve: Curve, at: float, db: float, shape: Shape = Shape.LINEAR) -> Curve:
     """A curve with one point more; a point that is there already gets the new gain and shape."""
-    near = np.flatnonzero(np.abs(curve.at - at) < CLOSEST / 2)
-    if len(near):
-        return set_points(curve, near, db=db, shape=shape)
+    near = np.abs(curve.at - at)
+    if len(curve) and near.min() < SPACING - CLOSEST:
+        return set_points(curve, np.array([near.argmin()]), db=db, shape=shape)
     i = int(np.searchsorted(curve.at, at))
     # a way that is parted is no longer part of a cosine that was cut
     phase = curve.phase.copy()
@@ -56,7 +69,7 @@ def move_points(curve: Curve, points: Indices, seconds: float = 0.0, db: float =
     chosen[points] = True
     if not chosen.any():
         return curve
-    gaps = np.diff(curve.at) - CLOSEST
+    gaps = np.diff(curve.at) - SPACING
     back, forth = chosen[1:] & ~chosen[:-1], chosen[:-1] & ~chosen[1:]
     least = max(-float(np.min(gaps[back], initial=np.inf)), -float(curve.at[chosen][0]))
     seconds = min(max(seconds, least), float(np.min(gaps[forth], initial=np.inf)))
