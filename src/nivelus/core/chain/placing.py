@@ -100,17 +100,22 @@ def _placed(found: tuple[tuple[str | None, FoundMarks], ...], runs: Runs) -> Fou
 @lru_cache(maxsize=8)
 def place_hands(hands: Hands, runs: Runs) -> Hands:
     """What the hand did that is heard on a track, in the track's own positions. O(hands + runs)."""
-    if all(not hand.shift and hand.recording_id is None for hand in hands.rows) and len(runs) == 1 and runs[0][:2] == (None, 0):
+    if len(runs) == 1 and runs[0][:2] == (None, 0) and all(_lies_in(hand, runs[0]) for hand in hands.rows):
         return hands
     by_place: dict[tuple[str | None, int], list[Run]] = {}
     for run in runs:
         by_place.setdefault((run.recording, run.shift), []).append(run)
     placed = []
     for hand in hands.rows:
-        middle = (hand.start + hand.end) / 2 + hand.shift
-        if any(run.start <= middle < run.end for run in by_place.get((hand.recording_id, hand.shift), ())):
+        if any(_lies_in(hand, run) for run in by_place.get((hand.recording_id, hand.shift), ())):
             placed.append(moved_hand(hand, hand.shift))
     return Hands(tuple(placed))
+
+
+def _lies_in(hand: Hand, run: Run) -> bool:
+    """Whether the mark of a hand is heard in a run."""
+    middle = (hand.start + hand.end) / 2 + hand.shift
+    return (hand.recording_id, hand.shift) == (run.recording, run.shift) and run.start <= middle < run.end
 
 
 def moved_hand(hand: Hand, by: int) -> Hand:
