@@ -109,9 +109,10 @@ def kept_is_stored(bench: Workbench, track: str) -> None:
         assert [len(curve) for curve in mine.curves] == [len(curve) for curve in theirs.curves]
 
 
-def same(known: Known, fresh: Changed) -> None:
+def same(known: Known, fresh: Changed, after: str = "") -> None:
+    """What is known equals everything loaded anew; ``after`` says what was done."""
     expected = known_of(fresh)
-    assert known.keys() == expected.keys()
+    assert known.keys() == expected.keys(), (after, known.keys() ^ expected.keys())
     for key, item in expected.items():
         different = {name for name, value in item.items() if known[key][name] != pytest.approx(value, abs=6e-3)}
-        assert not different, (key, different, known[key], item)
+        assert not different, (after, key, different, known[key], item)

@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from nivelus.core.errors import NotFound, Refused, Stale
 from nivelus.services import clips, sessions, tracks
+from nivelus.services.answers import reading_back
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store import history
@@ -108,7 +109,8 @@ def test_an_edit_that_changes_nothing_is_no_step(bench: Workbench, track: str) -
 
 def test_an_edit_that_fails_half_way_leaves_nothing_behind(bench: Workbench, track: str) -> None:
     state = state_of(bench, track)
-    with pytest.raises(ZeroDivisionError), history.edit(bench.database, state.id, "Broken", state.revision) as edit:
+    running = history.edit(bench.database, state.id, "Broken", state.revision, read_back=reading_back(bench))
+    with pytest.raises(ZeroDivisionError), running as edit:
         clip = edit.db.get(Clip, state.clips[0].id)
         assert clip is not None
         clip.gain = 9.0

@@ -52,6 +52,7 @@ def api_schema(tmp_path_factory: pytest.TempPathFactory) -> schemathesis.BaseSch
         "DELETE /api/sessions/{session_id}",
         "POST /api/sessions/{session_id}/undo",
         "POST /api/sessions/{session_id}/redo",
+        "POST /api/sessions/{session_id}/undo-to-whole",
         "GET /api/sessions/{session_id}/jobs",
         "PATCH /api/tracks/{track_id}",
         "DELETE /api/tracks/{track_id}",

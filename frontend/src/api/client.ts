@@ -56,8 +56,8 @@ async function take<T>(call: Promise<{ data?: T; error?: unknown; response: Resp
     throw new Problem(0, UNREACHABLE);
   });
   if (error !== undefined || !response.ok) {
-    const detail = (error as { detail?: string } | undefined)?.detail;
-    throw new Problem(response.status, detail ?? "The program answered in a way that is not understood.");
+    const { detail, title } = (error ?? {}) as { detail?: string; title?: string };
+    throw new Problem(response.status, detail ?? "The program answered in a way that is not understood.", title);
   }
   return data as T;
 }
@@ -116,6 +116,9 @@ export const api = {
     take(client.POST("/api/sessions/{session_id}/undo", { ...session(id), body: { revision } })),
   redo: (id: string, revision: number) =>
     take(client.POST("/api/sessions/{session_id}/redo", { ...session(id), body: { revision } })),
+  undoToWhole: (id: string) => take(client.POST("/api/sessions/{session_id}/undo-to-whole", session(id))),
+  /** Where a session can be had as a file, row for row. */
+  rowsAddress: (id: string) => `/api/sessions/${id}/rows`,
 
   changeTrack: (id: string, revision: number, change: Omit<Schemas["TrackChange"], "revision">) =>
     take(client.PATCH("/api/tracks/{track_id}", { ...track(id), body: { revision, ...change } })),

@@ -30,6 +30,7 @@ import { RideRule } from "../stages/RideRule";
 import { SignOffList, SignOffRule } from "../stages/SignOff";
 import { SurveyList, SurveyRule } from "../stages/Survey";
 import { Worklist } from "../stages/Worklist";
+import { BrokenSession } from "./BrokenSession";
 import { Header } from "./Header";
 import { Keys } from "./Keys";
 import { TrackBar } from "./TrackBar";
@@ -71,7 +72,8 @@ export function SessionPage() {
   const [search, setSearch] = useSearchParams();
   const stage: Stage = STAGES.includes(named as Stage) ? (named as Stage) : "survey";
   const header = useSession((s) => (s.id === id ? s.header : null));
-  const [error, setError] = useState<string | null>(null);
+  const [error, setError] = useState<Problem | null>(null);
+  const [tries, setTries] = useState(0);
 
   // biome-ignore lint/correctness/useExhaustiveDependencies: the address is read when a session opens; later it follows
   useEffect(() => {
@@ -97,7 +99,9 @@ export function SessionPage() {
       else if (selectedClips().length > 0) fitSelection();
       else if (stage !== "survey" && stage !== "signoff") show({ start: 0, end: FIRST_LOOK }, 0);
       else fitAll();
-    }).catch((problem) => setError(problem instanceof Problem ? problem.message : "The session could not be opened."));
+    }).catch((problem) =>
+      setError(problem instanceof Problem ? problem : new Problem(0, "The session could not be opened.")),
+    );
     engine.onStop = onStopped;
     engine.onStale = reload;
     const endRiding = startRiding();
@@ -107,7 +111,7 @@ export function SessionPage() {
       stop();
       leaveSound();
     };
-  }, [id]);
+  }, [id, tries]);
 
   useEffect(() => useView.setState({ stage }), [stage]);
 
@@ -164,10 +168,13 @@ export function SessionPage() {
     if (window.end > (trackOf(useSession.getState(), trackId)?.timeline.duration ?? 0)) fitAll();
   }, [header, trackId]);
 
+  if (error?.kind === "Broken") {
+    return <BrokenSession id={id} why={error.message} onWhole={() => setTries(tries + 1)} />;
+  }
   if (error) {
     return (
       <main className="alone">
-        <p>{error}</p>
+        <p>{error.message}</p>
         <Button component={Link} to="/">
           All sessions
         </Button>

@@ -3,6 +3,8 @@ export class Problem extends Error {
   constructor(
     readonly status: number,
     sentence: string,
+    /** The kind of error, as the program names it. */
+    readonly kind = "",
   ) {
     super(sentence);
   }

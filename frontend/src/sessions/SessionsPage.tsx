@@ -92,9 +92,7 @@ export function SessionsPage() {
             </Anchor>
             <div className="card-line">
               <Vial deviation={card.worst} tolerance={card.tolerance} width={52} height={17} />
-              <span className="mono">
-                {card.importing ? "being brought in" : card.count ? `${card.level} of ${card.count} level` : "empty"}
-              </span>
+              <span className="mono">{standing(card)}</span>
               <Menu position="bottom-end">
                 <Menu.Target>
                   <ActionIcon size="sm" variant="subtle" aria-label={`More for ${card.name}`}>
@@ -107,13 +105,14 @@ export function SessionsPage() {
               </Menu>
             </div>
             <Text size="xs" className="dim">
-              {[
-                card.tracks.join(", ") || "no recording yet",
-                card.duration ? span(card.duration) : "",
-                ago(card.touched),
-              ]
-                .filter(Boolean)
-                .join(" · ")}
+              {card.broken ||
+                [
+                  card.tracks.join(", ") || "no recording yet",
+                  card.duration ? span(card.duration) : "",
+                  ago(card.touched),
+                ]
+                  .filter(Boolean)
+                  .join(" · ")}
             </Text>
           </li>
         ))}
@@ -146,6 +145,13 @@ export function SessionsPage() {
       </Modal>
     </div>
   );
+}
+
+/** How far a session is, in a few words. */
+function standing(card: Card): string {
+  if (card.broken) return "cannot be read";
+  if (card.importing) return "being brought in";
+  return card.count ? `${card.level} of ${card.count} level` : "empty";
 }
 
 /** The level chart of a session, small: one stroke per phrase around the band. */

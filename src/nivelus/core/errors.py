@@ -20,6 +20,7 @@
     |-- NotFound            what was asked for is not there (any more)
     |-- Refused             the request makes no sense as it stands
     |-- Stale               it was based on an older state
+    |-- Broken              what is stored of a session cannot be read
     `-- Cancelled           the person stopped the work
 """
 
@@ -109,6 +110,10 @@ class Refused(NivelusError):  # noqa: N818
 
 class Stale(NivelusError):  # noqa: N818
     """The write was based on an older state of the session."""
+
+
+class Broken(NivelusError):  # noqa: N818
+    """What is stored of a session cannot be read."""
 
 
 class Cancelled(NivelusError):  # noqa: N818

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cache
+from functools import cache, partial
 from typing import Any
 
 import numpy as np
@@ -19,8 +19,9 @@ from sqlmodel import col
 
 from nivelus.core.chain.clips import BoolArray
 from nivelus.core.chain.marks import differing, marks_of
-from nivelus.core.chain.placing import moved_name, place_found, place_hands
+from nivelus.core.chain.placing import place_found, place_hands
 from nivelus.core.chain.state import Lane, TrackState
+from nivelus.core.errors import DiskFull, NivelusError, NotFound, Refused
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import EMPTY, Curve, changed_span
 from nivelus.core.marks.mark import KINDS
@@ -44,9 +45,9 @@ from nivelus.services.views import (
 )
 from nivelus.services.workbench import Workbench
 from nivelus.store import history
-from nivelus.store.history import Edit, require
+from nivelus.store.history import Edit, ReadBack, require
 from nivelus.store.packing import unpack_curve
-from nivelus.store.reading import TrackRows, carry, clip_rows, stamp_of_rows
+from nivelus.store.reading import TrackRows, carry, clip_rows, forget, stamp_of_rows
 from nivelus.store.steps import names_changed
 from nivelus.store.tables import Recording, Session, Track, takes_of
 
@@ -59,9 +60,58 @@ _ROW_OF_CLIP = {"track_id", "take"}
 RULE_FIELDS = tuple(RuleView.model_fields)
 
 
+def reading_back(bench: Workbench, answers: bool = True) -> ReadBack:
+    """Return what reads an edit back before it is committed and refuses one that leads to a state that cannot be read.
+
+    It also makes the answer to the edit, unless nobody waits for one.
+    """
+
+    def read(edit: Edit) -> None:
+        # what is kept of a revision that never came to be must not be taken for that of the next one
+        edit.db.info.setdefault("undone", []).append(partial(forget, edit.session.id))
+        try:
+            if answers:
+                edit.answer = _answer_to(bench, edit, edit.db)
+            _walk_chain(bench, edit)
+        except (NotFound, DiskFull):
+            raise
+        except NivelusError as error:
+            raise Refused(f"Nothing was changed: what this leads to could not be read again. {error.sentence}") from error
+
+    return read
+
+
 def after_edit(bench: Workbench, edit: Edit) -> Changed:
     """The answer to a finished edit: what is small, and the clips and marks that it touched."""
-    laid_anew = carry(edit)
+    if edit.answer is None:
+        # nothing was changed
+        with bench.database.reading() as db:
+            edit.answer = _answer_to(bench, edit, db)
+    answer: Changed = edit.answer
+    return answer
+
+
+def _walk_chain(bench: Workbench, edit: Edit) -> None:
+    """Work the gain out of every take that an edit touched. Raises what stands in the way."""
+    takes = {
+        (side["track_id"], side["take"])
+        for table in ("clip", "detail")
+        for row in edit.touched(table)
+        for side in (row["before"], row["after"])
+        if side is not None
+    }
+    takes |= {(row["id"], row["after"]["take"]) for row in edit.touched("track") if row["after"] is not None}
+    for table in ("lane", "mark_set"):
+        takes |= {(track_id, None) for track_id in edit.touched_by_track(table)}
+    for track_id, take in takes:
+        track = edit.db.get(Track, track_id)
+        if track is not None and (take is None or take in {item["number"] for item in takes_of(track)}):
+            timeline = timeline_of(edit.db, track, take)
+            _ = state_of(bench, edit.db, edit.session, track, timeline, take=take).gain
+
+
+def _answer_to(bench: Workbench, edit: Edit, db: DbSession) -> Changed:
+    remarked = carry(edit)
     scopes: dict[str, Scope] = {}
 
     def scope(track: str) -> Scope:
@@ -89,34 +139,25 @@ def after_edit(bench: Workbench, edit: Edit) -> Changed:
         before, after = row["before"] or {}, row["after"]
         if after is not None and any(before.get(name) != after[name] for name in ("range_low", "range_high")):
             scope(row["id"]).every = True
-    with bench.database.reading() as db:
-        session = require(db, Session, edit.session.id, "session")
-        by_track = edit.touched_by_track("clip")
-        for track_id, kept in laid_anew.items():
-            _scope_of_layout(bench, db, session, track_id, kept, by_track.get(track_id, []), scope(track_id), removed_marks)
-        for row in edit.touched("detail"):
-            side = row["after"] or row["before"]
-            if side["track_id"] in laid_anew and scope(side["track_id"]).whole:
-                continue
-            removed_marks.add(side["track_id"], _removed_mark(row))
-            scope(side["track_id"]).new_marks.add(_name_of_mark(row["id"], side))
-        for track_id, rows in edit.touched_by_track("detail").items():
-            scope(track_id).clips.update(_clips_under(db, track_id, rows))
-        for row in edit.touched("lane"):
-            side = row["after"] or row["before"]
-            scope(side["track_id"]).clips.update(_clips_under_lane(db, row))
-        for row in edit.touched("track"):
-            if row["before"] and row["after"] and row["before"]["dip_rules"] != row["after"]["dip_rules"]:
-                was, rules = row["before"]["dip_rules"], row["after"]["dip_rules"]
-                kinds = [kind for kind in KINDS if was.get(kind) != rules.get(kind)]
-                track = require(db, Track, row["id"], "track")
-                now = state_of(bench, db, session, track, timeline_of(db, track))
-                old = replace(now, rules=core_rules(rules_by_kind(was)))
-                _scope_of_rules(kinds, old, now, scope(row["id"]))
-        if any(_moves_levels(row) for row in edit.touched("session")):
-            for track, _ in tracks_of(db, session.id):
-                scope(track.id).relevelled = True
-        return answer(bench, db, session, scopes, removed, edit.label, edit.told, removed_marks)
+    session = require(db, Session, edit.session.id, "session")
+    by_track = edit.touched_by_track("clip")
+    for track_id, kept in remarked.items():
+        _scope_of_marks(bench, db, session, track_id, kept, by_track.get(track_id, []), scope(track_id), removed_marks)
+    for row in edit.touched("lane"):
+        side = row["after"] or row["before"]
+        scope(side["track_id"]).clips.update(_clips_under_lane(db, row))
+    for row in edit.touched("track"):
+        if row["before"] and row["after"] and row["before"]["dip_rules"] != row["after"]["dip_rules"]:
+            was, rules = row["before"]["dip_rules"], row["after"]["dip_rules"]
+            kinds = [kind for kind in KINDS if was.get(kind) != rules.get(kind)]
+            track = require(db, Track, row["id"], "track")
+            now = state_of(bench, db, session, track, timeline_of(db, track))
+            old = replace(now, rules=core_rules(rules_by_kind(was)))
+            _scope_of_rules(kinds, old, now, scope(row["id"]))
+    if any(_moves_levels(row) for row in edit.touched("session")):
+        for track, _ in tracks_of(db, session.id):
+            scope(track.id).relevelled = True
+    return answer(bench, db, session, scopes, removed, edit.label, edit.told, removed_marks)
 
 
 def view_timeline(timeline: Timeline) -> TimelineView:
@@ -337,7 +378,7 @@ def _scope_of_rules(kinds: Sequence[str], old: TrackState, now: TrackState, scop
     scope.clips.update(now.clips.ids[place] for place in under.tolist())
 
 
-def _scope_of_layout(
+def _scope_of_marks(
     bench: Workbench,
     db: DbSession,
     session: Session,
@@ -347,7 +388,7 @@ def _scope_of_layout(
     scope: Scope,
     removed: Gone,
 ) -> None:
-    """What is different where recordings are heard elsewhere than before: marks have other names there."""
+    """What is different where there may be other marks than before, or marks by other names."""
     track = db.get(Track, track_id)
     if track is None:
         return
@@ -360,6 +401,12 @@ def _scope_of_layout(
     before = marks_of(old.clips.table, found, place_hands(old.hands, runs), state.rules, state.rate, last)
     changed, gone = differing(before, state.marks)
     scope.new_marks |= changed
+    # what other dips lie over is as loud as they let it be
+    for marks, named in ((before, changed | gone), (state.marks, changed)):
+        places = marks.at(named)
+        spans = state.clips.spans
+        under = _touched(spans.start, spans.end, *(side[places] for side in marks.reach))
+        scope.clips.update(state.clips.ids[place] for place in np.flatnonzero(under).tolist())
     removed.add(track_id, sorted(gone))
     # what lies beside a clip that went from there has another neighbour now
     rows = clip_rows(db, track_id)
@@ -372,34 +419,6 @@ def _moves_levels(row: dict[str, Any]) -> bool:
     """Whether an edit of a session's row gives phrases other levels, and not only another target."""
     before, after = row["before"] or {}, row["after"] or {}
     return any(before.get(name) != after.get(name) for name in ("unit", "mono_as_two"))
-
-
-def _removed_mark(row: dict[str, Any]) -> list[str]:
-    """The id of a mark that an edit of its row took away."""
-    before, after = row["before"], row["after"]
-    if after is None:
-        # what was found comes back as it was found; what the hand made is gone
-        return [row["id"]] if before["found"] is None else []
-    return [_name_of_mark(row["id"], after)] if after["gone"] else []
-
-
-def _name_of_mark(id: str, side: dict[str, Any]) -> str:
-    """What the mark of a row is called on its track."""
-    return moved_name(side["found"], side["shift"]) if side["found"] else id
-
-
-def _clips_under(db: DbSession, track_id: str, rows: Sequence[dict[str, Any]]) -> list[str]:
-    """The clips of a track that marks lie in, before and after an edit of their rows."""
-    spans = []
-    for row in rows:
-        sides = [side for side in (row["before"], row["after"]) if side is not None]
-        names = ("start", "end", "dip_start", "dip_end")
-        edges = [side[name] + side["shift"] for side in sides for name in names if side[name] is not None]
-        spans.append((min(edges), max(edges)))
-    clips = clip_rows(db, track_id).table
-    marks = np.array(spans, np.float64)
-    under = _touched(clips.spans.start, clips.spans.end, marks[:, 0], marks[:, 1])
-    return [clips.ids[place] for place in np.flatnonzero(under).tolist()]
 
 
 def _clips_under_lane(db: DbSession, row: dict[str, Any]) -> list[str]:

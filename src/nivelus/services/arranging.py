@@ -12,7 +12,7 @@ from itertools import takewhile
 from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.errors import Refused
-from nivelus.services.answers import after_edit
+from nivelus.services.answers import after_edit, reading_back
 from nivelus.services.moves import LONGEST_SECONDS, Row, add_take, homecoming, lay, put
 from nivelus.services.timeline import timeline_of
 from nivelus.services.views import Changed, View
@@ -59,7 +59,7 @@ def likely(bench: Workbench, session_id: str, ids: Sequence[str]) -> Arrangement
 
 def arrange(bench: Workbench, session_id: str, revision: int, ids: Sequence[str], way: str) -> Changed:
     """Lay out tracks, in the order given, in one of WAYS but for "own", which they are already; as one step."""
-    with history.edit(bench.database, session_id, "Lay out", revision) as edit:
+    with history.edit(bench.database, session_id, "Lay out", revision, read_back=reading_back(bench)) as edit:
         tracks = _tracks(edit.db, session_id, ids)
         if len(tracks) < 2 and way != "stamps":
             raise Refused("Choose two or more tracks to lay them onto one.")

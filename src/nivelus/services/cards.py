@@ -10,7 +10,9 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
+from nivelus.core.errors import Broken, NotFound
 from nivelus.services.answers import tracks_of
+from nivelus.services.broken import reading_whole
 from nivelus.services.newest import Newest
 from nivelus.services.state import state_of
 from nivelus.services.targets import target_of
@@ -29,7 +31,10 @@ class CardPhrase(View):
 
 
 class CardView(View):
-    """A session on the sessions page. ``worst`` is the deviation of the phrase furthest from the target."""
+    """A session on the sessions page. ``worst`` is the deviation of the phrase furthest from the target.
+
+    ``broken`` says why a session cannot be read; it has no phrases then.
+    """
 
     id: str
     name: str
@@ -42,6 +47,7 @@ class CardView(View):
     tolerance: float
     phrases: list[CardPhrase]
     importing: int
+    broken: str = ""
 
     @field_validator("touched")
     @classmethod
@@ -63,7 +69,29 @@ def list_cards(bench: Workbench) -> list[CardView]:
     """Every session, the one touched last first."""
     with bench.database.reading() as db:
         sessions = db.scalars(select(Session).order_by(col(Session.touched).desc())).all()
-        return [_card(bench, db, session) for session in sessions]
+        return [_card_or_broken(bench, db, session) for session in sessions]
+
+
+def _card_or_broken(bench: Workbench, db: DbSession, session: Session) -> CardView:
+    """The card of a session; one that cannot be read is told of, and takes no other down."""
+    try:
+        with reading_whole(session):
+            return _card(bench, db, session)
+    except (Broken, NotFound) as error:
+        return CardView(
+            id=session.id,
+            name=session.name,
+            touched=session.touched,
+            duration=0.0,
+            tracks=[],
+            level=0,
+            count=0,
+            worst=None,
+            tolerance=session.tolerance,
+            phrases=[],
+            importing=0,
+            broken=error.sentence,
+        )
 
 
 def _card(bench: Workbench, db: DbSession, session: Session) -> CardView:

@@ -16,6 +16,7 @@ from sqlalchemy import select
 from sqlmodel import col
 
 from nivelus.core.files import free_bytes, size_in_words
+from nivelus.services.broken import mend_curves, unreadable
 from nivelus.services.keeping import loose
 from nivelus.services.mending import mend
 from nivelus.services.workbench import Workbench
@@ -47,6 +48,7 @@ def check(settings: Settings) -> Iterator[Finding]:
         bench = Workbench(settings, migrate=False)
         try:
             yield from _check_recordings(bench)
+            yield from _check_sessions(bench)
             yield from _check_leftovers(bench)
         finally:
             bench.close()
@@ -66,7 +68,7 @@ def repair(settings: Settings) -> list[str]:
             if source.exists() and hash_file(source, like=recording.hash) != recording.hash:
                 bench.vault.set_aside(recording)
                 done.append(f"{source} is not what was brought in: it is set aside. Bring the recording in again.")
-        return done + mend(bench)
+        return done + mend(bench) + mend_curves(bench)
     finally:
         bench.close()
 
@@ -129,6 +131,13 @@ def _check_recordings(bench: Workbench) -> Iterator[Finding]:
         yield Finding(
             False, f"“{item.name}” belongs to no session ({size_in_words(item.size)}): {bench.vault.folder(item.hash)}."
         )
+
+
+def _check_sessions(bench: Workbench) -> Iterator[Finding]:
+    faults = unreadable(bench)
+    yield from (Finding(False, sentence) for sentence in faults)
+    if not faults:
+        yield Finding(True, "Sessions: all of them can be read.")
 
 
 def _check_leftovers(bench: Workbench) -> Iterator[Finding]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from nivelus.services.answers import after_edit
+from nivelus.services.answers import after_edit, reading_back
 from nivelus.services.settling import settling
 from nivelus.services.timeline import Timeline, timeline_of
 from nivelus.services.views import Changed
@@ -33,7 +33,7 @@ def run_edit(
     """
     with bench.database.reading() as db:
         session_id = require(db, Track, track_id, "track").session_id
-    with history.edit(bench.database, session_id, label, revision) as edit:
+    with history.edit(bench.database, session_id, label, revision, read_back=reading_back(bench)) as edit:
         track = require(edit.db, Track, track_id, "track")
         timeline = timeline_of(edit.db, track)
         if settles:

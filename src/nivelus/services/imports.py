@@ -22,6 +22,7 @@ from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import Mark
 from nivelus.core.measure.grid import measure_file
 from nivelus.services import jobs
+from nivelus.services.answers import reading_back
 from nivelus.services.jobs import JobView
 from nivelus.services.keeping import forget_import, loose
 from nivelus.services.sessions import NAME_LENGTH, create, new_recording
@@ -272,7 +273,9 @@ def _content_of(bench: Workbench, job: Job, staged: Path) -> tuple[str, Recordin
 def _add_track(
     bench: Workbench, job: Job, recording: Recording, cells: list[Cell], details: tuple[Mark, ...], kind: str
 ) -> str:
-    with history.edit(bench.database, job.session_id, f"Bring in {job.name}") as edit:
+    with history.edit(
+        bench.database, job.session_id, f"Bring in {job.name}", read_back=reading_back(bench, answers=False)
+    ) as edit:
         db = edit.db
         jobs.require_at_work(db, job)
         db.execute(delete(Tombstone).where(col(Tombstone.hash) == recording.hash))

@@ -6,12 +6,14 @@ from typing import Any
 
 import numpy as np
 from sqlalchemy import select
+from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.errors import Refused
 from nivelus.core.marks.details import RecordingMarks
 from nivelus.core.sound.reader import SoundInfo
-from nivelus.services.answers import Scope, after_edit, answer, tracks_of
+from nivelus.services.answers import Scope, after_edit, answer, reading_back, tracks_of
+from nivelus.services.broken import reading_whole
 from nivelus.services.keeping import bury, clear_buried, recordings_used
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
@@ -59,14 +61,19 @@ def state(bench: Workbench, session_id: str, first: str | None = None, only: str
     """
     with bench.database.reading() as db:
         session = require(db, Session, session_id, "session")
-        ids = [track.id for track, _ in tracks_of(db, session_id)]
-        if only is not None:
-            ids = [id for id in ids if id == only]
-        elif first is not None and ids:
-            ids.sort(key=lambda id: id != first)
-            count = np.cumsum([len(clip_rows(db, id)) for id in ids])
-            ids = [id for id, so_far in zip(ids, count.tolist(), strict=True) if id == ids[0] or so_far <= AT_FIRST]
-        return answer(bench, db, session, {id: Scope(whole=True) for id in ids}, {}, "")
+        with reading_whole(session):
+            return _state(bench, db, session, first, only)
+
+
+def _state(bench: Workbench, db: DbSession, session: Session, first: str | None, only: str | None) -> Changed:
+    ids = [track.id for track, _ in tracks_of(db, session.id)]
+    if only is not None:
+        ids = [id for id in ids if id == only]
+    elif first is not None and ids:
+        ids.sort(key=lambda id: id != first)
+        count = np.cumsum([len(clip_rows(db, id)) for id in ids])
+        ids = [id for id, so_far in zip(ids, count.tolist(), strict=True) if id == ids[0] or so_far <= AT_FIRST]
+    return answer(bench, db, session, {id: Scope(whole=True) for id in ids}, {}, "")
 
 
 def update(bench: Workbench, session_id: str, revision: int, values: dict[str, Any]) -> Changed:
@@ -74,7 +81,7 @@ def update(bench: Workbench, session_id: str, revision: int, values: dict[str, A
     label = "Rename the session" if set(values) == {"name"} else "Set the rule"
     if set(values) <= {"target", "target_kind", "unit"}:
         label = "Set the target"
-    with history.edit(bench.database, session_id, label, revision) as edit:
+    with history.edit(bench.database, session_id, label, revision, read_back=reading_back(bench)) as edit:
         for name, value in values.items():
             setattr(edit.session, name, clean_name(value) if name == "name" else value)
     return after_edit(bench, edit)
@@ -82,12 +89,12 @@ def update(bench: Workbench, session_id: str, revision: int, values: dict[str, A
 
 def undo(bench: Workbench, session_id: str, revision: int) -> Changed:
     """Take back the newest step."""
-    return after_edit(bench, history.undo(bench.database, session_id, revision))
+    return after_edit(bench, history.undo(bench.database, session_id, revision, read_back=reading_back(bench)))
 
 
 def redo(bench: Workbench, session_id: str, revision: int) -> Changed:
     """Do again what was undone last."""
-    return after_edit(bench, history.redo(bench.database, session_id, revision))
+    return after_edit(bench, history.redo(bench.database, session_id, revision, read_back=reading_back(bench)))
 
 
 def clean_name(name: str) -> str:

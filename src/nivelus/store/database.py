@@ -68,6 +68,8 @@ class Database:
     def writing(self) -> Iterator[DbSession]:
         """A unit of work that is committed when the block is left without an exception, else undone whole.
 
+        What is added to ``info["undone"]`` of the session is called where it is undone.
+
         Raises
         ------
         DiskFull
@@ -75,8 +77,14 @@ class Database:
         """
         with self._telling_of_room(), DbSession(self.engine, expire_on_commit=False) as db:
             db.connection(execution_options={"nivelus_write": True})
-            yield db
-            db.commit()
+            try:
+                yield db
+                db.commit()
+            except BaseException:
+                db.rollback()
+                for act in db.info.get("undone", ()):
+                    act()
+                raise
 
     def shrink(self) -> bool:
         """Give room that is not used any more back to the disk; whether there was enough to be worth it."""

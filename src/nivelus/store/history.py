@@ -4,18 +4,20 @@ A unit of work collects the before and after of every row it touches into one ``
 befores, redo the afters; no edit has undo code of its own. Each of the three raises the session's revision.
 
 An edit works out what it does on a snapshot, while others may read and write; what it changed is then written in one short
-transaction, if the session is still at the revision that the edit was worked out from.
+transaction, if the session is still at the revision that the edit was worked out from. Before that is committed, the state that
+it leads to is read back: what cannot be read is not committed.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import cache
 from typing import Any
 
 from sqlalchemy import Select, bindparam, delete, event, insert, inspect, select
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
@@ -37,6 +39,7 @@ TRACKED: dict[str, type[Any]] = {
 _OF_TRACK = ("clip", "mark_set", "detail", "lane")
 _AT_ONCE = 500
 _UNTRACKED_FIELDS = {"revision", "touched", "created"}
+NOT_WHOLE = "No step of this session's history can be read. Give it out as a file to have it examined."
 STALE = "The session was changed in another window. It is shown as it is now; do it again."
 
 
@@ -44,7 +47,8 @@ STALE = "The session was changed in another window. It is shown as it is now; do
 class Edit:
     """A running edit: the database, the session it belongs to, and the rows touched so far.
 
-    ``told`` is what it did besides what it was asked for, in words; empty for nothing.
+    ``told`` is what it did besides what it was asked for, in words; empty for nothing. ``answer`` is what was read back of the
+    state that it leads to.
     """
 
     db: DbSession
@@ -52,6 +56,7 @@ class Edit:
     label: str
     rows: dict[tuple[str, str], dict[str, Any]] = field(default_factory=dict)
     told: str = ""
+    answer: Any = None
     _known: dict[str, list[dict[str, Any]]] | None = None
 
     @property
@@ -112,14 +117,21 @@ class Edit:
         return [row for row in self.db.new if isinstance(row, kind)]
 
 
+ReadBack = Callable[[Edit], None]
+"""Reads the state that a written edit leads to, in its transaction; what it raises undoes the edit."""
+
+
 @contextmanager
-def edit(database: Database, session_id: str, label: str, revision: int | None = None) -> Iterator[Edit]:
+def edit(
+    database: Database, session_id: str, label: str, revision: int | None = None, *, read_back: ReadBack
+) -> Iterator[Edit]:
     """Run an edit of a session as one step of its history.
 
     Parameters
     ----------
     revision : the revision the edit was based on, which it is worked out from before anything is locked; None for work
         that cannot clash, such as an import: it holds the database from the start and may change rows without a history
+    read_back : is given the edit when it is written and not yet committed; not where nothing was changed
 
     Raises
     ------
@@ -129,7 +141,8 @@ def edit(database: Database, session_id: str, label: str, revision: int | None =
         with database.writing() as db, _collecting(db, session_id, label) as running:
             yield running
             db.flush()
-            _keep(db, running)
+            if _keep(db, running):
+                _read_back(db, running, read_back)
         return
     with database.reading() as db:
         session = _at_revision(db, session_id, revision)
@@ -145,16 +158,46 @@ def edit(database: Database, session_id: str, label: str, revision: int | None =
         if running.touched("session"):
             db.refresh(running.session)
         _keep(db, running)
+        _read_back(db, running, read_back)
 
 
-def undo(database: Database, session_id: str, revision: int | None = None) -> Edit:
+def undo(database: Database, session_id: str, revision: int | None = None, *, read_back: ReadBack) -> Edit:
     """Take back the newest change. Raises Refused when there is none."""
-    return _step(database, session_id, revision, undone=False)
+    with database.writing() as db:
+        running = _step(db, _at_revision(db, session_id, revision), undone=False)
+        _read_back(db, running, read_back)
+    return running
 
 
-def redo(database: Database, session_id: str, revision: int | None = None) -> Edit:
+def redo(database: Database, session_id: str, revision: int | None = None, *, read_back: ReadBack) -> Edit:
     """Do the change again that was undone last. Raises Refused when there is none."""
-    return _step(database, session_id, revision, undone=True)
+    with database.writing() as db:
+        running = _step(db, _at_revision(db, session_id, revision), undone=True)
+        _read_back(db, running, read_back)
+    return running
+
+
+def undo_until(database: Database, session_id: str, is_whole: Callable[[DbSession], bool]) -> list[str]:
+    """Take back changes until the session is whole again, all of it or nothing; the labels of what was taken back.
+
+    Raises
+    ------
+    NotFound, Refused
+        If there is no such session, or nothing in its history is whole.
+    """
+    taken_back = []
+    with database.writing() as db:
+        session = _at_revision(db, session_id, None)
+        while not is_whole(db):
+            try:
+                taken_back.append(_step(db, session, undone=False).label)
+                _settled(db)
+            except Exception as error:
+                if isinstance(error, DBAPIError):
+                    raise
+                # there is nothing left, or what the step refers to is damaged as well
+                raise Refused(NOT_WHOLE) from error
+    return taken_back
 
 
 def labels(db: DbSession, session_id: str) -> tuple[str | None, str | None]:
@@ -199,51 +242,62 @@ def _collecting(db: DbSession, session_id: str, label: str) -> Iterator[Edit]:
     yield running
 
 
-def _keep(db: DbSession, running: Edit) -> None:
-    """Make a step of the history of what a finished edit changed."""
+def _settled(db: DbSession) -> None:
+    """Let what is read from now on see what was written so far, at its revision."""
+    db.flush()
+    db.info["revisions"] = {}
+
+
+def _read_back(db: DbSession, running: Edit, read_back: ReadBack) -> None:
+    running.db = db
+    _settled(db)
+    read_back(running)
+
+
+def _keep(db: DbSession, running: Edit) -> bool:
+    """Make a step of the history of what a finished edit changed; whether that was anything."""
     rows = running.changes
     if not rows:
-        return
+        return False
     session_id = running.session.id
     db.execute(delete(Change).where(col(Change.session_id) == session_id, col(Change.undone).is_(True)))
     refers = " ".join(sorted(recordings_in(rows)))
     db.add(Change(session_id=session_id, label=running.label, data=pack_step(rows), recordings=refers))
     _raise_revision(running.session)
+    return True
 
 
-def _step(database: Database, session_id: str, revision: int | None, undone: bool) -> Edit:
+def _step(db: DbSession, session: Session, undone: bool) -> Edit:
     side, other = ("after", "before") if undone else ("before", "after")
-    with database.writing() as db:
-        session = _at_revision(db, session_id, revision)
-        change = _next_change(db, session_id, undone)
-        if change is None:
-            raise Refused("There is nothing to do again." if undone else "There is nothing to undo.")
-        rows = unpack_step(change.data)
-        rows += _rest_of_tracks(db, rows, side)
-        present = _present(db, rows)
-        running = Edit(db, session, change.label)
-        has_gone = False
-        for row in rows:
-            now = present.get((row["table"], row["id"]))
-            values = values_to_put(row, side, now)
-            note = {"table": row["table"], "id": row["id"], "before": now, "after": values}
-            if values is not None and now is not None:
-                # of a row that stays a step holds what differs
-                note |= {"after": now | values, "names": tuple(values)}
-            elif values is not None:
-                note["after"] = _values(TRACKED[row["table"]](**values))
-            elif now is not None:
-                # as it was at the end is how the other way brings it back, whatever has been added to it by then
-                row[other], has_gone = now, True
-            if now is not None or values is not None:
-                running.note(note)
-        _apply(db, running.changes)
-        if running.touched("session"):
-            db.refresh(session)
-        if has_gone:
-            change.data = pack_again(rows)
-        change.undone = not undone
-        _raise_revision(session)
+    change = _next_change(db, session.id, undone)
+    if change is None:
+        raise Refused("There is nothing to do again." if undone else "There is nothing to undo.")
+    rows = unpack_step(change.data)
+    rows += _rest_of_tracks(db, rows, side)
+    present = _present(db, rows)
+    running = Edit(db, session, change.label)
+    has_gone = False
+    for row in rows:
+        now = present.get((row["table"], row["id"]))
+        values = values_to_put(row, side, now)
+        note = {"table": row["table"], "id": row["id"], "before": now, "after": values}
+        if values is not None and now is not None:
+            # of a row that stays a step holds what differs
+            note |= {"after": now | values, "names": tuple(values)}
+        elif values is not None:
+            note["after"] = _values(TRACKED[row["table"]](**values))
+        elif now is not None:
+            # as it was at the end is how the other way brings it back, whatever has been added to it by then
+            row[other], has_gone = now, True
+        if now is not None or values is not None:
+            running.note(note)
+    _apply(db, running.changes)
+    if running.touched("session"):
+        db.refresh(session)
+    if has_gone:
+        change.data = pack_again(rows)
+    change.undone = not undone
+    _raise_revision(session)
     return running
 
 

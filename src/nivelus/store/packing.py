@@ -14,7 +14,7 @@ from functools import lru_cache
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.gain.drawn import EMPTY, Curve
+from nivelus.core.gain.drawn import CLOSEST, EMPTY, Curve, spaced
 from nivelus.core.marks.mark import COLUMNS, Mark, mark_table
 
 _CURVE = 5
@@ -45,6 +45,23 @@ def unpack_curve(data: str) -> Curve:
         return EMPTY
     at, db, shape, first, last = _unpacked(data, _CURVE).T
     return Curve(at, db, shape.astype(np.int8), np.stack([first, last], axis=1))
+
+
+def mended_curve(data: str) -> str | None:
+    """A packed curve whose points lie apart and in order and hold gains, where those of ``data`` do not; None where they do.
+
+    What cannot even be unpacked is left to the history.
+    """
+    try:
+        at, db, shape, first, last = _unpacked(data, _CURVE).T
+    except (ValueError, zlib.error):
+        return None
+    good = np.isfinite(at) & ~np.isnan(db) & (db < np.inf)
+    if good.all() and (np.diff(at) >= 2 * CLOSEST).all():
+        return None
+    order = np.flatnonzero(good)[np.argsort(at[good], kind="stable")]
+    phase = np.nan_to_num(np.stack([first, last], axis=1)[order])
+    return pack_curve(spaced(Curve(at[order], db[order], shape[order].astype(np.int8), phase)))
 
 
 Splice = tuple[int, str, str]

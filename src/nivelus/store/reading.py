@@ -281,11 +281,15 @@ def lanes_of(db: DbSession, track_id: str) -> Lanes:
 
 
 def stamp_of_rows(db: DbSession, track_id: str) -> int:
-    """What tells all that is kept of a track from any other, while the program runs. O(what an edit has changed)."""
+    """What tells all that is kept of a track from any other, while the program runs; equal rows have the same.
+
+    O(what an edit has changed), and O(hands).
+    """
     lanes = lanes_of(db, track_id)
     drawn = [(lane.points.at.tobytes(), lane.points.db.tobytes(), lane.points.shape.tobytes(), *lane[1:]) for lane in lanes]
-    found = [(recording, marks.stamp) for recording, marks in found_marks(db, track_id).items()]
-    return hash((clip_rows(db, track_id).stamp, hands_of(db, track_id), tuple(drawn), tuple(found)))
+    # rows come in the order in which they were made, and come back in another one
+    found = frozenset((recording, marks.stamp) for recording, marks in found_marks(db, track_id).items())
+    return hash((clip_rows(db, track_id).stamp, frozenset(hands_of(db, track_id).rows), tuple(drawn), found))
 
 
 def recorded_by_id(db: DbSession, ids: Collection[str]) -> dict[str, Recorded]:
@@ -296,8 +300,9 @@ def recorded_by_id(db: DbSession, ids: Collection[str]) -> dict[str, Recorded]:
 def carry(edit: Edit) -> dict[str, TrackRows | None]:
     """Carry what is kept over to the revision that an edit has made, with what it changed exchanged.
 
-    The answer names the tracks of which other recordings are heard than before, or elsewhere, with what was kept of each
-    before the edit; None where another take is heard, or it is not known.
+    The answer names the tracks that may have other marks than before - where other recordings are heard, or elsewhere, or where
+    the hand made something of a mark, which may stand for others - with what was kept of each before the edit; None where
+    another take is heard, or it is not known.
     """
     if not edit.changes:
         # what changes nothing makes no revision
@@ -306,7 +311,7 @@ def carry(edit: Edit) -> dict[str, TrackRows | None]:
     clips, details, marks, lanes = (edit.touched_by_track(table) for table in ("clip", "detail", "mark_set", "lane"))
     known: set[str] = set()
     takes = {row["id"]: row["after"]["take"] for row in edit.touched("track") if row["after"] is not None}
-    laid_anew: dict[str, TrackRows | None] = {}
+    remarked: dict[str, TrackRows | None] = {}
     with _lock:
         for key in [key for key in _kept if key[:2] == (session, now - 1)]:
             # who still works on the old revision is too late
@@ -325,21 +330,24 @@ def carry(edit: Edit) -> dict[str, TrackRows | None]:
             _keep((session, now, track_id, take), new)
             if old.clips is not None and new.clips is not None and old.heard:
                 known.add(track_id)
-                if old.clips is not new.clips and old.clips.runs != new.clips.runs:
-                    laid_anew[track_id] = old if old.hands is not None and old.found is not None else None
-    for track_id, rows in clips.items():
-        if track_id not in known and any(_lies(row["before"]) != _lies(row["after"]) for row in rows):
-            laid_anew[track_id] = None
+                is_elsewhere = old.clips is not new.clips and old.clips.runs != new.clips.runs
+                if is_elsewhere or hand:
+                    remarked[track_id] = old if old.hands is not None and old.found is not None else None
+    for track_id in clips.keys() | details.keys():
+        is_elsewhere = any(_lies(row["before"]) != _lies(row["after"]) for row in clips.get(track_id, []))
+        if track_id not in known and (is_elsewhere or track_id in details):
+            remarked[track_id] = None
     for row in edit.touched("track"):
         if _take_of(row["before"]) != _take_of(row["after"]):
-            laid_anew[row["id"]] = None
-    return laid_anew
+            remarked[row["id"]] = None
+    return remarked
 
 
-def forget() -> None:
-    """Read everything anew the next time."""
+def forget(session: str | None = None) -> None:
+    """Read everything anew the next time, or everything of one session."""
     with _lock:
-        _kept.clear()
+        for key in [key for key in _kept if session in (None, key[0])]:
+            del _kept[key]
 
 
 def _rows_of(db: DbSession, track_id: str, take: int | None = None) -> tuple[TrackRows, int]:

@@ -8,7 +8,7 @@ from flask import Blueprint, Response, jsonify, request, send_file
 
 from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import Refused
-from nivelus.services import balance, drawing, imports, load, passes, renders, sound
+from nivelus.services import balance, broken, drawing, imports, load, passes, renders, sound
 from nivelus.web.answers import answer, array
 from nivelus.web.context import bench, queue
 from nivelus.web.security import CONTENT, RECEIVED
@@ -30,6 +30,13 @@ def upload(session_id: str) -> Response:
         job = imports.stage_upload(bench(), session_id, name, request.stream, request.content_length)
     queue().put(job.id)
     return answer(job, 202)
+
+
+@bp.get("/sessions/<session_id>/rows")
+def rows(session_id: str) -> Response:
+    """A session as it is stored, row for row, as a JSON file; also one that cannot be read."""
+    name, data = broken.give_out(bench(), session_id)
+    return send_file(io.BytesIO(data), as_attachment=True, download_name=name)
 
 
 @bp.get("/tracks/<track_id>/samples")

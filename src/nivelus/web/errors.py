@@ -10,7 +10,7 @@ from flask import Flask, Response, jsonify, request
 from pydantic import ValidationError
 from werkzeug.exceptions import HTTPException
 
-from nivelus.core.errors import CurveFileError, DiskFull, FileError, NivelusError, NotFound, Refused, SoundError, Stale
+from nivelus.core.errors import Broken, CurveFileError, DiskFull, FileError, NivelusError, NotFound, Refused, SoundError, Stale
 from nivelus.core.files import disk_full, is_full
 from nivelus.logs import write_down
 
@@ -19,6 +19,7 @@ STATUSES: tuple[tuple[type[NivelusError], int], ...] = (
     (FileError, 422),
     (CurveFileError, 422),
     (Refused, 422),
+    (Broken, 422),
     (NotFound, 404),
     (Stale, 409),
     (DiskFull, 507),

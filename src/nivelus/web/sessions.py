@@ -7,7 +7,7 @@ from typing import Annotated
 from flask import Response
 from pydantic import BaseModel, Field
 
-from nivelus.services import cards, sessions
+from nivelus.services import broken, cards, sessions
 from nivelus.services.cards import CardsView
 from nivelus.services.terms import terms
 from nivelus.services.views import Changed
@@ -83,6 +83,12 @@ def undo(path: SessionPath, body: Revised) -> Response:
 def redo(path: SessionPath, body: Revised) -> Response:
     """Do again what was undone last."""
     return answer(sessions.redo(bench(), path.session_id, body.revision))
+
+
+@api.post("/<session_id>/undo-to-whole", responses={200: Changed})
+def undo_to_whole(path: SessionPath) -> Response:
+    """Take steps of a session that cannot be read back until it can."""
+    return answer(broken.undo_to_whole(bench(), path.session_id))
 
 
 def _whole(session_id: str, first: str | None = None, only: str | None = None) -> Changed:
