@@ -56,7 +56,7 @@ class Program:
         raise AssertionError("the program did not start: " + Path(self.log.name).read_text())
 
     def get(self, path: str) -> Any:
-        with urllib.request.urlopen(self.address + path, timeout=20) as answer:
+        with urllib.request.urlopen(self.address + path, timeout=60) as answer:
             return json.loads(answer.read())
 
     def get_bytes(self, path: str) -> bytes:

@@ -35,6 +35,7 @@ COURSE_SECONDS = 0.05
 """Between two values of a course of the reduction."""
 _reduced: Newest[Reduction] = Newest(4)
 _thresholds: Newest[float] = Newest(16)
+_views: Newest[LoadView] = Newest(8)
 
 
 def change(bench: Workbench, track_id: str, revision: int, values: dict[str, Any]) -> Changed:
@@ -51,13 +52,20 @@ def change(bench: Workbench, track_id: str, revision: int, values: dict[str, Any
 def view(bench: Workbench, track_id: str, wanted: float | None = None) -> LoadView:
     """How hard the compressor works before and after, and how much more evenly it works at an equal average.
 
-    ``wanted`` is the average (dB) that a threshold is proposed for; that of before if not given. O(samples), kept.
+    ``wanted`` is the average (dB) that a threshold is proposed for; that of before if not given. O(samples), and kept by what
+    it is of.
     """
     with bench.database.reading() as db:
         _, track, timeline, state, _ = whole_state(bench, db, track_id)
+    settings = load_settings(track)
+    judged = tuple(state.clips.ids[place] for place in state.clips.judged.tolist())
+    key = timeline.key, _hash(state.gain), settings.model_dump_json(), wanted, hash((judged, state.clips.phrases.tobytes()))
+    return _views.get(key, lambda: _view_of(bench, timeline, state, settings, wanted))
+
+
+def _view_of(bench: Workbench, timeline: Timeline, state: TrackState, settings: LoadSettings, wanted: float | None) -> LoadView:
     opener, clips = _opener(bench, timeline), state.clips
     spans, ids = clips.phrases_of(clips.judged), [clips.ids[place] for place in clips.judged.tolist()]
-    settings = load_settings(track)
     before, after = _reductions(opener, timeline, state, settings)
     figures = [load_figures(reduction, spans) for reduction in (before, after)]
     goal = figures[0].average if wanted is None else wanted
@@ -166,8 +174,11 @@ def _reduction(
 
 
 def _made_of(timeline: Timeline, state: TrackState | None, compressor: Compressor) -> tuple[Any, ...]:
-    gain = None if state is None else (state.gain.at.tobytes(), state.gain.db.tobytes())
-    return timeline.key, gain and hash(gain), replace(compressor, makeup=0.0)
+    return timeline.key, None if state is None else _hash(state.gain), replace(compressor, makeup=0.0)
+
+
+def _hash(gain: GainCurve) -> int:
+    return hash((gain.at.tobytes(), gain.db.tobytes()))
 
 
 def _view(figures: LoadFigures) -> LoadFiguresView:
@@ -190,10 +201,10 @@ def _order(state: TrackState, before: Reduction, after: Reduction, spans: FloatA
     sides = {}
     for name, reduction in (("ahead", after), ("behind", before)):
         own = by_phrase(reduction, spans)
-        mean = reduction[steps].astype(np.float64)
-        out = power * 10 ** (-mean / 10)
+        factor = 10 ** (-reduction[steps].astype(np.float64) / 20)
+        out, highest = power * factor**2, peaks * factor
         heard = np.array([gated_loudness(out[span]) for span in slices])
-        tops = np.array([float(to_db((peaks * 10 ** (-mean / 20))[span].max())) for span in slices])
+        tops = to_db(np.array([highest[span].max() for span in slices]))
         sides[name] = (own, heard, tops - heard)
     figures = {}
     for name, (own, heard, crest) in sides.items():
