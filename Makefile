@@ -42,6 +42,7 @@ lint: .build/ready
 
 bench: .build/ready .build/tools .build/bench
 	$(PY) -m bench.speed
+	$(PY) -m bench.waits
 	$(PY) -m bench.marks $(CORPUS)
 	$(PY) -m bench.ride $(CORPUS)
 	$(PY) -m bench.balance $(CORPUS)

@@ -74,7 +74,9 @@ def round_of(job: Job, number: int) -> None:
         job.program.post(f"{track}/draft", {})
     job.edit("draft accepted", QUICK, f"{track}/draft/accept")
     job.ask("figures", QUICK, f"{track}/figures")
-    job.edit("rule of details", QUICK, f"{track}/details/rule", {"kind": "breath", "rule": {"on": True, "depth": -6.0 - number}})
+    job.edit(
+        "rule of details", QUICK, f"{track}/details/rule", {"kind": "breath", "rule": {"on": True, "depth": -6.0 - number}}
+    )
     job.edit("another rule", QUICK, f"{track}/details/rule", {"kind": "gap", "rule": {"on": True, "depth": -9.0 - number}})
     job.edit("depth of one dip", QUICK, f"{track}/details/depth", {"marks": [job.marks[40 + number]], "by": -1.0})
     with job.timed("draft of a ride", RIDE):

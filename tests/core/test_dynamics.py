@@ -15,7 +15,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nivelus.core.dynamics.compressor import RMS_SECONDS, STEP, Compressor, reduction_of, static_reduction, whole_reduction
+from nivelus.core.dynamics.compressor import (
+    RMS_SECONDS,
+    STEP,
+    Compressor,
+    reduction_of,
+    static_reduction,
+    whole_reduction,
+    work_on_all,
+)
 from nivelus.core.dynamics.load import by_phrase, load_figures, threshold_for
 from nivelus.core.errors import GainError
 from nivelus.core.gain.compiled import GainCurve
@@ -161,9 +169,9 @@ def test_the_threshold_that_gives_an_average_gives_it(tmp_path: Path) -> None:
     opener = lambda: open_sound(path)  # noqa: E731
     louder = GainCurve(np.array([0.0]), np.array([7.5]))
     before = load_figures(whole_reduction(opener, None, compressor), spans).average
-    known = load_figures(whole_reduction(opener, louder, compressor), spans).average
-    found = threshold_for(opener, louder, compressor, spans, before, known)
+    found, there = threshold_for(opener, louder, compressor, spans, before, work_on_all(opener, louder, compressor))
     # all of it is 7.5 dB louder, so the threshold is
     assert found == pytest.approx(compressor.threshold + 7.5, abs=0.05)
     again = load_figures(whole_reduction(opener, louder, replace(compressor, threshold=found)), spans).average
     assert again == pytest.approx(before, abs=0.05)
+    assert load_figures(there, spans).average == again

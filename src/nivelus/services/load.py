@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.chain.state import TrackState
-from nivelus.core.dynamics.compressor import STEP, Compressor, Reduction, reduction_of, whole_reduction
+from nivelus.core.dynamics.compressor import STEP, Compressor, Reduction, Worked, reduction_of, work_on_all
 from nivelus.core.dynamics.load import HARD, LoadFigures, by_phrase, load_figures, threshold_for
 from nivelus.core.errors import Refused, Stale
 from nivelus.core.gain.compiled import FloatArray, GainCurve
@@ -33,8 +33,7 @@ from nivelus.store.tables import Track
 
 COURSE_SECONDS = 0.05
 """Between two values of a course of the reduction."""
-_reduced: Newest[Reduction] = Newest(4)
-_thresholds: Newest[float] = Newest(16)
+_worked: Newest[Worked] = Newest(4)
 _views: Newest[LoadView] = Newest(8)
 
 
@@ -66,20 +65,15 @@ def view(bench: Workbench, track_id: str, wanted: float | None = None) -> LoadVi
 def _view_of(bench: Workbench, timeline: Timeline, state: TrackState, settings: LoadSettings, wanted: float | None) -> LoadView:
     opener, clips = _opener(bench, timeline), state.clips
     spans, ids = clips.phrases_of(clips.judged), [clips.ids[place] for place in clips.judged.tolist()]
+    of_after = compressors_of(settings)[1]
     before, after = _reductions(opener, timeline, state, settings)
     figures = [load_figures(reduction, spans) for reduction in (before, after)]
     goal = figures[0].average if wanted is None else wanted
-    of_after = compressors_of(settings)[1]
     proposed, steady = of_after.threshold, figures[1]
     if len(spans) and goal > 0:
-        proposed = round(
-            _thresholds.get(
-                (goal, *_made_of(timeline, state, of_after)),
-                lambda: threshold_for(opener, state.gain, of_after, spans, goal, figures[1].average),
-            ),
-            1,
-        )
-        steady = load_figures(_reduction(opener, timeline, state, replace(of_after, threshold=proposed)), spans)
+        worked = _work(opener, timeline, state, of_after)
+        proposed, there = threshold_for(opener, state.gain, replace(of_after, makeup=0.0), spans, goal, worked)
+        steady = load_figures(there, spans)
     return LoadView(
         settings=settings,
         before=_view(figures[0]),
@@ -160,16 +154,14 @@ def _reductions(
     opener: Callable[[], SoundSource], timeline: Timeline, state: TrackState, settings: LoadSettings
 ) -> tuple[Reduction, Reduction]:
     before, after = compressors_of(settings)
-    return _reduction(opener, timeline, None, before), _reduction(opener, timeline, state, after)
+    return _work(opener, timeline, None, before).reduction, _work(opener, timeline, state, after).reduction
 
 
-def _reduction(
-    opener: Callable[[], SoundSource], timeline: Timeline, state: TrackState | None, compressor: Compressor
-) -> Reduction:
-    """The reduction of a whole track, without gain or with that of a state."""
-    return _reduced.get(
+def _work(opener: Callable[[], SoundSource], timeline: Timeline, state: TrackState | None, compressor: Compressor) -> Worked:
+    """What a compressor does to a whole track, without gain or with that of a state."""
+    return _worked.get(
         _made_of(timeline, state, compressor),
-        lambda: whole_reduction(opener, None if state is None else state.gain, replace(compressor, makeup=0.0)),
+        lambda: work_on_all(opener, None if state is None else state.gain, replace(compressor, makeup=0.0)),
     )
 
 
