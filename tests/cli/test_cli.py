@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from pathlib import Path
 
 import numpy as np
@@ -282,3 +283,22 @@ def test_phrases_are_judged_with_their_details_down_and_settle_under_a_ride(tmp_
         levels = levelled(source, tmp_path / f"{name}.wav", *options, *(() if name == "settled" else ("--no-settle",)))
         away = max(abs(phrase["after"] + 20) for phrase in levels["phrases"])
         assert away < (0.1 if name == "settled" else 1.0)
+
+
+def test_names_of_files_may_be_anything_and_are_printed_as_text(tmp_path: Path) -> None:
+    folder = tmp_path / "in"
+    folder.mkdir()
+    sound = write_sound(tmp_path / "a.wav", uneven_voice((-20.0,))).read_bytes()
+    names = [b"caf\xe9.wav", b"red\x1b[31m\x07.wav", b"plain.wav", b"broken \xff.wav"]
+    for name in names:
+        (folder / os.fsdecode(name)).write_bytes(b"RIFF" if b"broken" in name else sound)
+    done = run("level", folder, "-o", tmp_path / "out")
+    # the one that is no sound is told of; the folder's run goes on
+    assert (done.returncode, "broken \\udcff.wav" in done.stderr) == (1, True)
+    assert {os.fsencode(path.name) for path in (tmp_path / "out").iterdir()} == set(names[:3])
+    assert not set(done.stdout + done.stderr) & {chr(code) for code in (*range(9), *range(11, 32), 127)}
+    assert "red\\x1b[31m\\x07.wav" in done.stdout
+    for name in names[:3]:
+        assert json.loads(run("measure", os.fsencode(folder) + b"/" + name, "--json").stdout)["channels"] == 1
+    told = json.loads(run("level", folder, "-o", tmp_path / "again", "--json").stdout)["files"]
+    assert {os.fsencode(Path(file["input"]).name) for file in told} == set(names[:3])

@@ -7,7 +7,7 @@ import sys
 
 
 def run(*arguments: object) -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-m", "nivelus.cli", *map(str, arguments)]
+    command = [sys.executable, "-m", "nivelus.cli", *(a if isinstance(a, bytes) else str(a) for a in arguments)]
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     assert "Traceback" not in done.stderr
     return done

@@ -229,6 +229,23 @@ def test_nothing_to_mix_is_said(bench: Workbench, session: str, voice: str) -> N
         renders.request_mix(bench, session, "wav", 24, False, False)
 
 
+def test_a_mix_of_nothing_is_refused_where_it_is_asked_for_and_where_it_is_made(
+    bench: Workbench, session: str, voice: str
+) -> None:
+    empty = sessions.create(bench, "Empty")
+    with pytest.raises(Refused, match="has no tracks yet"):
+        renders.request_mix(bench, empty, "wav", 24, False, False)
+    job = renders.request_mix(bench, session, "wav", 24, False, False)
+    for folder in (bench.vault.root).glob("??/*"):
+        folder.rename(folder.with_name(f"away-{folder.name}"))
+    with pytest.raises(Refused, match="sound files of all tracks that are heard are missing"):
+        renders.request_mix(bench, session, "wav", 24, False, False)
+    renders.run_render(bench, job.id)
+    done = jobs.view_job(jobs.get(bench, job.id))
+    assert (done.state, done.message.split(":")[0]) == ("failed", "There is nothing to mix")
+    assert not list(bench.vault.renders.iterdir())
+
+
 def test_what_was_set_before_balance_was_there_comes_as_it_comes(bench: Workbench, session: str, voice: str) -> None:
     with bench.database.reading() as db:
         row = db.get(Track, voice)

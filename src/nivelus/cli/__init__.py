@@ -11,11 +11,13 @@ from itertools import pairwise
 
 from nivelus.cli import level, measure, program  # noqa: F401  (each puts its commands into the program)
 from nivelus.cli.options import app, why
+from nivelus.cli.printing import print_tamely
 from nivelus.core.errors import NivelusError
 
 
 def main() -> None:
     """Run the command line; bad input ends with a sentence, never with a traceback."""
+    print_tamely()
     try:
         app(args=_with_ride_strength(sys.argv[1:]), prog_name="nivelus")
     except NivelusError as error:

@@ -20,8 +20,9 @@
     |-- NotFound            what was asked for is not there (any more)
     |-- Refused             the request makes no sense as it stands
     |-- Stale               it was based on an older state
+    |-- Busy                another program holds what is needed
     |-- Broken              what is stored of a session cannot be read
-    `-- Cancelled           the person stopped the work
+    `-- Cancelled           the person stopped the work, or nobody waits for it
 """
 
 from __future__ import annotations
@@ -112,9 +113,13 @@ class Stale(NivelusError):  # noqa: N818
     """The write was based on an older state of the session."""
 
 
+class Busy(NivelusError):  # noqa: N818
+    """Another program holds what is needed, such as the database."""
+
+
 class Broken(NivelusError):  # noqa: N818
     """What is stored of a session cannot be read."""
 
 
 class Cancelled(NivelusError):  # noqa: N818
-    """The person stopped the work."""
+    """The person stopped the work, or nobody waits for it any more."""

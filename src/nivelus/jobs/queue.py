@@ -6,13 +6,14 @@ The queue only carries ids. What a job is and how far it got stands in the datab
 
 from __future__ import annotations
 
+import sqlite3
 from pathlib import Path
 from typing import Any
 
 from huey import Huey, RedisHuey, SqliteHuey
 
 from nivelus.core.deliver.warm import warm_kernels
-from nivelus.logs import write_down
+from nivelus.logs import note, write_down
 from nivelus.memory import give_back_now
 from nivelus.services import jobs
 from nivelus.services.imports import run_import
@@ -20,6 +21,7 @@ from nivelus.services.renders import run_render
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store.backups import QUEUE, is_whole
+from nivelus.store.database import is_held
 
 RUN = {"import": run_import, "render": run_render}
 
@@ -43,8 +45,13 @@ class JobQueue:
         self._task = self.huey.task(name="run")(run)
 
     def put(self, job_id: str) -> None:
-        """Queue a job."""
-        self._task(job_id)
+        """Queue a job; where another program holds the queue, the watch does so later."""
+        try:
+            self._task(job_id)
+        except sqlite3.OperationalError as error:
+            if not is_held(error):
+                raise
+            note(f"The queue is held by another program; job {job_id} waits.")
 
     @property
     def is_empty(self) -> bool:
@@ -94,5 +101,5 @@ def _make(settings: Settings, immediate: bool) -> Huey:
     settings.data.mkdir(parents=True, exist_ok=True)
     if not immediate:
         _make_anew_if_damaged(queue_file(settings.data))
-    options: dict[str, Any] = {"filename": str(queue_file(settings.data)), "timeout": 15}
+    options: dict[str, Any] = {"filename": str(queue_file(settings.data)), "timeout": 4}
     return SqliteHuey("nivelus", immediate=immediate, immediate_use_memory=immediate, **options)

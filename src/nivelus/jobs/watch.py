@@ -30,7 +30,7 @@ class Watch:
     def stop(self) -> None:
         """Look no more."""
         self._over.set()
-        self._thread.join(timeout=5)
+        self._thread.join(timeout=1)
 
     def look(self) -> None:
         """Look once: what has stood still for too long goes back into the queue, or is given up."""

@@ -22,6 +22,8 @@ from nivelus.store.lock import DataLock
 
 _PR_SET_PDEATHSIG = 1
 WORKERS = 2
+END_SECONDS = 2.0
+"""Within which a worker has to end; what it is at work on is begun anew at the next start."""
 MOST_ENDS, ENDS_SECONDS = 5, 60.0
 
 
@@ -45,7 +47,7 @@ class Worker:
         self._stopping = True
         self.process.terminate()
         try:
-            self.process.wait(timeout=5)
+            self.process.wait(timeout=END_SECONDS)
         except subprocess.TimeoutExpired:
             self.process.kill()
 

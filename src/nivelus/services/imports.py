@@ -14,7 +14,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
-from nivelus.core.errors import DiskFull, NivelusError, Refused, SoundError
+from nivelus.core.errors import DiskFull, Refused, SoundError
 from nivelus.core.files import disk_full, free_bytes, is_full, size_in_words
 from nivelus.core.marks.bed import is_bed
 from nivelus.core.marks.cells import Cell, cut_into_cells
@@ -238,7 +238,8 @@ def _import(bench: Workbench, job: Job) -> str:
         cells = cut_into_cells(grid, replace(found, phrases=(), cuts=()) if bed else found)
         # the track appears together with the end of the job
         track = _add_track(bench, job, recording, cells, () if bed else marks.details, "bed" if bed else "voice")
-    except NivelusError:
+    except BaseException:
+        # whatever it was, nothing stays
         if is_new:
             forget_import(bench, content)
         raise

@@ -23,6 +23,7 @@ from sqlmodel import col
 
 from nivelus.core.errors import Cancelled, NivelusError, Refused
 from nivelus.core.files import disk_full, is_full
+from nivelus.core.stopping import until
 from nivelus.logs import write_down
 from nivelus.services.views import View
 from nivelus.services.workbench import Workbench
@@ -161,7 +162,7 @@ def run(bench: Workbench, job_id: str, task: Callable[[Job], dict[str, Any]], fa
     if job is None:
         return
     try:
-        with _beating(bench, job):
+        with _beating(bench, job) as lost, until(lost.is_set):
             result = task(job)
     except Cancelled:
         finish(bench, job, "cancelled", STOPPED[job.kind])
@@ -259,15 +260,16 @@ def _is_at_work(db: DbSession, job: Job) -> bool:
 
 
 @contextmanager
-def _beating(bench: Workbench, job: Job) -> Iterator[None]:
-    """Let a job's row show that its run is alive."""
-    over = threading.Event()
+def _beating(bench: Workbench, job: Job) -> Iterator[threading.Event]:
+    """Let a job's row show that its run is alive; what is yielded is set once the run has lost its job."""
+    over, lost = threading.Event(), threading.Event()
 
     def beat() -> None:
         while not over.wait(BEAT_SECONDS):
             try:
                 with bench.database.writing() as db:
-                    db.execute(_own(job).values(beat=Job.beat + 1))
+                    if not db.execute(_own(job).values(beat=Job.beat + 1)).rowcount:  # type: ignore[attr-defined]
+                        lost.set()
             except Exception:
                 # a beat that is missed is no harm, and why is said by whatever else cannot write
                 continue
@@ -275,7 +277,7 @@ def _beating(bench: Workbench, job: Job) -> Iterator[None]:
     thread = threading.Thread(target=beat, daemon=True)
     thread.start()
     try:
-        yield
+        yield lost
     finally:
         over.set()
         thread.join()

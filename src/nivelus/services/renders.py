@@ -45,9 +45,9 @@ def request_mix(bench: Workbench, session_id: str, format: str, bits: int, limit
     _check_format(format, bits)
     with bench.database.writing() as db:
         session = require(db, Session, session_id, "session")
-        heard = sounding([track for track, _ in tracks_of(db, session_id)])
-        if not heard:
-            raise Refused("Every track is muted: there is nothing to mix.")
+        tracks = tracks_of(db, session_id)
+        heard = sounding([track for track, _ in tracks])
+        _something(session, [timeline for track, timeline in tracks if track in heard], bool(tracks))
         name = f"{session.name} mix.{format}"
         asked = {"format": format, "bits": bits, "limited": limited, "compressed": compressed}
         return _job(db, session_id, name, mix=session_id, **asked)
@@ -71,11 +71,24 @@ def _check_format(format: str, bits: int) -> None:
         raise Refused("FLAC holds 16 or 24 bits. For 32-bit float use WAV.")
 
 
+def _something(session: Session, heard: Sequence[Timeline], has_tracks: bool) -> None:
+    """Raises Refused where there is nothing that a mix of a session could hold; ``heard`` are the tracks that sound."""
+    if not has_tracks:
+        raise Refused(f"There is nothing to mix: “{session.name}” has no tracks yet.")
+    if not heard:
+        raise Refused("Every track is muted: there is nothing to mix.")
+    if all(timeline.missing for timeline in heard):
+        raise Refused("There is nothing to mix: the sound files of all tracks that are heard are missing. Import them again.")
+
+
 def _render_mix(bench: Workbench, job: Job) -> dict[str, str]:
     wanted = job.payload
     with bench.database.reading() as db:
         session = require(db, Session, wanted["mix"], "session")
-        tracks = [(track, timeline) for track, timeline in tracks_of(db, session.id) if not timeline.missing]
+        every = tracks_of(db, session.id)
+        sound = sounding([track for track, _ in every])
+        _something(session, [timeline for track, timeline in every if track in sound], bool(every))
+        tracks = [(track, timeline) for track, timeline in every if not timeline.missing]
         heard = {track.id for track in sounding([track for track, _ in tracks])}
         rate = mix_rate(tracks)
         parts = [

@@ -23,6 +23,8 @@ from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Job, Recording, Session
 
 NAME_LENGTH = 120
+MOST_STAMP = 1 << 63
+"""Samples since midnight from which on the database has no room for them; EBU Tech 3285 has 64 bits without a sign."""
 
 
 def create(bench: Workbench, name: str) -> str:
@@ -115,7 +117,8 @@ def new_recording(hash: str, suffix: str, info: SoundInfo, marks: RecordingMarks
         sample_rate=info.sample_rate,
         channels=info.channels,
         frames=info.frames,
-        time_reference=info.bext.time_reference if info.bext else None,
+        # a stamp that no clock can have made is none
+        time_reference=info.bext.time_reference if info.bext and info.bext.time_reference < MOST_STAMP else None,
         room_tone=marks.phrases.room_tone,
         shows_esses=marks.shows_esses,
     )

@@ -6,8 +6,10 @@ it replaces. ``synchronous=FULL``: an edit that was answered is on disk, even if
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -16,12 +18,25 @@ from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session as DbSession
 
-from nivelus.core.errors import Refused
+from nivelus.core.errors import Busy, Refused
 from nivelus.core.files import disk_full
 from nivelus.store.backups import NAME, back_up, is_out_of_room, version_of
 
 _WORTH_IT = 4 << 20
 """Bytes that lie unused in the file from which on it is made smaller."""
+
+
+_patience: ContextVar[float] = ContextVar("patience", default=30.0)
+
+
+@contextmanager
+def patience(seconds: float) -> Iterator[None]:
+    """Wait no longer than so many seconds for a database that another program holds."""
+    token = _patience.set(max(seconds, 0.0))
+    try:
+        yield
+    finally:
+        _patience.reset(token)
 
 
 class Database:
@@ -60,7 +75,7 @@ class Database:
     @contextmanager
     def reading(self) -> Iterator[DbSession]:
         """A unit of work that only reads: what is changed in its rows stays there, and never reaches the database."""
-        notes: dict[str, Any] = {"revisions": {}}
+        notes: dict[str, Any] = {"revisions": {}, "data": self.data}
         with self._telling_of_room(), DbSession(self.engine, expire_on_commit=False, autoflush=False, info=notes) as db:
             yield db
 
@@ -72,10 +87,12 @@ class Database:
 
         Raises
         ------
-        DiskFull
-            If there is no room for it; nothing is changed then.
+        DiskFull, Busy
+            If there is no room for it, or another program holds the database for longer than ``patience``; nothing is changed
+            then.
         """
-        with self._telling_of_room(), DbSession(self.engine, expire_on_commit=False) as db:
+        notes = {"data": self.data}
+        with self._telling_of_room(), DbSession(self.engine, expire_on_commit=False, info=notes) as db:
             db.connection(execution_options={"nivelus_write": True})
             try:
                 yield db
@@ -110,7 +127,18 @@ class Database:
         except DBAPIError as error:
             if is_out_of_room(error.orig):
                 raise disk_full(self.path) from error
+            if is_held(error.orig):
+                raise Busy(HELD) from error
             raise
+
+
+HELD = "Another program holds the database. Nothing was changed; try again in a moment."
+
+
+def is_held(error: BaseException | None) -> bool:
+    """Whether an error of SQLite says that another program holds the file."""
+    code = getattr(error, "sqlite_errorcode", None)
+    return code is not None and code & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED)
 
 
 @lru_cache(maxsize=1)
@@ -147,6 +175,8 @@ def _engine(path: Path) -> Engine:
     @event.listens_for(engine, "begin")
     def _on_begin(connection: Any) -> None:
         writes = connection.get_execution_options().get("nivelus_write")
+        if writes:
+            connection.exec_driver_sql(f"PRAGMA busy_timeout = {round(1000 * _patience.get())}")
         connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
 
     return engine

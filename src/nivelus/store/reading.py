@@ -30,6 +30,7 @@ from nivelus.store.history import Edit
 from nivelus.store.packing import unpack, unpack_curve
 from nivelus.store.tables import Clip, Detail, MarkSet, Recording, Session, Track
 from nivelus.store.tables import Lane as LaneTable
+from nivelus.store.vault import source_file
 
 _CLIPS, _DETAILS, _LANES = (inspect(table).local_table for table in (Clip, Detail, LaneTable))
 _MARKS, _SESSIONS, _TRACKS, _RECORDINGS = (inspect(table).local_table for table in (MarkSet, Session, Track, Recording))
@@ -293,8 +294,10 @@ def stamp_of_rows(db: DbSession, track_id: str) -> int:
 
 
 def recorded_by_id(db: DbSession, ids: Collection[str]) -> dict[str, Recorded]:
-    """Recordings by their ids, those that are there."""
-    return {row.id: row for row in map(Recorded._make, db.execute(_RECORDED, {"ids": list(ids)}))}
+    """Recordings by their ids, those that the database knows; one whose sound has vanished since the start is missing."""
+    rows = map(Recorded._make, db.execute(_RECORDED, {"ids": list(ids)}))
+    data = db.info["data"]
+    return {row.id: row if source_file(data, row.hash, row.suffix).exists() else row._replace(missing=True) for row in rows}
 
 
 def carry(edit: Edit) -> dict[str, TrackRows | None]:

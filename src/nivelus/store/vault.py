@@ -22,7 +22,7 @@ from typing import Any, BinaryIO, Protocol
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.errors import NotFound, SoundError
+from nivelus.core.errors import FileError, NotFound, SoundError
 from nivelus.core.files import disk_full, is_full, whole_file
 from nivelus.core.measure.grid import COLUMNS, FRAMES_PER_SECOND, LevelGrid, frame_count, measure_file
 from nivelus.core.measure.kernel import BINS_PER_FRAME
@@ -83,6 +83,11 @@ class About:
     length: float | None
 
 
+def source_file(data: Path, hash: str, suffix: str) -> Path:
+    """Where the sound of a recording lies in a data folder."""
+    return data / "vault" / hash[:2] / hash / f"source.{suffix}"
+
+
 class Vault:
     """The files under one data folder."""
 
@@ -101,7 +106,7 @@ class Vault:
 
     def source(self, recording: Stored) -> Path:
         """The sound file of a recording."""
-        return self.folder(recording.hash) / f"source.{recording.suffix}"
+        return source_file(self.root.parent, recording.hash, recording.suffix)
 
     def sound_of(self, hash: str) -> Path | None:
         """The sound file that lies under a hash, whatever its format."""
@@ -210,7 +215,7 @@ class Vault:
         source = self.source(recording)
         try:
             _, grid, wave = measure_file(source)
-        except (SoundError, OSError) as error:
+        except (SoundError, FileError, OSError) as error:
             raise NotFound("This sound file is missing or damaged. Bring it in again.", id=recording.id) from error
         write_measured(source.parent, grid, wave)
 

@@ -11,31 +11,33 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import io
+import json
 import re
 import sys
 from collections.abc import Awaitable, Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, TypeVar
 from urllib.parse import parse_qs
 
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
-from nivelus.core.errors import NivelusError
+from nivelus.core.errors import Cancelled, NivelusError
 from nivelus.logs import write_down
 from nivelus.services import imports
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store.vault import ContentHash
-from nivelus.web.errors import status_of
+from nivelus.web.errors import status_of, unexpected
 from nivelus.web.hand import ADDRESS, MOST_BYTES, SHOWN, HandRelay
+from nivelus.web.pools import Pools, Request
 from nivelus.web.security import CONTENT, RECEIVED, REFUSED, judge, most_bytes
 
 HEAD_SECONDS = 10.0
 """Time that a connection has for a complete request head."""
 SILENT_SECONDS = 30.0
 """Time that a body may pause."""
-THREADS, DISK_THREADS = 8, 2
+DISK_THREADS = 2
 _BLOCK = 1 << 20
 _UPLOAD = re.compile(r"/api/sessions/([^/]+)/uploads")
 _DRAINED_SECONDS = 5.0
@@ -43,6 +45,7 @@ _DRAINED_SECONDS = 5.0
 Scope = dict[str, Any]
 Receive = Callable[[], Awaitable[dict[str, Any]]]
 Send = Callable[[dict[str, Any]], Awaitable[None]]
+Value = TypeVar("Value")
 Wsgi = Callable[[dict[str, Any], Callable[..., Any]], Iterable[bytes]]
 
 
@@ -90,39 +93,61 @@ class Edge:
 
     def __init__(self, app: Wsgi, settings: Settings, bench: Workbench) -> None:
         self._app, self._settings, self._bench = app, settings, bench
-        self._pool = ThreadPoolExecutor(THREADS, "answer")
+        self._pools = Pools()
         self._disk = ThreadPoolExecutor(DISK_THREADS, "receive")
         self._hand = HandRelay()
+        self._is_ending = False
 
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+    async def __call__(self, scope: Scope, receive: Receive, plain_send: Send) -> None:
         """Answer one request."""
         if scope["type"] != "http":
             return
         environ = _environ(scope)
+        asked = Request(environ["REQUEST_METHOD"], environ["PATH_INFO"])
         received: Path | None = None
+        answered = False
+
+        async def send(message: dict[str, Any]) -> None:
+            nonlocal answered
+            answered = True
+            await plain_send(message)
+
         try:
             early = False
             if environ["PATH_INFO"] in (ADDRESS, SHOWN) and judge(self._settings, environ) is None:
                 await self._relay_hand(environ, receive, send)
                 return
             if _has_body(environ):
-                early, received = await self._take_body(environ, receive)
-            await self._answer(environ, send, receive if early else None)
+                early, received = await self._take_body(environ, receive, asked)
+            asked.is_here()
+            await self._answer(asked, environ, send, receive, early)
         except Gone:
             # who has gone does not hear it; who has only fallen silent does
-            await send({"type": "http.response.start", "status": 408, "headers": [(b"connection", b"close")]})
+            status = 503 if self._is_ending else 408
+            await send({"type": "http.response.start", "status": status, "headers": [(b"connection", b"close")]})
             await send({"type": "http.response.body", "body": b""})
         except Exception as error:
-            write_down(error, f"{environ['REQUEST_METHOD']} {environ['PATH_INFO']}")
-            raise Gone from None
+            id = write_down(error, f"{environ['REQUEST_METHOD']} {environ['PATH_INFO']}")
+            if answered:
+                raise Gone from None
+            body = json.dumps(unexpected(id, self._settings.data)).encode()
+            headers = [(b"content-type", b"application/problem+json"), (b"connection", b"close")]
+            await send({"type": "http.response.start", "status": 500, "headers": headers})
+            await send({"type": "http.response.body", "body": body})
         finally:
             if received is not None:
                 received.unlink(missing_ok=True)
 
-    def close(self) -> None:
-        """Let the threads go."""
-        self._pool.shutdown(wait=False, cancel_futures=True)
+    def let_go(self) -> None:
+        """Let all work go at its next step; take no more requests."""
+        self._is_ending = True
+        self._pools.end()
+
+    def close(self, seconds: float = 1.0) -> bool:
+        """Let the threads go; whether all of them have gone within some seconds."""
+        self.let_go()
         self._disk.shutdown(wait=False, cancel_futures=True)
+        return self._pools.is_idle(seconds)
 
     async def _relay_hand(self, environ: dict[str, Any], receive: Receive, send: Send) -> None:
         """What comes from the stand-in and goes to the page, and the other way."""
@@ -133,11 +158,11 @@ class Edge:
             data = await _small_body(receive, MOST_BYTES, SILENT_SECONDS) if _has_body(environ) else b""
         except TooLarge as error:
             environ[REFUSED] = error.verdict
-            await self._answer(environ, send, receive)
+            await self._answer(Request("POST", ADDRESS), environ, send, receive, True)
             return
         await (self._hand.show if environ["PATH_INFO"] == SHOWN else self._hand.pass_on)(data, send)
 
-    async def _take_body(self, environ: dict[str, Any], receive: Receive) -> tuple[bool, Path | None]:
+    async def _take_body(self, environ: dict[str, Any], receive: Receive, asked: Request) -> tuple[bool, Path | None]:
         """Read the body of a request; whether it is answered without all of it, and the file that it lies in, if any."""
         if judge(self._settings, environ) is not None:
             # the application says why
@@ -146,7 +171,7 @@ class Edge:
         upload = _UPLOAD.fullmatch(environ["PATH_INFO"])
         try:
             if upload and environ["REQUEST_METHOD"] == "POST" and (name := _argument(environ, "name")):
-                return False, await self._take_upload(environ, receive, upload[1], name, length)
+                return False, await self._take_upload(environ, receive, asked, upload[1], name, length)
             most = most_bytes(environ["PATH_INFO"])
             if length is not None and length > most:
                 raise TooLarge(most)
@@ -160,11 +185,11 @@ class Edge:
         return True, None
 
     async def _take_upload(
-        self, environ: dict[str, Any], receive: Receive, session: str, name: str, length: int | None
+        self, environ: dict[str, Any], receive: Receive, asked: Request, session: str, name: str, length: int | None
     ) -> Path:
         """Write an upload where it belongs; the application makes its job."""
         loop = asyncio.get_running_loop()
-        path = await loop.run_in_executor(self._pool, imports.expect_upload, self._bench, session, name, length)
+        path = await self._run(asked, imports.expect_upload, self._bench, session, name, length)
         with imports.whole_or_gone(path):
             handle = path.open("wb")
             try:
@@ -179,28 +204,48 @@ class Edge:
         environ[RECEIVED], environ[CONTENT], environ["CONTENT_LENGTH"] = path, content.name(), str(size)
         return path
 
-    async def _answer(self, environ: dict[str, Any], send: Send, unread: Receive | None) -> None:
-        """Run the application and send what it says; with an ``unread`` body the connection is closed after it."""
-        loop = asyncio.get_running_loop()
-        answer = await loop.run_in_executor(self._pool, _Answer, self._app, environ)
+    async def _answer(self, asked: Request, environ: dict[str, Any], send: Send, receive: Receive, has_unread: bool) -> None:
+        """Run the application and send what it says; with an unread body the connection is closed after it."""
+        watch = None if has_unread else asyncio.ensure_future(_let_go_when_gone(receive, asked))
+        try:
+            answer = await self._run(asked, _Answer, self._app, environ)
+        finally:
+            if watch is not None:
+                watch.cancel()
         try:
             headers = [(k.lower().encode("latin-1"), v.encode("latin-1")) for k, v in answer.headers]
-            if unread is not None:
+            if has_unread:
                 headers.append((b"connection", b"close"))
             await send({"type": "http.response.start", "status": answer.status, "headers": headers})
             block: bytes | None = answer.first
             while block is not None:
                 await send({"type": "http.response.body", "body": block, "more_body": True})
-                block = None if answer.is_whole else await loop.run_in_executor(self._pool, answer.next)
-            if unread is not None:
+                block = None if answer.is_whole else await self._run(asked, answer.next)
+            if has_unread:
                 # who is still sending would not see the answer if the connection were closed under it
-                await _drain(unread)
+                await _drain(receive)
             await send({"type": "http.response.body", "body": b"", "more_body": False})
         finally:
-            if answer.is_whole:
+            if answer.is_whole or self._is_ending:
                 answer.close()
             else:
-                await loop.run_in_executor(self._pool, answer.close)
+                await asyncio.get_running_loop().run_in_executor(self._disk, answer.close)
+
+    async def _run(self, asked: Request, work: Callable[..., Value], *given: Any) -> Value:
+        """Run work of a request in a thread. Raises Gone where nobody waits for it any more."""
+        try:
+            return await asyncio.wrap_future(self._pools.submit(asked, work, *given))
+        except (Cancelled, RuntimeError) as error:
+            if isinstance(error, RuntimeError) and not self._is_ending:
+                raise
+            raise Gone from None
+
+
+async def _let_go_when_gone(receive: Receive, asked: Request) -> None:
+    """Note when the other side closes the connection."""
+    while (await receive())["type"] != "http.disconnect":
+        pass
+    asked.let_go()
 
 
 def _take(handle: BinaryIO, content: ContentHash, block: bytes) -> None:

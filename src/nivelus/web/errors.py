@@ -10,9 +10,22 @@ from flask import Flask, Response, jsonify, request
 from pydantic import ValidationError
 from werkzeug.exceptions import HTTPException
 
-from nivelus.core.errors import Broken, CurveFileError, DiskFull, FileError, NivelusError, NotFound, Refused, SoundError, Stale
+from nivelus.core.errors import (
+    Broken,
+    Busy,
+    Cancelled,
+    CurveFileError,
+    DiskFull,
+    FileError,
+    NivelusError,
+    NotFound,
+    Refused,
+    SoundError,
+    Stale,
+)
 from nivelus.core.files import disk_full, is_full
 from nivelus.logs import write_down
+from nivelus.store.backups import NAME
 
 STATUSES: tuple[tuple[type[NivelusError], int], ...] = (
     (SoundError, 422),
@@ -23,6 +36,8 @@ STATUSES: tuple[tuple[type[NivelusError], int], ...] = (
     (NotFound, 404),
     (Stale, 409),
     (DiskFull, 507),
+    (Busy, 503),
+    (Cancelled, 503),
 )
 """What each kind of error means in HTTP (RFC 9110); whatever is none of these is a bad request."""
 SENTENCES = {
@@ -44,6 +59,15 @@ def problem(status: int, title: str, detail: str, **fields: Any) -> Response:
     response.status_code = status
     response.mimetype = "application/problem+json"
     return response
+
+
+def unexpected(id: str, data: Path) -> dict[str, Any]:
+    """The body of an answer to what nobody foresaw; ``id`` is where the log has it."""
+    what = "Something unexpected went wrong. Nothing was changed; try it again."
+    if not (data / NAME).exists():
+        what = f"The data folder {data} is not there any more. Stop Nivelus, put the folder back, and start it again."
+    detail = f"{what} The log has it as {id}."
+    return {"type": "about:blank", "title": "Unexpected", "status": 500, "detail": detail, "id": id}
 
 
 def on_invalid(error: ValidationError) -> Response:
@@ -83,5 +107,5 @@ def register_errors(app: Flask, data: Path) -> None:
             return problem(status_of(full), type(full).__name__, full.sentence)
         id = write_down(error, f"{request.method} {request.path}")
         print(f"Something unexpected went wrong; the log has it as {id}.", file=sys.stderr)
-        sentence = f"Something unexpected went wrong. Nothing was changed; try it again. The log has it as {id}."
-        return problem(500, "Unexpected", sentence, id=id)
+        body = unexpected(id, data)
+        return problem(body.pop("status"), body.pop("title"), body.pop("detail"), id=id)

@@ -10,6 +10,7 @@ import sqlite3
 import sys
 import threading
 from collections.abc import Callable
+from types import FrameType
 
 from nivelus.core.deliver.warm import warm_gain
 from nivelus.core.errors import Refused
@@ -64,7 +65,14 @@ def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Wor
         raise
     edge = Edge(create_app(settings, bench, queue), settings, bench)
     logging.getLogger("uvicorn").setLevel(logging.CRITICAL + 1)
-    server = uvicorn.Server(
+
+    class Server(uvicorn.Server):
+        def handle_exit(self, sig: int, frame: FrameType | None) -> None:
+            # whatever is being worked out is let go at once, so that nothing is waited for
+            edge.let_go()
+            super().handle_exit(sig, frame)
+
+    server = Server(
         uvicorn.Config(
             edge,
             http=Protocol,
@@ -74,7 +82,7 @@ def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Wor
             access_log=False,
             server_header=False,
             timeout_keep_alive=30,
-            timeout_graceful_shutdown=2,
+            timeout_graceful_shutdown=1,
             h11_max_incomplete_event_size=32 << 10,
         )
     )
@@ -93,8 +101,13 @@ def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Wor
     finally:
         watch.stop()
         worker.stop()
-        edge.close()
+        all_gone = edge.close()
         bench.close()
+        if not all_gone:
+            # a thread that does not come to its next step would be waited for; all that was answered is on disk
+            for stream in (sys.stdout, sys.stderr):
+                stream.flush()
+            os._exit(0)
 
 
 def _open(settings: Settings, say: Callable[[str], None]) -> Workbench:

@@ -18,6 +18,7 @@ from nivelus.core.gain.drawn import Curve, plain
 from nivelus.core.gain.edits import thin
 from nivelus.core.measure.grid import FRAME
 from nivelus.core.measure.loudness import gated_loudness
+from nivelus.core.stopping import step
 
 PAUSE, BREATH = 0.02, 0.1
 """How much a frame counts of a pause in which the gain holds, and of a breath, where one of a word counts 1."""
@@ -112,6 +113,7 @@ def _line(
     # settling the phrases may take a point more here and there
     goal = count = most - most // 100
     for _ in range(ROUNDS):
+        step()
         kept = corners.best(count)
         points = _points(kept, heights_of(course, kept), rests, glide, error)
         if len(points) <= goal and (len(kept) == len(corners) or goal - len(points) <= most // 100):
@@ -120,6 +122,7 @@ def _line(
     kept = moved_corners(course, kept)
     # the inside is evened; the phrase stays where it is, as far as the limits let it
     for _ in range(SETTLINGS):
+        step()
         _keep_levels(course, power, frames, wants, points)
         points = _points(kept, heights_of(course, kept), rests, glide, error)
     while len(points) > most:

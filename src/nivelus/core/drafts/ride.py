@@ -40,6 +40,7 @@ from nivelus.core.marks.kernel import ranked
 from nivelus.core.marks.nuclei import find_nuclei
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.core.measure.loudness import MOMENTARY, gated_loudness, power_around, power_to_db, sliding_power, to_lufs
+from nivelus.core.stopping import step
 
 BoolArray = npt.NDArray[np.bool_]
 
@@ -172,6 +173,7 @@ def draft_ride(
     wants: list[Want] = []
     reasons = []
     for i, (span, tone, is_picked) in enumerate(zip(frames, room_tones.tolist(), picked.tolist(), strict=True)):
+        step()
         room = tone + float(power_to_db(gain[span, 0].mean()))
         give = rule.give
         if rises is not None:
@@ -226,6 +228,7 @@ def inner_spread(power: FloatArray) -> float:
     Windows more than GATE under the phrase are pauses and do not count. 0 for a phrase with fewer than two windows.
     ``power`` (n,) is the K-weighted mean square per frame.
     """
+    step()
     windows = to_lufs(sliding_power(power, MOMENTARY)[::10])
     windows = windows[windows > gated_loudness(power) - GATE]
     return float(windows.std()) if len(windows) > 1 else 0.0

@@ -29,6 +29,7 @@ from nivelus.core.errors import GainError
 from nivelus.core.gain.compiled import FloatArray, GainCurve, apply_gain
 from nivelus.core.sound.reader import Samples
 from nivelus.core.sound.source import SoundSource
+from nivelus.core.stopping import kept, step
 
 STEP = 64
 """Samples between two values of the reduction: 1.3 ms at 48 kHz."""
@@ -131,6 +132,7 @@ def work_on(
     level, size = np.empty(_CHUNK), np.empty(_CHUNK, np.float32)
     bits = size.view(np.int32)
     while at < stop:
+        step()
         block = source.read(at, min(_BLOCK, stop - at))
         lift = _NO_GAIN
         if gain is not None and is_rms:
@@ -158,14 +160,14 @@ def work_on_all(open_source: Any, gain: GainCurve | None, compressor: Compressor
     with open_source() as source:
         frames, rate = source.info.frames, source.info.sample_rate
     # long ones: each has to be opened, and settled before it begins
-    step = max(_STRETCH_SECONDS * rate, math.ceil(10 * compressor.memory * rate), -(-frames // (4 * threads))) // STEP * STEP
+    length = max(_STRETCH_SECONDS * rate, math.ceil(10 * compressor.memory * rate), -(-frames // (4 * threads))) // STEP * STEP
 
     def stretch(start: int) -> Worked:
         with open_source() as source:
-            return work_on(source, gain, compressor, start, start + step)
+            return work_on(source, gain, compressor, start, start + length)
 
     with ThreadPoolExecutor(threads) as pool:
-        parts = list(pool.map(stretch, range(0, frames, step)))
+        parts = list(pool.map(kept(stretch), range(0, frames, length)))
     if not parts:
         return Worked(np.zeros(0, np.float32), np.zeros(0, np.float16))
     return Worked(np.concatenate([part.reduction for part in parts]), np.concatenate([part.peaks for part in parts]))

@@ -17,6 +17,7 @@ import numpy.typing as npt
 from nivelus.core.dynamics.compressor import FAINT, STEP, Compressor, Reduction, Worked, whole_reduction, work_on_all
 from nivelus.core.gain.compiled import FloatArray, GainCurve
 from nivelus.core.sound.source import SoundSource
+from nivelus.core.stopping import step
 
 MARKS = (3.0, 6.0, 10.0)
 """Reductions (dB) of which the share of time beyond them is told."""
@@ -80,6 +81,7 @@ def threshold_for(
         rate = source.info.sample_rate
 
     def rough(threshold: float) -> float:
+        step()
         return _rough(peaks, inside, replace(compressor, threshold=threshold), rate)
 
     def search(goal: float) -> float:

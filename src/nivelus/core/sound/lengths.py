@@ -20,6 +20,8 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+from nivelus.core.stopping import step
+
 _BITRATES = {
     1: (0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320),
     2: (0, 8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160),
@@ -140,6 +142,7 @@ def _first_frame(data: mmap.mmap, at: int, kind: int | None) -> int | None:
     """Where the next frame begins that another of its kind, or the end, follows."""
     end = min(len(data) - 4, at + (_LOOK if kind is None else 16 * _LOOK))
     while at < end:
+        step()
         at = data.find(b"\xff", at, end)
         if at < 0:
             return None
@@ -155,6 +158,7 @@ def _first_frame(data: mmap.mmap, at: int, kind: int | None) -> int | None:
 def _mp3_frames(data: mmap.mmap, at: int, kind: int) -> Iterator[int]:
     """The beginnings of all whole frames from the one at ``at`` on; what lies between them is passed over."""
     while True:
+        step()
         found = _frame_at(data, at)
         if found is None or found[1] != kind:
             following = _first_frame(data, at, kind)

@@ -13,6 +13,7 @@ one is read. What a header claims decides neither how much memory is taken nor h
 
 from __future__ import annotations
 
+import os
 import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -98,7 +99,8 @@ class SoundReader:
                 bext, data = _inspect_container(handle, size, self.name)
             truth = true_length(path)
             self._view = View(path, truth) if truth else None
-            self._file = _open(self._view or str(path))
+            # a name may be anything but text
+            self._file = _open(self._view or os.fsencode(path))
         except SoundError:
             raise
         except (OSError, soundfile.SoundFileError) as error:
@@ -215,7 +217,7 @@ class SoundReader:
         self.close()
 
 
-def _open(source: str | View) -> Any:
+def _open(source: bytes | View) -> Any:
     """Open a file so that reading on reads on.
 
     soundfile seeks after every read of a seekable file; with MP3 that throws the decoder's memory away and the next

@@ -1,0 +1,161 @@
+"""The edge: what is slow never keeps what is quick waiting, and what nobody waits for any more ends."""
+
+from __future__ import annotations
+
+import http.client
+import socket
+import threading
+import time
+from collections.abc import Callable, Iterable, Iterator
+from typing import Any
+
+import pytest
+import uvicorn
+
+from nivelus.core.errors import Cancelled
+from nivelus.core.stopping import kept, step, until
+from nivelus.services.workbench import Workbench
+from nivelus.settings import Settings
+from nivelus.web.edge import Edge, Protocol
+from nivelus.web.pools import SLOW, Pools, Request
+
+SLOW_PATH = "/api/tracks/abcdefghijkl/load"
+LONG = 30.0
+
+
+def until_true(what: Callable[[], bool], seconds: float = 10.0) -> bool:
+    end = time.monotonic() + seconds
+    while not what() and time.monotonic() < end:
+        time.sleep(0.01)
+    return what()
+
+
+class Slow:
+    """An application whose questions take long unless somebody lets them go."""
+
+    def __init__(self) -> None:
+        self.running = self.done = 0
+        self.lock = threading.Lock()
+
+    def __call__(self, environ: dict[str, Any], start: Callable[..., Any]) -> Iterable[bytes]:
+        if environ["PATH_INFO"] == SLOW_PATH:
+            with self.lock:
+                self.running += 1
+            try:
+                self.work(1.0 if environ["REQUEST_METHOD"] == "POST" else LONG)
+                self.done += 1
+            except Cancelled:
+                pass
+            finally:
+                with self.lock:
+                    self.running -= 1
+        start("200 OK", [("content-type", "text/plain")])
+        return [b"answered"]
+
+    def work(self, seconds: float) -> None:
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            step()
+            time.sleep(0.005)
+
+
+class Served:
+    """An application at an edge of its own."""
+
+    def __init__(self, app: Slow, bench: Workbench, settings: Settings) -> None:
+        self.app, self.edge = app, Edge(app, settings, bench)
+        self.socket = socket.create_server(("127.0.0.1", 0))
+        self.port = self.socket.getsockname()[1]
+        config = uvicorn.Config(self.edge, http=Protocol, ws="none", lifespan="off", log_config=None)
+        self.server = uvicorn.Server(config)
+        self.thread = threading.Thread(target=self.server.run, args=([self.socket],), daemon=True)
+        self.thread.start()
+        assert until_true(lambda: self.server.started)
+
+    def begin(self, method: str = "GET", path: str = SLOW_PATH) -> socket.socket:
+        """Ask for something and do not wait for it."""
+        wire = socket.create_connection(("127.0.0.1", self.port))
+        wire.sendall(f"{method} {path} HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 0\r\n\r\n".encode())
+        return wire
+
+    def ask(self, path: str) -> tuple[bytes, float]:
+        """What is answered, and after how long."""
+        began = time.monotonic()
+        connection = http.client.HTTPConnection("127.0.0.1", self.port, timeout=20)
+        connection.request("GET", path)
+        said = connection.getresponse().read()
+        connection.close()
+        return said, time.monotonic() - began
+
+
+@pytest.fixture
+def served(bench: Workbench, settings: Settings) -> Iterator[Served]:
+    own = Served(Slow(), bench, settings)
+    yield own
+    own.edge.close()
+    own.server.should_exit = own.server.force_exit = True
+    own.thread.join(timeout=5)
+
+
+def test_slow_questions_hold_half_of_the_threads_at_most(served: Served) -> None:
+    wires = [served.begin() for _ in range(20)]
+    assert until_true(lambda: served.app.running == SLOW)
+    for _ in range(5):
+        said, took = served.ask("/api/sessions")
+        assert said == b"answered"
+        assert took < 5
+    assert served.app.running == SLOW
+    for wire in wires:
+        wire.close()
+    # nobody waits: neither those at work nor those that have not begun go on
+    assert until_true(lambda: served.app.running == 0)
+    assert served.app.done == 0
+
+
+def test_an_edit_is_made_even_if_its_page_is_left(served: Served) -> None:
+    served.begin("POST").close()
+    assert until_true(lambda: served.app.done == 1)
+
+
+def test_what_took_long_is_known_to_be_slow_from_then_on() -> None:
+    pools = Pools()
+    try:
+        asked = Request("GET", "/api/tracks/abcdefghijkl/takes")
+        assert not pools.is_slow(asked)
+        pools.submit(asked, time.sleep, 0.35).result()
+        assert pools.is_slow(Request("GET", "/api/tracks/another-track/takes"))
+        pools.submit(asked, time.sleep, 0.0).result()
+        assert not pools.is_slow(asked)
+    finally:
+        pools.end()
+
+
+def test_the_end_lets_everything_go(served: Served) -> None:
+    wires = [served.begin() for _ in range(6)]
+    assert until_true(lambda: served.app.running == SLOW)
+    assert served.edge.close(seconds=5)
+    assert served.app.running == served.app.done == 0
+    for wire in wires:
+        wire.close()
+
+
+def test_a_step_goes_along_into_other_threads() -> None:
+    gone = threading.Event()
+    step()
+    with until(gone.is_set):
+        work = kept(step)
+        work()
+        gone.set()
+        said: list[BaseException] = []
+
+        def run() -> None:
+            try:
+                work()
+            except Cancelled as error:
+                said.append(error)
+
+        thread = threading.Thread(target=run)
+        thread.start()
+        thread.join()
+        assert len(said) == 1
+    step()
