@@ -9,7 +9,7 @@ from nivelus.services.views import LaneName, SpanView, View
 
 
 class PassView(View):
-    """A pass: seconds from where to where it was held, how it is written, its points then, and what became of it.
+    """A pass: seconds from where to where it was held, how it is written, and what became of it.
 
     ``elsewhere`` says that the lane is another one by now than was heard. ``state`` is "waiting" or "kept"; one that is kept
     may be kept again, if something else has been written over it, unless it is an offset.
@@ -27,7 +27,6 @@ class PassView(View):
     lead: float
     error: float
     snap: bool
-    points: int
     elsewhere: bool
 
 

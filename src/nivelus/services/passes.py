@@ -7,6 +7,7 @@ an edit elsewhere loses none of it. Deciding on one is a step of the history.
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from hashlib import blake2b
 from typing import Any
@@ -28,6 +29,7 @@ from nivelus.core.passes.writing import GLIDE, THINNING, WriteRule, by_phrase, w
 from nivelus.services.clips import limited
 from nivelus.services.drawing import NAMES, SHORTEST_PIECE
 from nivelus.services.edits import count_of, run_edit
+from nivelus.services.newest import Newest
 from nivelus.services.owners import lane_owner, owners_of, whole_lane
 from nivelus.services.pass_views import PassDraftView, PassesView, PassView, PhraseGain
 from nivelus.services.rides import view_points
@@ -168,8 +170,8 @@ def view(bench: Workbench, track_id: str) -> PassesView:
         _, track, timeline = owners_of_track(db, track_id)
         mine = (col(Pass.track_id) == track_id, col(Pass.take) == track.take, col(Pass.state) != "dropped")
         rows = db.scalars(select(Pass).where(*mine).order_by(col(Pass.number).desc())).all()
-        lanes = _Lanes(db, track, timeline)
-        return PassesView(items=[lanes.view(row) for row in rows])
+        lanes, counts = _Lanes(db, track, timeline), _counts(db, [row.id for row in rows])
+        return PassesView(items=[lanes.view(row, counts.get(row.id, 0)) for row in rows])
 
 
 def draft(bench: Workbench, pass_id: str, settings: Settings) -> PassDraftView:
@@ -254,8 +256,14 @@ def _track_of(bench: Workbench, pass_id: str) -> str:
 
 def _count(db: DbSession, pass_id: str) -> int:
     """How many pairs of a pass are there."""
-    size = db.scalar(select(func.sum(func.length(PassPiece.data))).where(col(PassPiece.pass_id) == pass_id))
-    return int(size or 0) // _PAIR
+    return _counts(db, [pass_id]).get(pass_id, 0)
+
+
+def _counts(db: DbSession, ids: Sequence[str]) -> dict[str, int]:
+    """How many pairs of some passes are there, of each of which there is any."""
+    size = func.sum(func.length(PassPiece.data))
+    mine = select(col(PassPiece.pass_id), size).where(col(PassPiece.pass_id).in_(ids)).group_by(col(PassPiece.pass_id))
+    return {id: int(held) // _PAIR for id, held in db.execute(mine)}
 
 
 def _gesture(db: DbSession, pass_id: str) -> Gesture:
@@ -274,6 +282,10 @@ def _stamp(db: DbSession, track: Track, lane: str) -> str:
     return blake2b(repr(content).encode(), digest_size=9).hexdigest()
 
 
+_spans: Newest[tuple[float, float] | None] = Newest(2000)
+"""From when to when passes hold the hand, by their ids and how much of them is there."""
+
+
 class _Lanes:
     """The lanes of a track as they are, each read once however many passes are looked at."""
 
@@ -281,17 +293,14 @@ class _Lanes:
         self._db, self._track, self._timeline = db, track, timeline
         self._known: dict[str, tuple[Curve, str]] = {}
 
-    def view(self, row: Pass) -> PassView:
-        """A pass over its lane as it is now."""
-        before, stamp = self._lane(row.lane)
-        gesture = _gesture(self._db, row.id)
+    def view(self, row: Pass, count: int | None = None) -> PassView:
+        """A pass over its lane as it is now; ``count`` is how many pairs of it are there. Its line is drawn by ``draft``."""
+        _, stamp = self._lane(row.lane)
+        count = _count(self._db, row.id) if count is None else count
+        # what was taken down only grows
+        held = _spans.get((row.id, count), lambda: _gesture(self._db, row.id).span)
         span = _span_of(row)
-        start, end = gesture.span or (row.span_start or 0.0, row.span_start or 0.0)
-        points = 0
-        if gesture.runs and not (row.state == "kept" and row.lane == "trim"):
-            after = _written(self._db, self._track, self._timeline, row, _settings_of(row), before, gesture)
-            changed = changed_span(before, after)
-            points = 0 if changed is None else int(after.inside(*changed).sum())
+        start, end = held or (row.span_start or 0.0, row.span_start or 0.0)
         return PassView(
             id=row.id,
             number=row.number,
@@ -301,7 +310,6 @@ class _Lanes:
             start=start,
             end=end,
             span=None if span is None else SpanView(start=span[0], end=span[1]),
-            points=points,
             elsewhere=row.state != "kept" and row.stamp != stamp,
             **asdict(_settings_of(row)),
         )
