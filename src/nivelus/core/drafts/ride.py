@@ -39,10 +39,24 @@ from nivelus.core.gain.edits import replace_range, shift
 from nivelus.core.marks.kernel import ranked
 from nivelus.core.marks.nuclei import find_nuclei
 from nivelus.core.measure.grid import FRAME, LevelGrid
-from nivelus.core.measure.loudness import MOMENTARY, gated_loudness, power_around, power_to_db, sliding_power, to_lufs
+from nivelus.core.measure.loudness import (
+    MOMENTARY,
+    OFFSET,
+    PHRASE_GATE_SHARE,
+    gated_loudness,
+    gated_power,
+    power_around,
+    power_to_db,
+    sliding_power,
+    to_lufs,
+)
 from nivelus.core.stopping import step
 
 BoolArray = npt.NDArray[np.bool_]
+Indices = npt.NDArray[np.int64]
+
+DB = np.log(10) / 10
+"""What a dB of power is in its natural logarithm."""
 
 GATE = 12.0
 """LU under its phrase from which a window is a pause inside it, and no part of its spread."""
@@ -302,23 +316,42 @@ def _course(
     at = np.where(last_voiced < 0, int(np.argmax(voiced)), last_voiced)
     lead = min(round(rule.look_ahead / FRAME), count - 1)
 
-    def at_shift(shift: float) -> FloatArray:
-        held = np.clip(rule.strength * (missing + shift), -rule.most_down, most_up)[at]
-        ahead = np.concatenate([held[lead:], np.full(lead, held[-1])])
-        return _follow(ahead, FRAME / rule.attack, FRAME / rule.release, rule.slope * FRAME)
-
+    limits = np.array([-rule.most_down, most_up, FRAME / rule.attack, FRAME / rule.release, rule.slope * FRAME])
     if own is None:
-        return at_shift(0.0), 0.0
+        return _shifted(missing, at, lead, rule.strength, 0.0, limits), 0.0
     beyond = rule.strength * ranked(missing[voiced], 100 - BOUND) - most_up
     goal = own - min(max(beyond, 0.0), rule.give)
+    return _to_loudness(missing, at, lead, rule.strength, limits, power, 10 ** ((goal - OFFSET) / 10)), goal
+
+
+@numba.njit(cache=True)
+def _to_loudness(
+    missing: FloatArray, at: Indices, lead: int, strength: float, limits: FloatArray, power: FloatArray, goal: float
+) -> FloatArray:
+    """The course that is shifted so that the phrase has a gated mean power of ``goal`` with it, by halvings."""
     low, high = -MOST_SHIFT, MOST_SHIFT
     for _ in range(HALVINGS):
         middle = (low + high) / 2
-        if gated_loudness(power * 10 ** (at_shift(middle) / 10)) > goal:
+        course = _shifted(missing, at, lead, strength, middle, limits)
+        for i in range(len(course)):
+            course[i] = power[i] * np.exp(course[i] * DB)
+        if gated_power(course, PHRASE_GATE_SHARE) > goal:
             high = middle
         else:
             low = middle
-    return at_shift((low + high) / 2), goal
+    return _shifted(missing, at, lead, strength, (low + high) / 2, limits)
+
+
+@numba.njit(cache=True)
+def _shifted(missing: FloatArray, at: Indices, lead: int, strength: float, shift: float, limits: FloatArray) -> FloatArray:
+    """What is missing with a shift, within limits, as it is held at frames ``at``, followed from ``lead`` frames ahead."""
+    lowest, highest, attack, release, slope = limits
+    count = len(at)
+    ahead = np.empty(count)
+    for i in range(count):
+        wanted = strength * (missing[at[min(i + lead, count - 1)]] + shift)
+        ahead[i] = min(max(wanted, lowest), highest)
+    return _follow(ahead, attack, release, slope)
 
 
 def _inner(voiced: BoolArray, edge: int) -> BoolArray:

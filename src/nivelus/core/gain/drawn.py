@@ -208,7 +208,7 @@ def spaced(curve: Curve, earliest: float = 0.0) -> Curve:
     least = SPACING - 2 * CLOSEST
     if len(curve) < 2 or (np.diff(curve.at) >= least).all():
         return curve
-    at, db = curve.at.tolist(), finite(curve.db).tolist()
+    at, db, phase = curve.at.tolist(), finite(curve.db).tolist(), curve.phase.copy()
     kept = np.ones(len(at), bool)
     following = len(at) - 1
     for i in range(len(at) - 2, -1, -1):
@@ -217,11 +217,13 @@ def spaced(curve: Curve, earliest: float = 0.0) -> Curve:
             has_room = earlier >= (at[i - 1] + SPACING if i else earliest)
             if abs(db[i] - db[following]) <= FINE or not has_room:
                 kept[i] = False
+                if i:
+                    # two pieces of one cosine are one again
+                    is_one = curve.shape[i - 1] == curve.shape[i] == Shape.SMOOTH and phase[i - 1, 1] == phase[i, 0]
+                    phase[i - 1] = (phase[i - 1, 0], phase[i, 1]) if is_one else (0.0, 1.0)
                 continue
             at[i] = earlier
         following = i
-    phase = curve.phase.copy()
-    phase[:-1][~kept[1:]] = (0.0, 1.0)
     return replace(curve, at=np.array(at), phase=phase).keep(kept)
 
 

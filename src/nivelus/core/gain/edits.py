@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+import numba
 import numpy as np
 import numpy.typing as npt
 
@@ -234,20 +235,26 @@ def _inner(curve: Curve) -> Curve:
     return curve.keep((np.arange(len(curve)) > 0) & (np.arange(len(curve)) < len(curve) - 1))
 
 
+@numba.njit(nogil=True, cache=True)
 def _worth_keeping(at: FloatArray, db: FloatArray, error: float) -> npt.NDArray[np.bool_]:
     """Which points Douglas and Peucker keep, (n,)."""
-    kept = np.zeros(len(at), bool)
-    kept[[0, -1]] = True
-    spans = [(0, len(at) - 1)]
-    while spans:
-        a, b = spans.pop()
-        if b - a < 2:
-            continue
-        line = db[a] + (at[a + 1 : b] - at[a]) * ((db[b] - db[a]) / (at[b] - at[a]))
-        away = np.abs(db[a + 1 : b] - line)
-        middle = int(away.argmax())
-        if away[middle] > error:
-            middle += a + 1
+    kept = np.zeros(len(at), np.bool_)
+    kept[0] = kept[-1] = True
+    # what waits never overlaps, so there are fewer spans than points
+    spans = np.empty((len(at), 2), np.int64)
+    spans[0, 0], spans[0, 1], waiting = 0, len(at) - 1, 1
+    while waiting:
+        waiting -= 1
+        a, b = spans[waiting]
+        slope = (db[b] - db[a]) / (at[b] - at[a])
+        furthest, middle = error, -1
+        for i in range(a + 1, b):
+            away = abs(db[i] - (db[a] + (at[i] - at[a]) * slope))
+            if away > furthest:
+                furthest, middle = away, i
+        if middle > 0:
             kept[middle] = True
-            spans += [(a, middle), (middle, b)]
+            spans[waiting, 0], spans[waiting, 1] = a, middle
+            spans[waiting + 1, 0], spans[waiting + 1, 1] = middle, b
+            waiting += 2
     return kept

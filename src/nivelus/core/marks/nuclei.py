@@ -35,9 +35,20 @@ def find_nuclei(vowels: npt.ArrayLike, room: float = -np.inf) -> npt.NDArray[np.
     height = 10 * np.log10(np.maximum(smooth(vowels, _SMOOTH), 1e-14))
     if not len(height):
         return np.zeros(0, np.int64)
-    least = max(float(np.percentile(height, _LOUD)) - FAR, room + OVER_ROOM)
+    least = max(_percentile(height, _LOUD) - FAR, room + OVER_ROOM)
     tops = _tops(height, DIP)
     return tops[height[tops] >= least]
+
+
+@numba.njit(nogil=True, cache=True)
+def _percentile(values: FloatArray, share: int) -> float:
+    """The value below which ``share`` percent of values lie, linear between two of them, as NumPy's has it. O(n)."""
+    place = (len(values) - 1) * share / 100
+    first = int(place)
+    ordered = np.partition(values, min(first + 1, len(values) - 1))
+    low = ordered[: first + 1].max()
+    high = ordered[min(first + 1, len(values) - 1)]
+    return float(low + (place - first) * (high - low))
 
 
 @numba.njit(nogil=True, cache=True)

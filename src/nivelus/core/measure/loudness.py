@@ -14,8 +14,10 @@ ITU-R BS.1770-5 (integrated, gates of -70 LUFS and -10 LU), EBU Tech 3341 (momen
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
+import numba
 import numpy as np
 import numpy.typing as npt
 
@@ -116,8 +118,24 @@ def gated_loudness(power: npt.ArrayLike) -> float:
     between frames of 10 ms it would take the soft parts of words for pauses, and a phrase would come out softer to a
     meter than asked.
     """
-    frames: FloatArray = np.asarray(power, np.float64)
-    return float(to_lufs(frames[frames >= frames.mean() * PHRASE_GATE_SHARE].mean()))
+    frames = np.ascontiguousarray(power, np.float64)
+    return float(to_lufs(gated_power(frames, PHRASE_GATE_SHARE))) if len(frames) else math.nan
+
+
+@numba.njit(nogil=True, cache=True)
+def gated_power(frames: FloatArray, share: float) -> float:
+    """Mean of the frames that are at least ``share`` of the mean of all, (n,) of at least one. A phrase is asked for often."""
+    total = 0.0
+    for value in frames:
+        total += value
+    least = total / len(frames) * share
+    total, count = 0.0, 0
+    for value in frames:
+        if value >= least:
+            total += value
+            count += 1
+    # rounding may leave none of frames that are all alike
+    return total / count if count else least / share
 
 
 def figures(grid: LevelGrid, gain: FloatArray | None = None, offset: float = 0.0) -> Figures:
