@@ -89,6 +89,24 @@ def _columns(state: TrackState, places: Places) -> dict[str, list[Any]]:
     }
 
 
+def mark_figures(state: TrackState) -> tuple[dict[str, Any], dict[str, Any]]:
+    """How breaths, esses and knocks stand before gain and after it, how many lisp, and how many are down.
+
+    Of breaths it is the middle one, of all else the one that stands out more than nine of ten; None where there are none.
+    """
+    places = np.arange(len(state.marks.ids))
+    kinds, on, after = state.marks.arrays.kind, state.marks.applied, state.stands_after(places)
+    sides = []
+    for values in (state.stands_before, after):
+        side: dict[str, Any] = {}
+        for kind in ("breath", "ess", "knock"):
+            own = values[(kinds == KINDS.index(kind)) & np.isfinite(values)]
+            side[kind] = float(np.percentile(np.round(own, 3), 50 if kind == "breath" else 90)) if len(own) else None
+        sides.append(side)
+    lisps = int((on & (kinds == KINDS.index("ess")) & (after < -LISP)).sum())
+    return sides[0] | {"lisps": 0, "down": 0}, sides[1] | {"lisps": lisps, "down": int(on.sum())}
+
+
 def mark_values(state: TrackState, places: Places) -> MarkValues:
     """What of the marks at some places changes with gain and rules, as the interface takes it."""
     marks, after = state.marks, state.stands_after(places)

@@ -16,7 +16,6 @@ import numpy.typing as npt
 from nivelus.core.chain.state import LAYERS, TrackState
 from nivelus.core.drafts.ride import inner_spread
 from nivelus.core.errors import NotFound, Refused, Stale
-from nivelus.core.marks.mark import KINDS
 from nivelus.core.marks.onsets import find_onsets
 from nivelus.core.marks.phrases import room_frames, room_tone
 from nivelus.core.measure.evenness import evenness
@@ -26,11 +25,11 @@ from nivelus.core.measure.spans import LOWEST_DB
 from nivelus.core.measure.waveform import LEVELS, tile
 from nivelus.core.sound.reader import RATES
 from nivelus.core.sound.timeline import Composed, open_sound
-from nivelus.services.marks import view_marks
+from nivelus.services.marks import mark_figures
 from nivelus.services.state import loudness_offset, mono_offset, whole_state
 from nivelus.services.targets import target_of
 from nivelus.services.timeline import Timeline, sound_of, timeline_of, wave_of
-from nivelus.services.views import MarkView, View
+from nivelus.services.views import View
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
 from nivelus.store.tables import Session, Track
@@ -165,9 +164,8 @@ def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
         session, _, timeline, state, grid = whole_state(bench, db, track_id)
         target = target_of(bench, db, session, state)
     judged = state.clips.judged
-    details = view_marks(state, track_id, np.arange(len(state.marks.ids)))
+    old, new = mark_figures(state)
     plain, moved = state.clips.true_peak[judged], state.peaks_with(state.gain, judged)
-    old, new = _details(details, "before"), _details(details, "after")
     mono = mono_offset(session, timeline)
     spans = state.clips.phrase_slices(grid)
     rooms = room_frames(grid, [(span.start, span.stop) for span in spans])
@@ -175,17 +173,6 @@ def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
         before=_figures(grid, session, spans, rooms, mono, state.levels_before[judged], target, None, plain, old),
         after=_figures(grid, session, spans, rooms, mono, state.levels_after(judged), target, state.gain_per_frame, moved, new),
     )
-
-
-def _details(marks: list[MarkView], side: str) -> dict[str, Any]:
-    """The figures of breaths, esses and knocks on one side of the gain; None where there are none."""
-    values = {kind: [v for mark in marks if mark.kind == kind and (v := getattr(mark, side)) is not None] for kind in KINDS}
-    shares = {"breath": 50, "ess": 90, "knock": 90}
-    is_after = side == "after"
-    return {kind: float(np.percentile(values[kind], share)) if values[kind] else None for kind, share in shares.items()} | {
-        "lisps": sum(mark.lisp for mark in marks) if is_after else 0,
-        "down": sum(mark.on for mark in marks) if is_after else 0,
-    }
 
 
 def render_source(bench: Workbench, track_id: str) -> tuple[Path | Composed, Track, TrackState, LevelGrid]:

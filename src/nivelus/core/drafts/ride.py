@@ -47,7 +47,6 @@ from nivelus.core.measure.loudness import (
     gated_power,
     power_around,
     power_to_db,
-    sliding_power,
     to_lufs,
 )
 from nivelus.core.stopping import step
@@ -243,9 +242,22 @@ def inner_spread(power: FloatArray) -> float:
     ``power`` (n,) is the K-weighted mean square per frame.
     """
     step()
-    windows = to_lufs(sliding_power(power, MOMENTARY)[::10])
-    windows = windows[windows > gated_loudness(power) - GATE]
-    return float(windows.std()) if len(windows) > 1 else 0.0
+    frames = np.ascontiguousarray(power, np.float64)
+    return float(_spread(frames, gated_power(frames, PHRASE_GATE_SHARE) * 10 ** (-GATE / 10))) if len(frames) else 0.0
+
+
+@numba.njit(nogil=True, cache=True)
+def _spread(power: FloatArray, least: float) -> float:
+    """The standard deviation of the loudness of every tenth window whose mean power is above ``least``, LU."""
+    count = max((len(power) - MOMENTARY) // 10 + 1, 0)
+    levels = np.empty(count)
+    kept = 0
+    for window in range(count):
+        mean = power[10 * window : 10 * window + MOMENTARY].sum() / MOMENTARY
+        if mean > least:
+            levels[kept] = 10 * np.log10(mean)
+            kept += 1
+    return float(levels[:kept].std()) if kept > 1 else 0.0
 
 
 def around(power: FloatArray, window: float) -> FloatArray:

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numba
 import numpy as np
 import numpy.typing as npt
 
@@ -65,16 +66,20 @@ class Features:
 
 def smooth(power: npt.ArrayLike, frames: int) -> FloatArray:
     """Centred moving average over an odd number of frames, (n,); the ends average what there is."""
-    power = np.asarray(power, np.float64)
-    half, count = frames // 2, len(power)
-    total = np.concatenate([[0.0], np.cumsum(power)])
-    out = np.empty(count)
-    inner = slice(half, max(count - half, half))
-    out[inner] = (total[2 * half + 1 :] - total[: max(count - 2 * half, 0)]) / frames
-    ends = np.concatenate([np.arange(count)[:half], np.arange(count)[max(count - half, half) :]])
-    first, last = np.maximum(ends - half, 0), np.minimum(ends + half + 1, count)
-    out[ends] = (total[last] - total[first]) / (last - first)
-    return np.maximum(out, 0.0, out=out)
+    return _smooth(np.ascontiguousarray(power, np.float64), frames // 2)
+
+
+@numba.njit(nogil=True, cache=True)
+def _smooth(power: FloatArray, half: int) -> FloatArray:
+    count = len(power)
+    total, out = np.zeros(count + 1), np.empty(count)
+    for i in range(count):
+        total[i + 1] = total[i] + power[i]
+    for i in range(count):
+        first, last = max(i - half, 0), min(i + half + 1, count)
+        # the difference of two large sums can come out as a negative speck
+        out[i] = max((total[last] - total[first]) / (last - first), 0.0)
+    return out
 
 
 def features(grid: LevelGrid, highs: bool | None = None) -> Features:
