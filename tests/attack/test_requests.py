@@ -215,6 +215,8 @@ def test_raw_bytes_never_break_it(program: Program, times: int) -> None:
         b"GET / HTTP/1.1\r\nX: " + b"b" * 200_000 + b"\r\n\r\n",
         b"\x16\x03\x01\x02\x00\x01\x00\x01\xfc\x03\x03",
         b"\r\n" * 1000,
+        b"CONNECT evil.example:443 HTTP/1.1\r\nHost: evil.example:443\r\n\r\n",
+        b"OPTIONS * HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n",
     ]
     for number in range(RAW * times):
         data = bytearray(special[number] if number < len(special) else good)
@@ -227,3 +229,47 @@ def test_raw_bytes_never_break_it(program: Program, times: int) -> None:
         assert b"Traceback" not in answer
     assert program.get("/api/sessions")["items"]
     assert "Traceback" not in program.said()
+    # none of it is an error of ours
+    log = program.data / "logs" / "nivelus.log"
+    assert " ERROR " not in (log.read_text() if log.exists() else "")
+
+
+def test_it_ends_within_five_seconds_whatever_is_asked_of_it(tmp_path: Path) -> None:
+    own = Program(tmp_path / "data", "--no-demo")
+    try:
+        state = own.brought_in(write_sound(tmp_path / "long.wav", np.tile(uneven_voice(), 60)))
+        track = state["tracks"][0]["id"]
+        wires = []
+        for number in range(12):
+            wire = socket.create_connection(("127.0.0.1", own.port))
+            path = f"/api/tracks/{track}/load?wanted={number + 1}"
+            wire.sendall(f"GET {path} HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n".encode())
+            wires.append(wire)
+        time.sleep(0.3)
+        begun = time.monotonic()
+        own.process.terminate()
+        own.process.wait(timeout=20)
+        assert time.monotonic() - begun < 5
+        for wire in wires:
+            wire.close()
+        own.start()
+        assert own.get(f"/api/sessions/{state['id']}")["revision"] == state["revision"]
+    finally:
+        own.stop()
+
+
+def test_an_upload_into_a_folder_that_was_moved_is_told_of_with_a_number(tmp_path: Path) -> None:
+    own = Program(tmp_path / "data", "--no-demo")
+    try:
+        session = own.post("/api/sessions", {"name": "Moved"})["id"]
+        own.data.rename(tmp_path / "elsewhere")
+        for path in (f"/api/sessions/{session}/uploads?name=a.wav", "/api/sessions"):
+            status, answer = ask(own, "POST", path, b"RIFF" if "uploads" in path else b'{"name": "x"}', JSON)
+            told = json.loads(answer)
+            if status >= 500:
+                assert told["detail"].startswith(f"The data folder {own.data} is not there any more.")
+                assert told["id"] in told["detail"]
+        assert status >= 500 or "uploads" not in path
+    finally:
+        (tmp_path / "elsewhere").rename(own.data)
+        own.stop()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import sqlite3
 import struct
 import threading
@@ -10,16 +11,20 @@ from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
 
+import numpy as np
 import pytest
 
-from nivelus.core.errors import Busy, Cancelled, NivelusError, NotFound
+from nivelus.core.errors import Busy, Cancelled, NivelusError, NotFound, Refused
 from nivelus.core.sound import lengths
 from nivelus.core.stopping import until
 from nivelus.jobs.queue import JobQueue, queue_file
-from nivelus.services import cards, clips, imports, jobs, sessions, sound
+from nivelus.services import cards, checking, clips, drawing, imports, jobs, sessions, sound
+from nivelus.services.mending import mend
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
+from nivelus.store import backups
 from nivelus.store.database import patience
+from nivelus.store.lock import DataLock
 from tests.conftest import bring_in, uneven_voice, write_sound
 from tests.helpers.edits import content, state_of
 from tests.services.test_imports_and_mending import files_below
@@ -167,3 +172,46 @@ def test_a_stopped_import_frees_its_worker(bench: Workbench, tmp_path: Path, mon
     assert ended[0] - stopped < 3
     assert jobs.view_job(jobs.get(bench, job.id)).state == "cancelled"
     assert files_below(bench.vault.root) == files_below(bench.vault.incoming) == []
+
+
+def test_a_second_program_is_kept_out_whatever_is_deleted_in_the_folder(settings: Settings) -> None:
+    lock = DataLock(settings.data)
+    for path in list(settings.data.iterdir()):
+        path.unlink()
+    with pytest.raises(Refused, match="Another Nivelus is working"):
+        DataLock(settings.data, patience=0.2)
+    lock.release()
+    DataLock(settings.data, patience=0.2).release()
+
+
+def test_copies_that_are_dated_ahead_do_not_push_out_that_of_today(bench: Workbench, settings: Settings) -> None:
+    first = backups.back_up(settings.data)
+    for day in range(10, 17):
+        shutil.copyfile(first, first.with_name(f"nivelus-209901{day}T120000.sqlite"))
+    made = backups.back_up(settings.data, "-again")
+    assert made.exists()
+    assert "209901" not in backups.backups(settings.data)[-1].name
+    assert len(backups.backups(settings.data)) == backups.KEPT
+
+
+@pytest.mark.parametrize("name", ["grid.npy", "wave.npy"])
+def test_a_grid_full_of_nan_is_found_and_measured_again(bench: Workbench, track: str, settings: Settings, name: str) -> None:
+    path = folder_of(bench, track) / name
+    good = np.load(path)
+    np.save(path, np.full_like(good, np.nan))
+    assert any("is damaged" in finding.sentence for finding in checking.check(settings))
+    assert mend(bench) == ["What was measured of a recording was damaged; it was measured again."]
+    np.testing.assert_array_equal(np.load(path), good)
+    # a single one is found by who looks at all
+    good[123, 0] = np.nan
+    np.save(path, good)
+    assert any("is damaged" in finding.sentence for finding in checking.check(settings))
+
+
+def test_nothing_is_pasted_from_another_session(bench: Workbench, track: str, voice_file: Path) -> None:
+    other = bring_in(bench, sessions.create(bench, "Other"), voice_file)
+    drawing.lift_span(bench, other, state_of(bench, other).revision, "ride", 1.0, 2.0, 3.0)
+    state = state_of(bench, track)
+    with pytest.raises(Refused, match="another session"):
+        drawing.paste_range(bench, track, state.revision, "ride", 0.5, 0.9, 2.1, (other, "ride"))
+    assert state_of(bench, track) == state

@@ -13,7 +13,7 @@ import os
 import secrets
 import stat
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from nivelus.core.errors import DiskFull, FileError, Taken
@@ -142,4 +142,6 @@ def _folder(path: Path) -> Path:
 def clear_parts() -> None:
     """Remove what is half-written now; for the end of the program."""
     for part in list(_parts):
-        part.unlink(missing_ok=True)
+        # on a disk that may only be read by now nothing can be removed, and nobody is left to hear of it
+        with suppress(OSError):
+            part.unlink(missing_ok=True)

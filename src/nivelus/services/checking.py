@@ -118,7 +118,7 @@ def _check_recordings(bench: Workbench) -> Iterator[Finding]:
             yield Finding(False, f"{source} is not what was brought in: its content has changed.")
             continue
         try:
-            bench.vault.check_measured(recording)
+            bench.vault.check_measured(recording, thorough=True)
         except Damaged as damage:
             yield Finding(
                 False, f"What was measured of recording {recording.id} is damaged ({damage}); it can be measured again."

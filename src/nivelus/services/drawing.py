@@ -57,7 +57,7 @@ from nivelus.services.state import owners_of_track, working_range
 from nivelus.services.timeline import Timeline
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
-from nivelus.store.history import Edit
+from nivelus.store.history import Edit, require
 from nivelus.store.packing import unpack_curve
 from nivelus.store.tables import Lane, Track
 
@@ -168,6 +168,8 @@ def paste_range(
     """Put a range of a lane, maybe of another track (``source``: its track and lane), at a moment of this one."""
     with bench.database.reading() as db:
         _, origin, timeline = owners_of_track(db, source[0])
+        if origin.session_id != require(db, Track, track_id, "track").session_id:
+            raise Refused("What is pasted comes from another session. Copy it within one session.")
         # the offset of a trim is that of its track and stays with it
         piece = copy_range(whole_lane(db, origin, timeline.sample_rate, source[1], with_offset=False), start, end)
 

@@ -25,8 +25,9 @@ _SIDES = ("-wal", "-shm")
 
 
 def backups(data: Path) -> list[Path]:
-    """The copies that there are, oldest first."""
-    return sorted((data / "backups").glob("nivelus-*.sqlite"))
+    """The copies that there are, oldest first; those that a wrong clock dated ahead count as older than all others."""
+    now = f"nivelus-{datetime.now():%Y%m%dT%H%M%S}~"
+    return sorted((data / "backups").glob("nivelus-*.sqlite"), key=lambda copy: (copy.name < now, copy.name))
 
 
 def back_up(data: Path, why: str = "") -> Path:

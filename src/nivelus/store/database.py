@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from contextvars import ContextVar
 from functools import lru_cache
 from pathlib import Path
@@ -43,7 +43,7 @@ class Database:
     """Opens reading and writing units of work on the database in ``data``."""
 
     def __init__(self, data: Path) -> None:
-        data.mkdir(parents=True, exist_ok=True)
+        data.mkdir(parents=True, exist_ok=True, mode=0o700)
         self.data = data
         self.path = data / NAME
         self.engine = _engine(self.path)
@@ -62,6 +62,7 @@ class Database:
                 f"{self.path} was written by a newer Nivelus (tables {present}). Use that one, or another folder (--data)."
             )
         if present == newest_version():
+            self._keep_private()
             return
         if present is not None:
             back_up(self.data, f"-before-{newest_version()}")
@@ -71,6 +72,7 @@ class Database:
         config.attributes["engine"] = self.engine
         with self._telling_of_room():
             command.upgrade(config, "head")
+        self._keep_private()
 
     @contextmanager
     def reading(self) -> Iterator[DbSession]:
@@ -119,6 +121,12 @@ class Database:
     def close(self) -> None:
         """Close every connection."""
         self.engine.dispose()
+
+    def _keep_private(self) -> None:
+        """Let nobody else on this machine read what is recorded here; where that is not ours to say, it stays as it is."""
+        for path, mode in ((self.data, 0o700), (self.path, 0o600)):
+            with suppress(OSError):
+                path.chmod(mode)
 
     @contextmanager
     def _telling_of_room(self) -> Iterator[None]:

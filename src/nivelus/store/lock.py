@@ -19,8 +19,9 @@ class DataLock:
 
     def __init__(self, data: Path, patience: float = 12.0) -> None:
         """Take the lock. Raises Refused if another program holds it for longer than ``patience`` seconds."""
-        data.mkdir(parents=True, exist_ok=True)
-        self.file = os.open(data / "in-use.lock", os.O_RDWR | os.O_CREAT, 0o600)
+        data.mkdir(parents=True, exist_ok=True, mode=0o700)
+        # the folder itself: a file in it could be deleted, and the next program would lock another one
+        self.file = os.open(data, os.O_RDONLY)
         end = time.monotonic() + patience
         while True:
             try:

@@ -7,7 +7,7 @@ import io
 from flask import Blueprint, Response, jsonify, request, send_file
 
 from nivelus.core.chain.state import LAYERS
-from nivelus.core.errors import Refused
+from nivelus.core.errors import NotFound, Refused
 from nivelus.services import balance, broken, drawing, imports, load, passes, renders, sound
 from nivelus.web.answers import answer, array
 from nivelus.web.context import bench, queue
@@ -115,7 +115,11 @@ def reduction(track_id: str) -> Response:
 def rendered(job_id: str) -> Response:
     """The file that a render made."""
     path, name = renders.rendered_file(bench(), job_id)
-    return send_file(path, as_attachment=True, download_name=name)
+    try:
+        return send_file(path, as_attachment=True, download_name=name)
+    except FileNotFoundError:
+        # it was taken off the list meanwhile
+        raise NotFound("This file is not there any more. Render the track again.", id=job_id) from None
 
 
 def _layers() -> list[str]:

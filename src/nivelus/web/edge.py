@@ -31,7 +31,7 @@ from nivelus.store.vault import ContentHash
 from nivelus.web.errors import status_of, unexpected
 from nivelus.web.hand import ADDRESS, MOST_BYTES, SHOWN, HandRelay
 from nivelus.web.pools import Pools, Request
-from nivelus.web.security import CONTENT, RECEIVED, REFUSED, judge, most_bytes
+from nivelus.web.security import CONTENT, RECEIVED, REFUSED, Guesses, judge, most_bytes
 
 HEAD_SECONDS = 10.0
 """Time that a connection has for a complete request head."""
@@ -97,6 +97,7 @@ class Edge:
         self._disk = ThreadPoolExecutor(DISK_THREADS, "receive")
         self._hand = HandRelay()
         self._is_ending = False
+        self._guesses = Guesses()
 
     async def __call__(self, scope: Scope, receive: Receive, plain_send: Send) -> None:
         """Answer one request."""
@@ -212,6 +213,8 @@ class Edge:
         finally:
             if watch is not None:
                 watch.cancel()
+        if answer.status == 401:
+            await asyncio.sleep(self._guesses.wait())
         try:
             headers = [(k.lower().encode("latin-1"), v.encode("latin-1")) for k, v in answer.headers]
             if has_unread:

@@ -8,6 +8,8 @@ another origin is refused. Away from this machine every request needs the token.
 from __future__ import annotations
 
 import hmac
+import time
+from collections import deque
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
@@ -15,6 +17,7 @@ from flask import Flask, Response, redirect, request
 from werkzeug.http import parse_cookie
 from werkzeug.wrappers import Response as AnyResponse
 
+from nivelus.logs import note
 from nivelus.settings import Settings
 from nivelus.web.errors import problem
 
@@ -51,6 +54,10 @@ refused without being read."""
 MOST_JSON, MOST_CURVE = 2 << 20, 16 << 20
 """Bytes of a body: what the interface can send is far less, and a curve file."""
 
+LEAST_TOKEN = 16
+"""Characters of a token."""
+_GUESSES, _MINUTE, _SLOWED = 5, 60.0, 2.0
+
 Verdict = tuple[int, str, str]
 
 
@@ -70,7 +77,7 @@ def judge(settings: Settings, environ: dict[str, Any]) -> Verdict | None:
         return 400, "BadRequest", "The request could not be read."
     if not path.startswith("/") or any(ord(c) < 32 or ord(c) == 127 for c in path):
         return 400, "BadRequest", "The request could not be read."
-    if settings.token is None and name not in LOCAL_NAMES:
+    if "@" in host or (settings.token is None and name not in LOCAL_NAMES):
         return 403, "Forbidden", "This address is not ours: open the program by its own address."
     is_read = environ.get("REQUEST_METHOD") in ("GET", "HEAD")
     # following a link to the program from elsewhere is fine
@@ -121,4 +128,25 @@ def _token_of(environ: dict[str, Any]) -> str:
 
 
 def _same(given: str, token: str) -> bool:
-    return hmac.compare_digest(given.encode(), token.encode())
+    # a header holds bytes, each of them as one character
+    ways = (given.encode(), given.encode("latin-1", "replace"))
+    return any([hmac.compare_digest(way, token.encode()) for way in ways])
+
+
+class Guesses:
+    """Wrong tokens: from the fifth within a minute on, whoever gives them waits, and it is noted once a minute."""
+
+    def __init__(self) -> None:
+        self._seen: deque[float] = deque(maxlen=_GUESSES)
+        self._noted = -_MINUTE
+
+    def wait(self) -> float:
+        """Seconds to wait with the answer to a wrong token that was given now."""
+        moment = time.monotonic()
+        self._seen.append(moment)
+        if len(self._seen) < _GUESSES or moment - self._seen[0] > _MINUTE:
+            return 0.0
+        if moment - self._noted > _MINUTE:
+            self._noted = moment
+            note(f"{_GUESSES} wrong tokens or more were given within a minute.")
+        return _SLOWED

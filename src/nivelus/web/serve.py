@@ -27,6 +27,7 @@ from nivelus.store.backups import is_out_of_room, secure
 from nivelus.store.database import known_versions
 from nivelus.store.lock import DataLock
 from nivelus.web.app import create_app
+from nivelus.web.security import LEAST_TOKEN
 
 
 def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Workbench], None] | None = None) -> None:
@@ -49,6 +50,10 @@ def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Wor
 
     if not settings.is_local and not settings.token:
         raise Refused("Listening beyond this machine needs a token: set NIVELUS_TOKEN to a long random word.")
+    if settings.token is not None and len(settings.token.strip()) < LEAST_TOKEN:
+        raise Refused(
+            f"NIVELUS_TOKEN is too short: a token has at least {LEAST_TOKEN} characters, blanks around it not counted."
+        )
     give_memory_back()
     lock = DataLock(settings.data)
     open_log(settings.data, token=settings.token)
