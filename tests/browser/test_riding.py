@@ -13,7 +13,7 @@ import soundfile
 from playwright.sync_api import Page, expect
 
 from tests.browser.hands import box_of, eventually, position, wait_past
-from tests.browser.riding import armed, close_menu, gain, hand, open_menu, passes, pull, start, wait_round, waits
+from tests.browser.riding import armed, close_menu, gain, hand, open_menu, passes, pull, start, wait_round, waits, writes
 from tests.conftest import RATE, write_sound
 from tests.helpers.program import Program
 from tests.helpers.sounds import wavering
@@ -399,8 +399,7 @@ def test_several_tracks_are_ridden_one_after_the_other_while_all_are_heard(
     page.keyboard.press("Space")
     for track, way in zip(state["tracks"], (-5.2, 2.6), strict=True):
         own = {**state, "tracks": [track]}
-        eventually(lambda own=own: len(passes(demo_program, own)) == 1)
-        eventually(lambda own=own: demo_program.post(f"/api/passes/{passes(demo_program, own)[0]['id']}/draft", {})["points"])
+        eventually(lambda own=own: len(passes(demo_program, own)) == 1 and writes(demo_program, passes(demo_program, own)[0]))
         assert any(f"{track['id']}/samples" in url for url in asked)
         (made,) = passes(demo_program, own)
         draft = demo_program.post(f"/api/passes/{made['id']}/draft", {"error": 0.02})
