@@ -21,6 +21,7 @@ from nivelus.core.gain.edits import shift
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.services.drawing import RAMP, put_lane
 from nivelus.services.edits import count_of, run_edit
+from nivelus.services.newest import Newest
 from nivelus.services.ride_views import InsideView, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
 from nivelus.services.settling import settle_phrases
 from nivelus.services.state import owners_of_track, state_of, working_range
@@ -34,6 +35,8 @@ from nivelus.store.reading import ClipRow, clip_rows, lanes_of
 from nivelus.store.tables import Session, Track
 
 Span = tuple[float, float]
+_drafts: Newest[tuple[TrackState, RideDraft]] = Newest(2)
+"""What was drafted last, each with the state that it is of: what is shown is accepted a moment later."""
 
 
 def view_points(curve: Curve, clip: str | None = None) -> list[RidePoint]:
@@ -161,7 +164,9 @@ def _propose(
     rule = RideRule(**{"noise_limit": session.noise_limit, "dead_band": session.tolerance} | given)
     limits = limits_of(bench, db, session, state) if session.settle else None
     only = None if span is None else (min(span), max(span))
-    return propose_ride(state, rule, limits, chosen, only), state.grid
+    key = id(state), rule, repr(limits), chosen.tobytes(), only
+    _, drafted = _drafts.get(key, lambda: (state, propose_ride(state, rule, limits, chosen, only)))
+    return drafted, state.grid
 
 
 def _without(state: TrackState) -> TrackState:
