@@ -126,6 +126,10 @@ def test_what_took_long_is_known_to_be_slow_from_then_on() -> None:
         assert pools.is_slow(Request("GET", "/api/tracks/another-track/takes"))
         pools.submit(asked, time.sleep, 0.0).result()
         assert not pools.is_slow(asked)
+        # what is asked while it plays waits behind nothing that is slow
+        sound = Request("GET", "/api/tracks/abcdefghijkl/samples")
+        pools.submit(sound, time.sleep, 0.35).result()
+        assert not pools.is_slow(sound)
     finally:
         pools.end()
 

@@ -24,13 +24,15 @@ QUICK, SLOW, EDITS = 3, 4, 3
 """Threads of each pool."""
 SLOW_SECONDS = 0.3
 """From how long on a question belongs to the slow ones."""
-EDIT_SECONDS = 4.5
-"""How long an edit may wait for the database, its waiting for a thread included."""
+EDIT_SECONDS, LEAST_SECONDS = 4.5, 0.25
+"""How long an edit may wait for the database, its waiting for a thread included; and how long it waits in any case."""
 _MOST_SHAPES = 200
 _ID = re.compile(r"(?<=/)[A-Za-z0-9_-]{8,}(?=/|$)")
 _QUESTION = re.compile(r"/(draft|trial)$")
 _KNOWN = {"/load", "/load/course", "/reduction", "/figures", "/ride/inside", "/ride/draft", "/duck/draft", "/slow/draft"}
 """Ends of addresses that are slow on an hour."""
+_SOUND = ("/samples", "/gain")
+"""Ends of addresses that are asked while it plays: they wait for nothing that is slow, however long they took."""
 
 Value = TypeVar("Value")
 
@@ -77,6 +79,8 @@ class Pools:
 
     def is_slow(self, request: Request) -> bool:
         """Whether a question is one of those that take long."""
+        if request.shape.endswith(_SOUND):
+            return False
         is_known = any(request.shape.endswith(end) for end in _KNOWN)
         return is_known or self._took.get(request.shape, 0.0) > SLOW_SECONDS
 
@@ -103,7 +107,7 @@ class Pools:
             self._running += 1
         began = time.monotonic()
         try:
-            with until(nobody_waits), patience(EDIT_SECONDS - (began - request.came)):
+            with until(nobody_waits), patience(max(EDIT_SECONDS - (began - request.came), LEAST_SECONDS)):
                 return work(*given)
         finally:
             with self._lock:
