@@ -152,6 +152,7 @@ def test_a_small_disk_runs_full_and_becomes_free_again(small_disk: Path, tmp_pat
     program = Program(small_disk / "data", "--no-demo")
     state = program.brought_in(write_sound(tmp_path / "voice.wav", uneven_voice()), "Kept")
     session, track, clip = state["id"], state["tracks"][0]["id"], state["clips"][0]["id"]
+    other = program.brought_in(write_sound(tmp_path / "other.wav", uneven_voice((-20.0,))), "Other")["id"]
     # what comes in and leaves less than its own size is warned of
     near = write_sound(tmp_path / "near.wav", np.concatenate([uneven_voice(), hum(-20, 40.0)]))
     free = os.statvfs(small_disk).f_bavail * os.statvfs(small_disk).f_frsize
@@ -176,6 +177,10 @@ def test_a_small_disk_runs_full_and_becomes_free_again(small_disk: Path, tmp_pat
     begun = time.monotonic()
     refused(program, f"/api/tracks/{track}/gain", edit)
     assert time.monotonic() - begun < 2.0
+    # what makes room can be done all the same, also with nothing left
+    assert (program.data / "spare").stat().st_size > 0
+    program.delete(f"/api/sessions/{other}")
+    assert [card["name"] for card in program.get("/api/sessions")["items"]] == ["Kept"]
     ballast.unlink()
     assert program.post(f"/api/tracks/{track}/gain", edit)["revision"] == revision + 1
     program.stop()

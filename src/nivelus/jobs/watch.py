@@ -53,6 +53,7 @@ class Watch:
         if not at_work and moment - self._shrunk > SHRINK_SECONDS:
             self._shrunk = moment
             self._bench.database.shrink()
+            self._bench.keep_spare()
 
     def _run(self) -> None:
         while not self._over.wait(LOOK_SECONDS):

@@ -110,12 +110,16 @@ def cancel(bench: Workbench, job_id: str) -> JobView:
 
 
 def dismiss(bench: Workbench, job_id: str) -> None:
-    """Take a finished job off the list, and the file that it made with it."""
-    with bench.database.writing() as db:
-        job: Job = require(db, Job, job_id, "job")
-        if job.state in OPEN:
-            raise Refused("It is still at work. Stop it first.")
-        db.delete(job)
+    """Take a finished job off the list, and the file that it made with it; also on a full disk."""
+
+    def work() -> None:
+        with bench.database.writing() as db:
+            job: Job = require(db, Job, job_id, "job")
+            if job.state in OPEN:
+                raise Refused("It is still at work. Stop it first.")
+            db.delete(job)
+
+    bench.freeing(work)
     bench.vault.clear_job(job_id)
 
 

@@ -9,6 +9,7 @@ brings it back or deletes it.
 from __future__ import annotations
 
 from collections.abc import Collection
+from functools import partial
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
@@ -90,15 +91,21 @@ def loose(bench: Workbench) -> LooseViews:
 def delete_loose(bench: Workbench, hashes: Collection[str]) -> LooseViews:
     """Delete loose recordings for good; those that belong to a session by now stay. What is loose then."""
     for hash in _loose_hashes(bench) & set(hashes):
-        with bench.database.writing() as db:
-            row = db.scalars(select(Recording).where(col(Recording.hash) == hash)).first()
-            if row is not None and row.id in recordings_used(db):
-                continue
-            if row is not None:
-                db.delete(row)
-            db.merge(Tombstone(hash=hash))
-        clear_buried(bench, hash)
+        if bench.freeing(partial(_bury_loose, bench, hash)):
+            clear_buried(bench, hash)
     return loose(bench)
+
+
+def _bury_loose(bench: Workbench, hash: str) -> bool:
+    """Write down that a loose recording is deleted on purpose; not one that belongs to a session by now."""
+    with bench.database.writing() as db:
+        row = db.scalars(select(Recording).where(col(Recording.hash) == hash)).first()
+        if row is not None and row.id in recordings_used(db):
+            return False
+        if row is not None:
+            db.delete(row)
+        db.merge(Tombstone(hash=hash))
+    return True
 
 
 def _loose_hashes(bench: Workbench) -> set[str]:

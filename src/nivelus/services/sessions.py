@@ -36,7 +36,11 @@ def create(bench: Workbench, name: str) -> str:
 
 
 def remove(bench: Workbench, session_id: str) -> None:
-    """Delete a session for good, with its uploads and renders, and the recordings that only it uses."""
+    """Delete a session for good, with its uploads and renders, and the recordings that only it uses; also on a full disk."""
+    bench.freeing(lambda: _remove(bench, session_id))
+
+
+def _remove(bench: Workbench, session_id: str) -> None:
     with bench.database.writing() as db:
         session = require(db, Session, session_id, "session")
         jobs = list(db.scalars(select(col(Job.id)).where(col(Job.session_id) == session_id)))

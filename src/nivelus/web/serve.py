@@ -121,6 +121,7 @@ def _open(settings: Settings, say: Callable[[str], None]) -> Workbench:
         done = secure(settings.data, set(known_versions()))
         bench = Workbench(settings)
         done += mend(bench)
+        bench.keep_spare()
     except OSError as error:
         if is_full(error):
             raise disk_full(settings.data) from error
