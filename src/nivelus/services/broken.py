@@ -21,7 +21,7 @@ from nivelus.core.errors import Broken, DiskFull, NivelusError, NotFound
 from nivelus.logs import write_down
 from nivelus.services.answers import Scope, answer, reading_back, tracks_of
 from nivelus.services.state import state_of
-from nivelus.services.timeline import timeline_of
+from nivelus.services.timeline import Timeline, timeline_of
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store import history
@@ -55,14 +55,24 @@ def reading_whole(session: Session) -> Iterator[None]:
         raise _broken(session, f"What is stored of it is damaged. The log has it as {id}.") from error
 
 
-def read_all(bench: Workbench, db: DbSession, session: Session) -> None:
-    """Read every track of a session with every take, to the end of the chain. Raises Broken."""
+def read_all(bench: Workbench, db: DbSession, session: Session, looks_only: bool = False) -> None:
+    """Read every track of a session with every take, to the end of the chain.
+
+    Where it ``looks_only``, nothing is asked of what was measured: whatever is damaged of that would be measured again.
+
+    Raises
+    ------
+    Broken
+    """
     with reading_whole(session):
         tracks = [track for track, _ in tracks_of(db, session.id)]
         for track in tracks:
             for take in takes_of(track):
                 timeline = timeline_of(db, track, take["number"])
+                timeline = _unmeasured(timeline) if looks_only else timeline
                 _ = state_of(bench, db, session, track, timeline, take=take["number"]).gain
+        if looks_only:
+            return
         answer(bench, db, session, {track.id: Scope(whole=True) for track in tracks}, {}, "")
 
 
@@ -117,7 +127,7 @@ def unreadable(bench: Workbench) -> list[str]:
     with bench.database.reading() as db:
         for session in db.scalars(select(Session).order_by(col(Session.created))):
             try:
-                read_all(bench, db, session)
+                read_all(bench, db, session, looks_only=True)
             except Broken as error:
                 found.append(error.sentence)
                 continue
@@ -143,6 +153,12 @@ def mend_curves(bench: Workbench) -> list[str]:
         except NivelusError as error:
             done.append(f"The curves of “{session.name}” could not be mended. {error.sentence}")
     return done
+
+
+def _unmeasured(timeline: Timeline) -> Timeline:
+    """A timeline as it is where nothing of it can be measured."""
+    lost = tuple((id, recorded._replace(missing=True)) for id, recorded in timeline.recordings)
+    return Timeline(timeline.own._replace(missing=True), timeline.runs, lost)
 
 
 def _mended(db: DbSession, session: Session) -> list[tuple[Any, str, str]]:
