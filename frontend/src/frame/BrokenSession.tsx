@@ -27,7 +27,7 @@ export function BrokenSession({ id, why, onWhole }: { id: string; why: string; o
         <p>{why}</p>
         <p className="dim">
           Your recordings and all other sessions are unharmed. Undoing takes back the newest steps until the session can
-          be read again; redo brings them back.
+          be read again. Give it out as a file first to keep what they held.
         </p>
         <Group gap={8} mt={16} justify="center">
           <Button loading={busy} onClick={() => void undo()}>
