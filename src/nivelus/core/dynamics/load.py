@@ -72,8 +72,8 @@ def threshold_for(
     """The threshold (dBFS, in tenths) at which a compressor reduces a voice by ``wanted`` dB on the average of ``spans``.
 
     ``worked`` is what it does at the threshold that it has. The way is found on the peaks of every STEP samples, whose average
-    lies in about the same ratio to that of all samples whatever the threshold is, and is seen on all samples; where that is
-    off by more than NEAR, the ratio is taken from there. Returned with the reduction at that threshold. O(samples).
+    lies in about the same ratio to that of all samples whatever the threshold is, and is seen on all samples; where another
+    tenth would be nearer by the ratio seen there, that one is tried. Returned with the reduction at that threshold. O(samples).
     """
     peaks = worked.peaks.astype(np.float32)
     inside = _inside(len(peaks), spans)
