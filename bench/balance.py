@@ -19,7 +19,8 @@ from bench.speed import make_recording
 from nivelus.core.deliver.level import level_file
 from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.drafts.duck import KEPT, DuckRule, draft_duck
-from nivelus.core.dynamics.compressor import Compressor, whole_reduction
+from nivelus.core.dynamics.compressor import Compressor
+from nivelus.core.dynamics.detector import whole_reduction
 from nivelus.core.dynamics.load import compare
 from nivelus.core.measure.distance import phrase_levels
 from nivelus.core.measure.grid import measure_samples

@@ -15,15 +15,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nivelus.core.dynamics.compressor import (
-    RMS_SECONDS,
-    STEP,
-    Compressor,
-    reduction_of,
-    static_reduction,
-    whole_reduction,
-    work_on_all,
-)
+from nivelus.core.dynamics.compressor import RMS_SECONDS, Compressor, Detector, static_reduction
+from nivelus.core.dynamics.detector import STEP, Side, reduction_of, whole_reduction, work_on_all
 from nivelus.core.dynamics.load import by_phrase, load_figures, threshold_for
 from nivelus.core.errors import GainError
 from nivelus.core.gain.compiled import GainCurve
@@ -134,6 +127,23 @@ def test_a_stretch_is_what_it_is_in_the_whole_wherever_it_begins(tmp_path: Path)
         np.testing.assert_allclose(reduction(path, compressor, gain, start, stop), expected, atol=1e-6)
 
 
+@pytest.mark.parametrize("detector", ["peak", "rms"])
+def test_several_sides_and_thresholds_at_once_are_what_each_is_alone(tmp_path: Path, detector: Detector) -> None:
+    both = np.stack([voice_like(6), voice_like(6, seed=9)], axis=1)
+    path = write_sound(tmp_path / "voice.wav", both, subtype="DOUBLE")
+    # with points that lie between two samples, closer than a step, and in silence
+    at = np.array([0.0, 100.5, 120.0, 121.25, 2.0 * RATE, 2.1 * RATE, 5.9 * RATE])
+    gain = GainCurve(at, np.array([0.0, 12.0, -40.0, 3.0, 9.0, -20.0, 6.0]))
+    compressor, thresholds = Compressor(detector=detector), (-60.0, -24.0, -6.0)
+    sides = work_on_all(lambda: open_sound(path), [Side(None, thresholds), Side(gain, thresholds)], compressor)
+    for own, worked in zip((None, gain), sides, strict=True):
+        for threshold, told in zip(thresholds, worked, strict=True):
+            alone = reduction(path, replace(compressor, threshold=threshold), own)
+            np.testing.assert_allclose(told.reduction, alone, atol=1e-6)
+    if detector == "peak":
+        assert sides[0][0].peaks.max() == pytest.approx(20 * math.log10(np.abs(both).max()), abs=0.02)
+
+
 def test_silence_is_not_reduced(tmp_path: Path) -> None:
     path = write_sound(tmp_path / "silence.wav", np.zeros(RATE))
     assert not reduction(path, Compressor()).any()
@@ -168,8 +178,10 @@ def test_the_threshold_that_gives_an_average_gives_it(tmp_path: Path) -> None:
     spans, compressor = np.array([[0.0, 8 * RATE]]), Compressor()
     opener = lambda: open_sound(path)  # noqa: E731
     louder = GainCurve(np.array([0.0]), np.array([7.5]))
-    before = load_figures(whole_reduction(opener, None, compressor), spans).average
-    found, there = threshold_for(opener, louder, compressor, spans, before, work_on_all(opener, louder, compressor))
+    sides = [Side(own, (compressor.threshold,)) for own in (None, louder)]
+    (plain,), (worked,) = work_on_all(opener, sides, compressor)
+    before = load_figures(plain.reduction, spans).average
+    found, there = threshold_for(opener, louder, compressor, spans, before, worked)
     # all of it is 7.5 dB louder, so the threshold is
     assert found == pytest.approx(compressor.threshold + 7.5, abs=0.05)
     again = load_figures(whole_reduction(opener, louder, replace(compressor, threshold=found)), spans).average

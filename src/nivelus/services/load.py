@@ -11,7 +11,8 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.chain.state import TrackState
-from nivelus.core.dynamics.compressor import STEP, Compressor, Reduction, Worked, reduction_of, work_on_all
+from nivelus.core.dynamics.compressor import Compressor
+from nivelus.core.dynamics.detector import STEP, Reduction, Side, Worked, reduction_of, work_on_all
 from nivelus.core.dynamics.load import HARD, LoadFigures, by_phrase, load_figures, threshold_for
 from nivelus.core.errors import Refused, Stale
 from nivelus.core.gain.compiled import FloatArray, GainCurve
@@ -66,13 +67,13 @@ def _view_of(bench: Workbench, timeline: Timeline, state: TrackState, settings: 
     opener, clips = _opener(bench, timeline), state.clips
     spans, ids = clips.phrases_of(clips.judged), [clips.ids[place] for place in clips.judged.tolist()]
     of_after = compressors_of(settings)[1]
-    before, after = _reductions(opener, timeline, state, settings)
+    worked = _sides(opener, timeline, state, settings)
+    before, after = (side.reduction for side in worked)
     figures = [load_figures(reduction, spans) for reduction in (before, after)]
     goal = figures[0].average if wanted is None else wanted
     proposed, steady = of_after.threshold, figures[1]
     if len(spans) and goal > 0:
-        worked = _work(opener, timeline, state, of_after)
-        proposed, there = threshold_for(opener, state.gain, replace(of_after, makeup=0.0), spans, goal, worked)
+        proposed, there = threshold_for(opener, state.gain, of_after, spans, goal, worked[1])
         steady = load_figures(there, spans)
     return LoadView(
         settings=settings,
@@ -96,7 +97,7 @@ def course(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
         _, track, timeline, state, _ = whole_state(bench, db, track_id)
     settings = load_settings(track)
     sides = []
-    for reduction in _reductions(_opener(bench, timeline), timeline, state, settings):
+    for reduction in (side.reduction for side in _sides(_opener(bench, timeline), timeline, state, settings)):
         edges = np.arange(0, timeline.frames / STEP, COURSE_SECONDS * timeline.sample_rate / STEP).astype(np.int64)
         sides.append(np.maximum.reduceat(reduction, np.minimum(edges, len(reduction) - 1)))
     return np.stack(sides, axis=1).astype(np.float32)
@@ -150,23 +151,23 @@ def _opener(bench: Workbench, timeline: Timeline, rate: int | None = None) -> Ca
     return partial(open_sound, sound_of(bench, timeline), rate)
 
 
-def _reductions(
+def _sides(
     opener: Callable[[], SoundSource], timeline: Timeline, state: TrackState, settings: LoadSettings
-) -> tuple[Reduction, Reduction]:
-    before, after = compressors_of(settings)
-    return _work(opener, timeline, None, before).reduction, _work(opener, timeline, state, after).reduction
-
-
-def _work(opener: Callable[[], SoundSource], timeline: Timeline, state: TrackState | None, compressor: Compressor) -> Worked:
-    """What a compressor does to a whole track, without gain or with that of a state."""
-    return _worked.get(
-        _made_of(timeline, state, compressor),
-        lambda: work_on_all(opener, None if state is None else state.gain, replace(compressor, makeup=0.0)),
-    )
-
-
-def _made_of(timeline: Timeline, state: TrackState | None, compressor: Compressor) -> tuple[Any, ...]:
-    return timeline.key, None if state is None else _hash(state.gain), replace(compressor, makeup=0.0)
+) -> tuple[Worked, Worked]:
+    """What the compressor does to a whole track without its gain and with it: what is not known of it is worked out at once."""
+    compressors, gains = [replace(own, makeup=0.0) for own in compressors_of(settings)], (None, state.gain)
+    keys = [(timeline.key, None if gain is None else _hash(gain), own) for gain, own in zip(gains, compressors, strict=True)]
+    known = [_worked.known(key) for key in keys]
+    missing = [i for i, worked in enumerate(known) if worked is None]
+    if missing:
+        # but for their thresholds the compressors are the same
+        sides = [Side(gains[i], (compressors[i].threshold,)) for i in missing]
+        for i, (worked,) in zip(missing, work_on_all(opener, sides, compressors[0]), strict=True):
+            known[i] = _worked.keep(keys[i], worked)
+    before, after = known
+    assert before is not None
+    assert after is not None
+    return before, after
 
 
 def _hash(gain: GainCurve) -> int:

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session as DbSession
 from nivelus.core.chain.state import TrackState
 from nivelus.core.deliver.mix import Part, render_mix
 from nivelus.core.deliver.render import render
-from nivelus.core.dynamics.compressor import whole_reduction
+from nivelus.core.dynamics.detector import whole_reduction
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.measure.loudness import figures
 from nivelus.core.sound.timeline import open_sound

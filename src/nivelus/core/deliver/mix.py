@@ -15,7 +15,8 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.dynamics.compressor import STEP, Compressor, Reduction
+from nivelus.core.dynamics.compressor import Compressor
+from nivelus.core.dynamics.detector import STEP, Reduction
 from nivelus.core.dynamics.limiter import LOOK_AHEAD, Limiter
 from nivelus.core.gain.compiled import DB_TO_LOG, GainCurve, apply_gain
 from nivelus.core.sound.bwf import Bext
@@ -29,7 +30,7 @@ BLOCK = 1 << 16
 class Part:
     """A track of a mix: what opens its sound at the rate of the mix, its pre-fader gain in samples of that, its fader (dB).
 
-    With a ``compressor`` it goes through it, by the ``reduction`` that it makes (``core.dynamics.compressor``).
+    With a ``compressor`` it goes through it, by the ``reduction`` that it makes (``core.dynamics.detector``).
     """
 
     open: Callable[[], SoundSource]

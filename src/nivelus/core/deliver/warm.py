@@ -9,9 +9,9 @@ import numpy as np
 from nivelus.core.deliver.curve_midi import read_midi, write_midi
 from nivelus.core.drafts.ride import RideRule, draft_ride
 from nivelus.core.drafts.slow import SlowRule, draft_slow
-from nivelus.core.dynamics.compressor import Compressor, work_on_all
+from nivelus.core.dynamics.compressor import DETECTORS, Compressor
 from nivelus.core.dynamics.limiter import Limiter
-from nivelus.core.dynamics.load import threshold_for
+from nivelus.core.dynamics.load import compare
 from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves, apply_gain, frame_gain
 from nivelus.core.gain.drawn import EMPTY, plain
 from nivelus.core.marks.details import find_marks
@@ -50,9 +50,11 @@ def warm_kernels() -> None:
     draft_ride(measure_samples(hum, 48_000), flat, [(0.0, 1.0)], np.array([-90.0]), RideRule())
     draft_slow(measure_samples(hum, 48_000).column("k").astype(np.float64), SlowRule())
     for kind in (np.float32, np.float64):
-        opener, compressor = partial(Held, hum.astype(kind), 48_000), Compressor()
-        worked = work_on_all(opener, None, compressor)
-        threshold_for(opener, None, compressor, np.array([[0.0, 48_000.0]]), 1.0, worked)
+        opener = partial(Held, hum.astype(kind), 48_000)
+        for detector in DETECTORS:
+            compare(
+                opener, GainCurve(np.array([0.0]), np.array([1.0])), Compressor(detector=detector), np.array([[0.0, 48_000.0]])
+            )
     find_marks(measure_samples(_words(), 48_000))
     Limiter(1, 48_000).run(np.zeros((480, 1)))
     read_midi(write_midi(plain(np.array([0.0, 1.0]), np.array([0.0, -1.0]))))

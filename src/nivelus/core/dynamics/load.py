@@ -2,21 +2,21 @@
 
 Conventions
 -----------
-A reduction is told every STEP samples (see ``core.dynamics.compressor``); spans are those of phrases, in samples.
+A reduction is told every STEP samples (see ``core.dynamics.detector``); spans are those of phrases, in samples.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import math
 from dataclasses import dataclass, replace
 
 import numba
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.dynamics.compressor import FAINT, STEP, Compressor, Reduction, Worked, whole_reduction, work_on_all
+from nivelus.core.dynamics.compressor import Compressor
+from nivelus.core.dynamics.detector import FAINT, STEP, Opener, Reduction, Side, Worked, work_on, work_on_all
 from nivelus.core.gain.compiled import FloatArray, GainCurve
-from nivelus.core.sound.source import SoundSource
 from nivelus.core.stopping import step
 
 MARKS = (3.0, 6.0, 10.0)
@@ -25,11 +25,12 @@ HARD = 3.0
 """How far (dB) over the average the reduction of a phrase is hard work."""
 LOWEST, HIGHEST = -80.0, 0.0
 """Where a threshold is looked for, dBFS."""
-MOST_TRIES = 24
+MOST_TRIES, MOST_PASSES = 24, 3
+SOME, SOME_SECONDS = 24, 3.0
+"""How many stretches of how many seconds tell how all samples differ from their peaks."""
 _SILENT = 1e-6
 
 Spans = npt.NDArray[np.float64]
-Opener = Callable[[], SoundSource]
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,21 +49,19 @@ class LoadFigures:
 
 def by_phrase(reduction: Reduction, spans: Spans) -> FloatArray:
     """Mean reduction in each span, dB, (n,). O(steps + n)."""
-    first, last = _steps(len(reduction), spans)
-    total = np.concatenate([[0.0], np.cumsum(reduction, dtype=np.float64)])
-    return np.asarray((total[last] - total[first]) / (last - first))
+    return _means(reduction, *_steps(len(reduction), spans))
 
 
 def load_figures(reduction: Reduction, spans: Spans) -> LoadFigures:
     """The figures of a reduction in some spans. Without any, all are 0. O(steps + n)."""
     if not len(spans) or not len(reduction):
         return LoadFigures(0.0, 0.0, 0.0, (0.0,) * len(MARKS))
-    inside = reduction[_inside(len(reduction), spans)]
+    total, highest, over, count = _told(reduction, _inside(len(reduction), spans), np.array(MARKS))
     return LoadFigures(
-        average=float(inside.mean(dtype=np.float64)),
+        average=total / count,
         spread=float(by_phrase(reduction, spans).std()),
-        highest=float(inside.max()),
-        beyond=tuple(float((inside > mark).mean()) for mark in MARKS),
+        highest=highest,
+        beyond=tuple((over / count).tolist()),
     )
 
 
@@ -72,8 +71,9 @@ def threshold_for(
     """The threshold (dBFS, in tenths) at which a compressor reduces a voice by ``wanted`` dB on the average of ``spans``.
 
     ``worked`` is what it does at the threshold that it has. The way is found on the peaks of every STEP samples, whose average
-    lies in about the same ratio to that of all samples whatever the threshold is, and is seen on all samples; where another
-    tenth would be nearer by the ratio seen there, that one is tried. Returned with the reduction at that threshold. O(samples).
+    lies over that of all samples by a ratio that hangs on little else than how hard it works; some seconds here and there tell
+    it. Then the tenth that was found and its neighbours are tried on all samples at once, until the nearest one lies between
+    two others. Returned with the reduction at that threshold. O(samples).
     """
     peaks = worked.peaks.astype(np.float32)
     inside = _inside(len(peaks), spans)
@@ -102,16 +102,46 @@ def threshold_for(
                 high, under, over, side = middle, off, over / 2 if side < 0 else over, -1
         return middle
 
-    known, here = float(worked.reduction[inside].mean(dtype=np.float64)), rough(compressor.threshold)
-    ratio = here / known if known > _SILENT and here > _SILENT else 1.0
-    found = round(search(wanted * ratio), 1)
-    for _ in range(3):
-        seen, there = found, whole_reduction(open_source, gain, replace(compressor, threshold=found))
-        exact = float(there[inside].mean(dtype=np.float64))
-        found = round(search(wanted * rough(seen) / exact), 1) if exact > _SILENT else seen
-        if found == seen:
+    found = search(wanted * _ratio(rough(compressor.threshold), _mean(worked.reduction, inside)))
+    some = _some(open_source, gain, replace(compressor, threshold=found), peaks, inside)
+    found = search(wanted * _ratio(*some))
+    for _ in range(MOST_PASSES):
+        tried = tuple(min(max(round(found + tenth / 10, 1), LOWEST), HIGHEST) for tenth in (-1, 0, 1))
+        sides = work_on_all(open_source, [Side(gain, tried)], compressor)[0]
+        averages = [_mean(side.reduction, inside) for side in sides]
+        nearest = int(np.argmin(np.abs(np.array(averages) - wanted)))
+        if nearest == 1:
             break
-    return seen, there
+        found = search(wanted * _ratio(rough(tried[nearest]), averages[nearest]))
+    return tried[nearest], sides[nearest].reduction
+
+
+def _some(
+    open_source: Opener, gain: GainCurve | None, compressor: Compressor, peaks: Reduction, inside: npt.NDArray[np.bool_]
+) -> tuple[float, float]:
+    """The sums of the reduction ``inside`` of SOME stretches, as peaks tell them and as all samples do."""
+    by_peaks = by_samples = 0.0
+    with open_source() as source:
+        rate = source.info.sample_rate
+        length, before = round(SOME_SECONDS * rate / STEP), math.ceil(compressor.memory * rate / STEP)
+        for first in np.linspace(0, max(len(peaks) - length, 0), SOME).astype(np.int64).tolist():
+            step()
+            last, begin = min(first + length, len(peaks)), max(first - before, 0)
+            told = work_on(source, [Side(gain, (compressor.threshold,))], compressor, first * STEP, last * STEP)[0][0]
+            by_samples += float(told.reduction[inside[first:last]].sum(dtype=np.float64))
+            counted = inside[begin:last].copy()
+            counted[: first - begin] = False
+            by_peaks += _rough(peaks[begin:last], counted, compressor, rate) * np.count_nonzero(counted)
+    return by_peaks, by_samples
+
+
+def _mean(reduction: Reduction, inside: npt.NDArray[np.bool_]) -> float:
+    total, _, _, count = _told(reduction, inside, np.zeros(0))
+    return total / max(count, 1)
+
+
+def _ratio(by_peaks: float, by_samples: float) -> float:
+    return by_peaks / by_samples if by_samples > _SILENT and by_peaks > _SILENT else 1.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +158,8 @@ class LoadCompared:
 def compare(open_source: Opener, gain: GainCurve, compressor: Compressor, spans: Spans) -> LoadCompared:
     """The load of a voice before its gain and after it. O(samples)."""
 
-    before, worked = (work_on_all(open_source, own, compressor) for own in (None, gain))
+    thresholds = (compressor.threshold,)
+    (before,), (worked,) = work_on_all(open_source, [Side(None, thresholds), Side(gain, thresholds)], compressor)
     first, after = load_figures(before.reduction, spans), load_figures(worked.reduction, spans)
     if not len(spans) or first.average <= _SILENT:
         return LoadCompared(first, after, compressor.threshold, after)
@@ -183,3 +214,30 @@ def _follow(
             total += smooth
             count += 1
     return total / max(count, 1)
+
+
+@numba.njit(nogil=True, cache=True)
+def _told(
+    reduction: Reduction, inside: npt.NDArray[np.bool_], marks: FloatArray
+) -> tuple[float, float, npt.NDArray[np.int64], int]:
+    """Sum and maximum of a reduction ``inside``, how much of it is over each mark, and how much there is."""
+    total = highest = 0.0
+    count, over = 0, np.zeros(len(marks), np.int64)
+    for i in range(len(reduction)):
+        if inside[i]:
+            value = np.float64(reduction[i])
+            total, highest, count = total + value, max(highest, value), count + 1
+            for k in range(len(marks)):
+                over[k] += value > marks[k]
+    return total, highest, over, count
+
+
+@numba.njit(nogil=True, cache=True)
+def _means(reduction: Reduction, first: npt.NDArray[np.int64], last: npt.NDArray[np.int64]) -> FloatArray:
+    """The mean of each stretch of a reduction."""
+    out = np.zeros(len(first))
+    for i in range(len(first)):
+        for at in range(first[i], last[i]):
+            out[i] += reduction[at]
+        out[i] /= last[i] - first[i]
+    return out
