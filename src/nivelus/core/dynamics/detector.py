@@ -36,6 +36,7 @@ _BLOCK = 1 << 17
 
 Reduction = npt.NDArray[np.float32]
 Opener = Callable[[], SoundSource]
+_f = np.float32
 
 
 @dataclass(frozen=True, slots=True)
@@ -196,7 +197,8 @@ def _reduce(
     """
     slope, knee, attack, release = constants
     bend = slope / (2 * knee) if knee > 1e-9 else 0.0
-    level, wanted, mantissa = np.empty(STEP), np.empty(STEP), np.empty(STEP, np.int32)
+    level, wanted, ramp = np.empty(STEP), np.empty(STEP), np.arange(float(STEP))
+    part_of, exponents = np.empty(STEP, np.float32), np.empty(STEP, np.int32)
     # what is left of a detector, and what it gives to the smoothed one, after all of a step but its first sample
     away, slower, given = 1.0, 1.0, 0.0
     for _ in range(STEP - 1):
@@ -211,12 +213,12 @@ def _reduce(
         top = np.int32(0)
         for i in range(count):
             top = max(top, part[i])
-        high, k = _highest(gain_at, gain_db, k, start + begin, start + begin + count - 1)
+        high, after, k = _highest(gain_at, gain_db, k, start + begin, start + begin + count - 1)
         peak = factor * np.log10(2.0) * ((top >> 23) - 127) + factor * np.log10(1 + (top & 0x7FFFFF) / 8388608.0) + high
         peaks[place] = peak
         if peak > lowest or count < STEP:
-            _decibels(part, mantissa, level, factor)
-            _add(gain_at, gain_db, start + begin, level, count)
+            _decibels(part, part_of, exponents, level, factor)
+            _add(gain_at, gain_db, after, start + begin, level, ramp, count)
         for lane in range(len(thresholds)):
             held, smooth = state[0, lane], state[1, lane]
             low, full = thresholds[lane] - knee / 2, thresholds[lane] + knee / 2
@@ -253,15 +255,15 @@ def _power(x: Samples, average: float, state: FloatArray, power: npt.NDArray[np.
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
-def _highest(at: FloatArray, db: FloatArray, k: int, first: int, last: int) -> tuple[float, int]:
-    """The highest gain from sample ``first`` to ``last``, and the first point after ``last``; ``k`` is one at or before it."""
+def _highest(at: FloatArray, db: FloatArray, k: int, first: int, last: int) -> tuple[float, int, int]:
+    """The highest gain from sample ``first`` to ``last``, and the first points after each; ``k`` is one at or before them."""
     while k < len(at) and at[k] <= first:
         k += 1
-    high = _value(at, db, k, first)
+    high, after = _value(at, db, k, first), k
     while k < len(at) and at[k] <= last:
         high = max(high, db[k])
         k += 1
-    return max(high, _value(at, db, k, last)), k
+    return max(high, _value(at, db, k, last)), after, k
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
@@ -275,40 +277,46 @@ def _value(at: FloatArray, db: FloatArray, k: int, x: float) -> Any:
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
-def _decibels(bits: npt.NDArray[np.int32], mantissa: npt.NDArray[np.int32], level: FloatArray, factor: float) -> None:
-    """``factor`` times the common logarithm of each float32 that is not negative, within 1e-8; 0 is far below all that matters.
+def _decibels(
+    bits: npt.NDArray[np.int32],
+    fraction: npt.NDArray[np.float32],
+    exponent: npt.NDArray[np.int32],
+    level: FloatArray,
+    factor: float,
+) -> None:
+    """``factor`` times the common logarithm of each float32 that is not negative, within 5e-7; 0 is far below all that matters.
 
     It is m times a power of two, m between 0.71 and 1.41; ln m = 2 artanh z with z = (m - 1) / (m + 1), of which five terms of
-    the series are enough. ``mantissa`` is room for as many.
+    the series are enough. ``fraction`` and ``exponent`` are room for as many; all numbers are short, so that the processor does
+    eight at once.
     """
+    part = np.float32(2 * factor / np.log(10.0))
+    one, two, third, fifth, seventh, ninth = _f(1.0), _f(2.0), _f(1 / 3), _f(1 / 5), _f(1 / 7), _f(1 / 9)
+    upper, lower = _f(2.0**-23), _f(2.0**-24)
     for i in range(len(bits)):
-        part = bits[i] & 0x7FFFFF
-        over = 1 if part > 0x3504F3 else 0
-        level[i] = (bits[i] >> 23) - 127 + over
-        mantissa[i] = (part | 0x800000) << (1 - over)
-    whole, part = factor * np.log10(2.0), 2 * factor / np.log(10.0)
-    for i in range(len(bits)):
-        m = mantissa[i]
-        z = (m - 16777216.0) / (m + 16777216.0)
+        # from the root of a half on
+        power = np.int32(np.int32(bits[i] - np.int32(0x3F3504F3)) >> np.int32(23))
+        over = np.int32(np.int32(bits[i] - np.int32(power << np.int32(23))) - np.int32(0x3F800000))
+        m = np.float32(over) * (upper if over >= np.int32(0) else lower)
+        z = m / (m + two)
         s = z * z
-        level[i] = whole * level[i] + part * z * (1 + s * (1 / 3 + s * (1 / 5 + s * (1 / 7 + s / 9))))
+        fraction[i] = part * z * (one + s * (third + s * (fifth + s * (seventh + s * ninth))))
+        exponent[i] = power
+    whole = factor * np.log10(2.0)
+    for i in range(len(bits)):
+        level[i] = whole * exponent[i] + fraction[i]
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
-def _add(at: FloatArray, db: FloatArray, start: int, level: FloatArray, count: int) -> None:
-    """Add a gain to the levels of samples from ``start`` on."""
+def _add(at: FloatArray, db: FloatArray, k: int, start: int, level: FloatArray, ramp: FloatArray, count: int) -> None:
+    """Add a gain to the levels of samples from ``start`` on; ``k`` is the first point after it, ``ramp`` counts from 0."""
     i = 0
-    k = np.searchsorted(at, np.float64(start), "right")
     while i < count:
         until = count if k == len(at) else min(count, max(int(np.ceil(at[k])) - start, i))
-        if k == 0 or k == len(at):
-            flat = db[0] if k == 0 else db[len(at) - 1]
-            for j in range(i, until):
-                level[j] += flat
-        else:
-            slope = (db[k] - db[k - 1]) / (at[k] - at[k - 1])
-            for j in range(i, until):
-                level[j] += db[k - 1] + slope * (start + j - at[k - 1])
+        first = _value(at, db, k, start)
+        slope = 0.0 if k in (0, len(at)) else (db[k] - db[k - 1]) / (at[k] - at[k - 1])
+        for j in range(i, until):
+            level[j] += first + slope * ramp[j]
         i = until
         k += 1
 

@@ -26,6 +26,8 @@ HARD = 3.0
 LOWEST, HIGHEST = -80.0, 0.0
 """Where a threshold is looked for, dBFS."""
 MOST_TRIES, MOST_PASSES = 24, 3
+NEAR = 1.0
+"""dB around a threshold in which a better one is looked for first."""
 SOME, SOME_SECONDS = 24, 3.0
 """How many stretches of how many seconds tell how all samples differ from their peaks."""
 _SILENT = 1e-6
@@ -72,8 +74,8 @@ def threshold_for(
 
     ``worked`` is what it does at the threshold that it has. The way is found on the peaks of every STEP samples, whose average
     lies over that of all samples by a ratio that hangs on little else than how hard it works; some seconds here and there tell
-    it. Then the tenth that was found and its neighbours are tried on all samples at once, until the nearest one lies between
-    two others. Returned with the reduction at that threshold. O(samples).
+    it. Then the tenths below and above are tried on all samples at once, until what is wanted lies between them; the nearer one
+    is returned, with the reduction at that threshold. O(samples).
     """
     peaks = worked.peaks.astype(np.float32)
     inside = _inside(len(peaks), spans)
@@ -84,12 +86,11 @@ def threshold_for(
         step()
         return _rough(peaks, inside, replace(compressor, threshold=threshold), rate)
 
-    def search(goal: float) -> float:
+    def search(goal: float, low: float, high: float) -> float:
         # the chord of both ends meets the goal nearby; an end that stays twice counts half (Dowell and Jarratt, BIT 11, 1971)
-        low, high = LOWEST, HIGHEST
         over, under = rough(low) - goal, rough(high) - goal
         if over <= 0 or under >= 0:
-            return low if over <= 0 else high
+            return search(goal, LOWEST, HIGHEST) if low > LOWEST or high < HIGHEST else low if over <= 0 else high
         side = 0
         for _ in range(MOST_TRIES):
             middle = (low * under - high * over) / (under - over)
@@ -102,17 +103,20 @@ def threshold_for(
                 high, under, over, side = middle, off, over / 2 if side < 0 else over, -1
         return middle
 
-    found = search(wanted * _ratio(rough(compressor.threshold), _mean(worked.reduction, inside)))
-    some = _some(open_source, gain, replace(compressor, threshold=found), peaks, inside)
-    found = search(wanted * _ratio(*some))
+    def near(goal: float, threshold: float) -> float:
+        return search(goal, max(threshold - NEAR, LOWEST), min(threshold + NEAR, HIGHEST))
+
+    found = search(wanted * _ratio(rough(compressor.threshold), _mean(worked.reduction, inside)), LOWEST, HIGHEST)
+    found = near(wanted * _ratio(*_some(open_source, gain, replace(compressor, threshold=found), peaks, inside)), found)
     for _ in range(MOST_PASSES):
-        tried = tuple(min(max(round(found + tenth / 10, 1), LOWEST), HIGHEST) for tenth in (-1, 0, 1))
+        low = min(max(math.floor(found * 10) / 10, LOWEST), HIGHEST - 0.1)
+        tried = (round(low, 1), round(low + 0.1, 1))
         sides = work_on_all(open_source, [Side(gain, tried)], compressor)[0]
         averages = [_mean(side.reduction, inside) for side in sides]
-        nearest = int(np.argmin(np.abs(np.array(averages) - wanted)))
-        if nearest == 1:
+        nearest = int(abs(averages[1] - wanted) < abs(averages[0] - wanted))
+        if averages[0] >= wanted >= averages[1] or tried[nearest] in {LOWEST, HIGHEST}:
             break
-        found = search(wanted * _ratio(rough(tried[nearest]), averages[nearest]))
+        found = near(wanted * _ratio(rough(tried[nearest]), averages[nearest]), tried[nearest])
     return tried[nearest], sides[nearest].reduction
 
 
