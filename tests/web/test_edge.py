@@ -163,3 +163,24 @@ def test_a_step_goes_along_into_other_threads() -> None:
         thread.join()
         assert len(said) == 1
     step()
+
+
+def test_a_signal_while_work_is_handed_over_waits_for_no_lock(bench: Workbench) -> None:
+    """A signal comes between any two steps of the thread that hands work over, which may hold the locks of the pools."""
+    edge = Edge(lambda *_: [], bench.settings, bench)
+    pools = edge._pools
+    locks = [pool._shutdown_lock for pool in (pools._quick, pools._slow, pools._edits)]
+    for lock in locks:
+        lock.acquire()
+    try:
+        signalled = threading.Thread(target=edge.let_go, daemon=True)
+        signalled.start()
+        signalled.join(5)
+        assert not signalled.is_alive()
+    finally:
+        for lock in locks:
+            lock.release()
+    late = pools.submit(Request("GET", "/api/sessions"), list)
+    with pytest.raises(Cancelled):
+        late.result(5)
+    assert edge.close()

@@ -140,13 +140,14 @@ class Edge:
                 received.unlink(missing_ok=True)
 
     def let_go(self) -> None:
-        """Let all work go at its next step; take no more requests."""
+        """Let all work go at its next step; take no more requests. May be called by a signal, wherever it comes."""
         self._is_ending = True
-        self._pools.end()
+        self._pools.let_go()
 
     def close(self, seconds: float = 1.0) -> bool:
         """Let the threads go; whether all of them have gone within some seconds."""
         self.let_go()
+        self._pools.end()
         self._disk.shutdown(wait=False, cancel_futures=True)
         return self._pools.is_idle(seconds)
 

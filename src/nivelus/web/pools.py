@@ -68,7 +68,7 @@ class Pools:
         self._slow = ThreadPoolExecutor(SLOW, "slow")
         self._edits = ThreadPoolExecutor(EDITS, "edit")
         self._took: dict[str, float] = {}
-        self._ending = threading.Event()
+        self._is_ending = False
         self._running = 0
         self._lock = threading.Lock()
 
@@ -84,9 +84,16 @@ class Pools:
         is_known = any(request.shape.endswith(end) for end in _KNOWN)
         return is_known or self._took.get(request.shape, 0.0) > SLOW_SECONDS
 
+    def let_go(self) -> None:
+        """Let all work go at its next step, and begin none any more.
+
+        It waits for no lock: a signal may come while this very thread hands some work over, and holds one.
+        """
+        self._is_ending = True
+
     def end(self) -> None:
-        """Let all work go, and take none any more."""
-        self._ending.set()
+        """Let all work go, and the threads with it."""
+        self.let_go()
         for pool in (self._quick, self._slow, self._edits):
             pool.shutdown(wait=False, cancel_futures=True)
 
@@ -99,7 +106,7 @@ class Pools:
 
     def _run(self, request: Request, work: Callable[..., Value], *given: Any) -> Value:
         def nobody_waits() -> bool:
-            return self._ending.is_set() or (request.has_gone and not request.is_edit)
+            return self._is_ending or (request.has_gone and not request.is_edit)
 
         if nobody_waits():
             raise Cancelled("Nobody waits for this any more.")
