@@ -13,7 +13,7 @@ from playwright.sync_api import FloatRect, Locator, Page, expect
 
 from tests.helpers.program import Program
 
-SONG = "Corvane shore, sung"
+SONG, GUIDE = "Corvane shore, sung", "Pellowmere audio guide"
 GUTTER = 46
 """Pixels on the left of the picture that hold its scales."""
 PATIENCE_SECONDS = 20.0
@@ -41,10 +41,14 @@ HOLDING = """
   const own = window.fetch;
   window.fetch = async (request, ...more) => {
     const answer = await own(request, ...more);
-    if (window.holds && (request.method ?? 'GET') !== 'GET' && new URL(request.url).pathname.endsWith(window.holds)) {
+    const isAsked = window.holdsQuestions || (request.method ?? 'GET') !== 'GET';
+    if (window.holds && isAsked && new URL(request.url).pathname.endsWith(window.holds)) {
       window.holds = null;
       window.heldAnswer = await answer.clone().json();
-      await new Promise((done) => { window.letGo = done; });
+      await new Promise((done, fail) => {
+        window.letGo = done;
+        request.signal.addEventListener('abort', () => fail(request.signal.reason));
+      });
     }
     return answer;
   };
@@ -102,12 +106,15 @@ def fresh(program: Program, name: str, until: str | None = None) -> dict[str, An
 
 
 class HeldAnswer:
-    """The answer to an edit that the page does not get before it is let go."""
+    """The answer to an edit, or to a question, that the page does not get before it is let go."""
 
-    def __init__(self, page: Page, address: str, act: Callable[[], None]) -> None:
-        """Do something that edits at an address that ends like this."""
+    def __init__(self, page: Page, address: str, act: Callable[[], None], question: bool = False) -> None:
+        """Do something that edits, or asks, at an address that ends like this."""
         self.page = page
-        page.evaluate("(end) => { window.holds = end; window.heldAnswer = null; }", address)
+        page.evaluate(
+            "([end, asks]) => { window.holds = end; window.holdsQuestions = asks; window.heldAnswer = null; }",
+            [address, question],
+        )
         act()
         for _ in range(250):
             if answer := page.evaluate("window.heldAnswer"):

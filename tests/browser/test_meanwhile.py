@@ -8,6 +8,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.browser.hands import (
+    GUIDE,
     SONG,
     HeldAnswer,
     capsule,
@@ -110,3 +111,56 @@ def test_points_in_hand_stay_the_same_when_others_are_undone(page: Page, demo_pr
     expect(page.get_by_test_id("inspector")).to_contain_text("Point0:12.000")
     page.keyboard.press("ArrowDown")
     eventually(lambda: (12.0, -3.5) in drawn(demo_program, riding))
+
+
+def test_a_session_that_is_left_has_its_late_answer_to_itself(page: Page, demo_program: Program) -> None:
+    guide, song = fresh(demo_program, GUIDE), fresh(demo_program, SONG)
+    open_stage(page, demo_program, guide)
+    page.keyboard.press(".")
+    expect(page.locator(".row[aria-pressed=true]")).to_have_count(1)
+    held = HeldAnswer(page, "/flag", lambda: page.keyboard.press("l"))
+    page.get_by_role("link", name="Nivelus, all sessions").click()
+    page.get_by_role("link", name=SONG).click()
+    expect(page.get_by_test_id("chart")).to_be_visible()
+    held.let_go()
+    # what is pressed here is meant here
+    first = phrases(song)[0]
+    row(page, first).click()
+    page.keyboard.press("ArrowUp")
+    eventually(lambda: clip_of(demo_program, song, first)["gain"] == 0.5)
+    expect(page.get_by_role("alert")).to_have_count(0)
+    page.keyboard.press("Control+z")
+    expect(page.get_by_role("alert")).to_contain_text("Undone: 1 phrase by +0.5 dB")
+    assert clip_of(demo_program, song, first)["gain"] == 0
+    assert [clip["locked"] for clip in demo_program.session(GUIDE)["clips"]].count(True) == 1
+
+
+def test_a_key_that_is_held_is_meant_once_but_for_nudges(page: Page, demo_program: Program) -> None:
+    song = fresh(demo_program, SONG)
+    open_stage(page, demo_program, song)
+    for _ in range(4):
+        # a key that is down already and goes down again repeats
+        page.keyboard.down("d")
+        expect(page.get_by_role("button", name="Accept")).to_be_visible()
+    page.keyboard.up("d")
+    page.keyboard.press("Escape")
+    first = phrases(song)[0]
+    row(page, first).click()
+    for _ in range(3):
+        page.keyboard.down("ArrowUp")
+    page.keyboard.up("ArrowUp")
+    eventually(lambda: clip_of(demo_program, song, first)["gain"] == 1.5)
+    changed = [clip["id"] for clip in demo_program.session(SONG)["clips"] if clip["gain"] != 0]
+    assert changed == [first["id"]]
+
+
+def test_figures_of_another_track_do_not_stand_for_this_one(page: Page, demo_program: Program) -> None:
+    feature = fresh(demo_program, "Sallow Mill feature")
+    open_stage(page, demo_program, feature)
+    figures = page.get_by_test_id("figures")
+    narrated = f"of {len(phrases(feature, feature['tracks'][0]['id']))}"
+    expect(figures).to_contain_text(narrated)
+    held = HeldAnswer(page, "/figures", lambda: page.get_by_role("tab", name="Mill keeper").click(), question=True)
+    expect(figures).not_to_contain_text(narrated)
+    held.let_go()
+    expect(figures).to_contain_text("spread")

@@ -4,8 +4,9 @@ import { IconArrowBackUp, IconArrowForwardUp, IconDots } from "@tabler/icons-rea
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type LaneName } from "../api/client";
+import { edit, redo, undo } from "../model/edits";
 import { useFigures } from "../model/queries";
-import { edit, isJudged, isLevel, redo, trackOf, undo, useSession } from "../model/session";
+import { isJudged, isLevel, trackOf, useSession } from "../model/session";
 import { LANE_NAMES, STAGE_NAMES, STAGES, type Stage, useView } from "../model/view";
 import { NameDialog } from "../parts/NameDialog";
 import { Vial } from "../parts/Vial";

@@ -6,12 +6,13 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { commands, showKey } from "../model/commands";
 import { stopControllers } from "../model/controllers";
 import { dropDrafts } from "../model/drafts";
+import { catchUp, openSession } from "../model/edits";
 import { focusedClips, phraseSpan, selectedClips, selectedMarks, selectedSpan } from "../model/focus";
 import { leaveSound } from "../model/heard";
 import { onStopped, stop } from "../model/listening";
 import { fitAll, fitSelection, show } from "../model/looking";
 import { startRiding } from "../model/passes";
-import { openSession, reload, trackOf, useSession } from "../model/session";
+import { trackOf, useSession } from "../model/session";
 import { upload } from "../model/uploads";
 import { ALL_LAYERS, STAGES, type Stage, useView } from "../model/view";
 import { DropArea } from "../parts/DropArea";
@@ -103,7 +104,7 @@ export function SessionPage() {
       setError(problem instanceof Problem ? problem : new Problem(0, "The session could not be opened.")),
     );
     engine.onStop = onStopped;
-    engine.onStale = reload;
+    engine.onStale = catchUp;
     const endRiding = startRiding();
     return () => {
       endRiding();

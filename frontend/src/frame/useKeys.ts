@@ -23,7 +23,7 @@ export function useKeys(table: Command[]) {
         zeroAt = event.timeStamp;
         return;
       }
-      if (key === "Enter" && event.timeStamp - zeroAt < TYPING) {
+      if (key === "Enter" && !event.repeat && event.timeStamp - zeroAt < TYPING) {
         zeroAt = Number.NEGATIVE_INFINITY;
         event.preventDefault();
         return zeroOrReset();
@@ -37,13 +37,9 @@ export function useKeys(table: Command[]) {
       const command = byKey.get(key);
       if (!command) return;
       event.preventDefault();
-      if (key === "B") {
-        if (!event.repeat) {
-          heldSince = event.timeStamp;
-          command.run();
-        }
-        return;
-      }
+      // held down it is meant once: a draft that is made is not accepted by the same press
+      if (event.repeat && !command.repeats) return;
+      if (key === "B") heldSince = event.timeStamp;
       command.run();
     };
     const up = (event: KeyboardEvent) => {

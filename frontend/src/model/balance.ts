@@ -8,24 +8,22 @@ import {
   type DuckRule,
   type Load,
   type LoadChange,
-  type LoadPhrase,
   type SlowDraft,
   type SlowRule,
   type Track,
 } from "../api/client";
 import { complain, tell } from "../parts/messages";
 import { Drafts } from "./drafts";
-import { focused, phraseSpan, selectedSpan } from "./focus";
-import { playSelection } from "./listening";
-import { reveal } from "./looking";
+import { edit } from "./edits";
+import { focused, selectedSpan } from "./focus";
 import { faderOf } from "./mix";
 import { newest, takeBack } from "./newest";
-import { edit, trackOf, useSession } from "./session";
-import { redraw, select, useView } from "./view";
+import { trackOf, useSession } from "./session";
+import { redraw, useView } from "./view";
 
 export type Leaf = "bed" | "load";
 
-interface BalanceState {
+export interface BalanceState {
   leaf: Leaf;
   distance: Distance | null;
   /** Short-term loudness of voice and bed, pairs, 10 a second. */
@@ -34,6 +32,8 @@ interface BalanceState {
   duck: Partial<DuckRule>;
   duckDraft: DuckDraft | null;
   slow: Partial<SlowRule>;
+  /** The bed that both are for: those of another are as they come. */
+  rulesOf: string;
   slowDraft: SlowDraft | null;
   load: Load | null;
   /** Highest reduction before and after, pairs, 20 a second. */
@@ -42,6 +42,8 @@ interface BalanceState {
   loadMost: number;
   /** Whether figures are being worked out anew. */
   working: boolean;
+  /** Whether they were called off, or could not be had. */
+  missing: boolean;
 }
 
 const EMPTY = new Float32Array(0);
@@ -52,11 +54,13 @@ export const useBalance = create<BalanceState>(() => ({
   duck: {},
   duckDraft: null,
   slow: {},
+  rulesOf: "",
   slowDraft: null,
   load: null,
   loadCourse: EMPTY,
   loadMost: 0,
   working: false,
+  missing: false,
 }));
 
 export const COURSE_RATE = 10;
@@ -72,7 +76,7 @@ export function bedInHand(): Track | undefined {
 let loaded = "";
 
 /** Have what the stage Balance shows, while it is open. */
-function refreshBalance() {
+export function refreshBalance() {
   const { header, id } = useSession.getState();
   const { stage, focus } = useView.getState();
   const track = trackOf(useSession.getState(), focus);
@@ -112,12 +116,13 @@ async function loadLoad(track: Track) {
 
 /** Show that it is being worked for as long as ``work`` is not done; it answers with no where it was overtaken. */
 async function having(work: () => Promise<boolean>) {
-  useBalance.setState({ working: true });
+  useBalance.setState({ working: true, missing: false });
   try {
     if (await work()) useBalance.setState({ working: false });
   } catch (error) {
     loaded = "";
-    useBalance.setState({ working: false });
+    // those of before are not of what is so now
+    useBalance.setState({ working: false, missing: true, distance: null, load: null, loadCourse: EMPTY });
     complain(error);
   }
 }
@@ -126,7 +131,15 @@ useSession.subscribe((now, old) => {
   if (now.id !== old.id) {
     takeBack(SHOWN);
     loaded = "";
-    useBalance.setState({ distance: null, load: null, duck: {}, working: false });
+    useBalance.setState({
+      distance: null,
+      load: null,
+      duck: {},
+      slow: {},
+      rulesOf: "",
+      working: false,
+      missing: false,
+    });
   }
   refreshBalance();
 });
@@ -165,22 +178,39 @@ export const keeps = (value: number, wanted: number) =>
 
 // --- making room
 
+const AS_IT_COMES: { duck: Partial<DuckRule>; slow: Partial<SlowRule> } = { duck: {}, slow: {} };
+
+/** What the hand has set of the rules of a bed and not kept. */
+function setOf(bed: Track | undefined) {
+  const { duck, slow, rulesOf } = useBalance.getState();
+  return bed?.id === rulesOf ? { duck, slow } : AS_IT_COMES;
+}
+
+function setRules(which: "duck" | "slow", values: Partial<DuckRule & SlowRule>) {
+  const bed = bedInHand();
+  const set = setOf(bed);
+  useBalance.setState({ ...set, [which]: { ...set[which], ...values }, rulesOf: bed?.id });
+}
+
 /** The rule of the bed in hand, with what the hand has set of it. */
 export function duckRule(): DuckRule | null {
   const bed = bedInHand();
-  return bed ? { ...(bed.duck as DuckRule), ...useBalance.getState().duck } : null;
+  return bed ? { ...(bed.duck as DuckRule), ...setOf(bed).duck } : null;
 }
+
+/** What the hand has set of the slow ride of the track in hand. */
+export const slowRule = (): Partial<SlowRule> => setOf(bedInHand()).slow;
 
 const ducks = new Drafts(
   () => {
     const bed = bedInHand();
-    return bed && api.duckDraft(bed.id, useBalance.getState().duck);
+    return bed && api.duckDraft(bed.id, setOf(bed).duck);
   },
   (duckDraft) => useBalance.setState({ duckDraft }),
 );
 
 export function setDuck(values: Partial<DuckRule>) {
-  useBalance.setState((now) => ({ duck: { ...now.duck, ...values } }));
+  setRules("duck", values);
   ducks.follow();
 }
 
@@ -192,8 +222,8 @@ export function draftDuck() {
 
 export async function acceptDuck() {
   const bed = bedInHand();
-  const { duck, duckDraft } = useBalance.getState();
-  if (!bed || !duckDraft) return;
+  if (!bed || !useBalance.getState().duckDraft) return;
+  const { duck } = setOf(bed);
   if (await ducks.accept((revision) => api.acceptDuck(bed.id, revision, duck))) useBalance.setState({ duck: {} });
 }
 
@@ -222,13 +252,13 @@ export function lockSpan(on: boolean) {
 const slows = new Drafts(
   () => {
     const bed = bedInHand();
-    return bed && api.slowDraft(bed.id, useBalance.getState().slow);
+    return bed && api.slowDraft(bed.id, setOf(bed).slow);
   },
   (slowDraft) => useBalance.setState({ slowDraft }),
 );
 
 export function setSlow(values: Partial<SlowRule>) {
-  useBalance.setState((now) => ({ slow: { ...now.slow, ...values } }));
+  setRules("slow", values);
   slows.follow();
 }
 
@@ -239,7 +269,9 @@ export function draftSlow() {
 
 export async function acceptSlow() {
   const bed = bedInHand();
-  if (bed) await slows.accept((revision) => api.acceptSlow(bed.id, revision, useBalance.getState().slow));
+  if (!bed) return;
+  const { slow } = setOf(bed);
+  await slows.accept((revision) => api.acceptSlow(bed.id, revision, slow));
 }
 
 export function draftOrAcceptSlow() {
@@ -261,64 +293,3 @@ export function takeThreshold() {
 }
 
 export const hearLoad = (load: boolean) => useView.setState({ load });
-
-// --- the worklist
-
-export interface BalanceItem {
-  id: string;
-  track: string;
-  clip: string;
-  value: number;
-  before: number | null;
-  off: boolean;
-}
-
-/** Phrases that are too close to the bed, or in which the compressor works hardest; worst first, or by time. */
-export function balanceItems(state: BalanceState, order: "worst" | "time"): BalanceItem[] {
-  const clips = useSession.getState().clips;
-  const start = (item: BalanceItem) => clips[item.track]?.find((clip) => clip.id === item.clip)?.start ?? 0;
-  let items: BalanceItem[];
-  if (state.leaf === "bed") {
-    const drafted = new Map(state.duckDraft?.phrases.map((phrase) => [phrase.clip, phrase.after]));
-    const wanted = wantedDistance();
-    items = (state.distance?.phrases ?? []).flatMap((phrase) => {
-      const value = apart(phrase);
-      if (value === null) return [];
-      const now = drafted.get(phrase.clip) ?? value;
-      const off = wanted !== null && !keeps(now, wanted);
-      return [{ id: phrase.clip, track: phrase.track, clip: phrase.clip, value: now, before: value, off }];
-    });
-    if (order === "worst") return items.sort((a, b) => a.value - b.value);
-  } else {
-    const track = focused()?.id ?? "";
-    items = (state.load?.phrases ?? []).map((phrase: LoadPhrase) => ({
-      id: phrase.clip,
-      track,
-      clip: phrase.clip,
-      value: phrase.after,
-      before: phrase.before,
-      off: phrase.hard,
-    }));
-    if (order === "worst") return items.sort((a, b) => b.value - a.value);
-  }
-  return items.sort((a, b) => start(a) - start(b));
-}
-
-/** Go to a phrase, in focus with its voice, and play it. */
-export function goToItem(item: BalanceItem, listen = true) {
-  if (focused()?.id !== item.track && focused()?.kind === "voice") useView.setState({ focus: item.track });
-  const clip = useSession.getState().clips[item.track]?.find((one) => one.id === item.clip);
-  if (!clip) return;
-  select([clip.id]);
-  reveal(phraseSpan(clip));
-  if (listen) playSelection();
-}
-
-export function stepBalance(direction: 1 | -1, onlyOff: boolean) {
-  const { order, selection } = useView.getState();
-  const items = balanceItems(useBalance.getState(), order).filter((item) => !onlyOff || item.off);
-  if (items.length === 0) return tell(onlyOff ? "Nothing is off." : "There is nothing to go to here.");
-  const at = items.findIndex((item) => selection.has(item.clip));
-  const next = at < 0 ? (direction === 1 ? 0 : items.length - 1) : (at + direction + items.length) % items.length;
-  goToItem(items[next]!);
-}

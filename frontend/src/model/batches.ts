@@ -1,6 +1,7 @@
 /** Files that were dropped together: once all of them are in, they are laid onto their lane, or a way to lay them out is offered. */
 import type { Job } from "../api/client";
-import { reload, useSession } from "./session";
+import { reload } from "./edits";
+import { useSession } from "./session";
 import { moveClips, offerLayout } from "./timeline";
 import { type Lane, useBatches } from "./uploads";
 import { useView } from "./view";

@@ -1,6 +1,7 @@
 /** Every command by name, with its key. Keys, the list of keys and the list of everything are made from this one table. */
 import { tell } from "../parts/messages";
-import { draftOrAcceptDuck, draftOrAcceptSlow, hearLoad, stepBalance } from "./balance";
+import { draftOrAcceptDuck, draftOrAcceptSlow, hearLoad } from "./balance";
+import { stepBalance } from "./balanceList";
 import {
   allDown,
   findAgain,
@@ -14,6 +15,7 @@ import {
   toggleNotch,
 } from "./details";
 import { dropDrafts } from "./drafts";
+import { redo, undo } from "./edits";
 import { focused } from "./focus";
 import { cutHere, draftOrAccept, findPhrases, joinSelected, nudge, selectAll, toggleFlag, zero } from "./gain";
 import { playOrStop, playSelection, setBefore, setLoop } from "./listening";
@@ -31,7 +33,6 @@ import {
   selectPointsInSpan,
 } from "./ride";
 import { MODES, setMode, toggleArmed, useRiding } from "./riding";
-import { redo, undo } from "./session";
 import { stepRide } from "./strays";
 import {
   bringHome,
@@ -55,7 +56,11 @@ export interface Command {
   /** Keys as shown; the first is the main one. */
   keys: string[];
   run: () => void;
+  /** Whether a key that is held does it again and again: a step, or a nudge. */
+  repeats: boolean;
 }
+
+const REPEATS = /^(next|previous|up|down|later|earlier)(-|$)/;
 
 /** In the stage Details the hand works on marks, in the stage Ride on what is drawn; everywhere else on phrases. */
 const inDetails = () => useView.getState().stage === "details" && useView.getState().selection.size === 0;
@@ -74,6 +79,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     name,
     keys,
     run,
+    repeats: REPEATS.test(id),
   });
   return [
     c("play", "Listen", "Play / stop", ["Space"], playOrStop),

@@ -3,11 +3,11 @@ import { api, type DipRuleChange, type Mark } from "../api/client";
 import { tell } from "../parts/messages";
 import { engine } from "../sound/engine";
 import { Drafts } from "./drafts";
+import { edit, editInHand } from "./edits";
 import { duration, focused, focusedMarks, selectedMarks } from "./focus";
 import { steps } from "./gain";
 import { playSpan } from "./listening";
 import { reveal, show } from "./looking";
-import { edit, editInHand } from "./session";
 import { hand, KINDS, type Kind, redraw, useView } from "./view";
 
 export const KIND_NAMES: Record<string, { one: string; many: string }> = {
@@ -184,7 +184,7 @@ export async function setDipRule(kind: Kind, rule: DipRuleChange): Promise<boole
   return track ? edit((revision) => api.dipRule(track.id, revision, kind, rule)) : false;
 }
 
-let tried: Record<string, DipRuleChange> = {};
+let tried: Partial<Record<Kind, DipRuleChange>> = {};
 
 const trials = new Drafts(
   () => {
@@ -203,7 +203,13 @@ export function tryDipRule(kind: Kind, rule: DipRuleChange) {
   void trials.make();
 }
 
-export const endTrial = () => trials.drop();
+/** What a slider tried last is over, unless it or another one has tried something since. */
+export function endingTrial(): () => void {
+  const own = tried;
+  return () => {
+    if (tried === own) trials.drop();
+  };
+}
 
 /** Turn every kind down that there is something of, each by its rule. */
 export async function allDown() {

@@ -5,8 +5,9 @@ vi.mock("../parts/messages", () => ({ complain: (error: unknown) => said.complai
 
 import type { Changed } from "../api/client";
 import { Drafts } from "./drafts";
+import { edit } from "./edits";
 import { later } from "./later.testing";
-import { edit, useSession } from "./session";
+import { useSession } from "./session";
 import { useView } from "./view";
 
 /** Questions that are answered when the test says so, and what is on view. */

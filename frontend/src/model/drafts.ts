@@ -8,7 +8,8 @@ import type { Changed } from "../api/client";
 import { complain } from "../parts/messages";
 // before drafts hear of another session, the focus does
 import "./focus";
-import { edit, edited, useSession } from "./session";
+import { edit, edited } from "./edits";
+import { useSession } from "./session";
 import { useView } from "./view";
 
 const all: { readonly isOut: boolean; follow: () => void; drop: () => void }[] = [];

@@ -3,8 +3,9 @@ import { api, type RuleChange } from "../api/client";
 import { tell } from "../parts/messages";
 import { engine, type Line } from "../sound/engine";
 import { Drafts } from "./drafts";
+import { edit, editInHand, tellDone } from "./edits";
 import { focused, focusedClips, selectedClips } from "./focus";
-import { edit, editInHand, isJudged, useSession } from "./session";
+import { isJudged } from "./session";
 import { inHand, redraw, type Span, select, useView } from "./view";
 
 const needSelection = () => {
@@ -128,7 +129,7 @@ export async function acceptDraft() {
   const { draft, draftOf, peaks } = useView.getState();
   if (!track || !draft) return;
   if (await drafts.accept((revision) => api.acceptDraft(track.id, revision, draftOf, peaks))) {
-    tell(useSession.getState().header?.label ?? "Done");
+    tellDone();
   }
 }
 
@@ -140,7 +141,7 @@ export async function findPhrases() {
   const isStill = inHand();
   if (await edit((revision) => api.findPhrases(track.id, revision))) {
     if (isStill()) select([]);
-    tell(useSession.getState().header?.label ?? "Done");
+    tellDone();
   }
 }
 

@@ -2,8 +2,9 @@
 import { create } from "zustand";
 import { api, type Track } from "../api/client";
 import { engine } from "../sound/engine";
+import { edit } from "./edits";
 import { focused } from "./focus";
-import { edit, useSession } from "./session";
+import { useSession } from "./session";
 import { redraw, useView } from "./view";
 
 /** Dropped into a session, a voice decides at which rate all of it is heard. */
@@ -25,11 +26,17 @@ export const useHeldFader = create<{ fader: { track: string; db: number } | null
 /** What is heard of the track in focus so that both sides are equally loud. */
 let matched = { before: 0, after: 0 };
 
-/** Hear a fader where the hand holds it; null when it has been let go. */
-export function holdFader(fader: { track: string; db: number } | null) {
-  useHeldFader.setState({ fader });
-  tellEngine();
-  redraw();
+/** Hear a fader where the hand holds it; what is given back lets go of it, unless another hold has taken its place. */
+export function holdFader(fader: { track: string; db: number }): () => void {
+  const put = (held: typeof fader | null) => {
+    useHeldFader.setState({ fader: held });
+    tellEngine();
+    redraw();
+  };
+  put(fader);
+  return () => {
+    if (useHeldFader.getState().fader === fader) put(null);
+  };
 }
 
 /** Hear before and after of the track in focus with these dB on top; nothing of it is in a render. */

@@ -3,12 +3,13 @@ import { api, type HowWritten, type LaneName, type Pass, type PassDraft } from "
 import { complain, tell } from "../parts/messages";
 import { isOvertaken } from "../parts/problem";
 import { engine, type Line, type Ridden } from "../sound/engine";
+import { edit, edited, tellDone } from "./edits";
 import { focused, selectedSpan } from "./focus";
 import { useHeard } from "./heard";
 import { play } from "./listening";
 import { ask, newest } from "./newest";
 import { endKeys, howWritten, isOffset, leaveHand, useRiding } from "./riding";
-import { edit, useSession } from "./session";
+import { useSession } from "./session";
 import { Taking } from "./taking";
 import { redraw, useView } from "./view";
 
@@ -99,7 +100,8 @@ export async function choosePass(id: string | null) {
 async function draftPass() {
   const { chosen, how } = useRiding.getState();
   if (!chosen) return;
-  const work = () => api.passDraft(chosen, howWritten(how));
+  // of the state that the edits before it lead to
+  const work = () => edited().then(() => api.passDraft(chosen, howWritten(how)));
   await ask("pass draft", work, (draft) => {
     if (useRiding.getState().chosen === chosen) useRiding.setState({ draft });
   });
@@ -118,7 +120,7 @@ export async function keepPass(asClipGain = false) {
   const { chosen, how } = useRiding.getState();
   if (!chosen) return tell("Choose a pass first: click it beside the hand.");
   if (await edit((revision) => api.keepPass(chosen, revision, howWritten(how), asClipGain))) {
-    tell(useSession.getState().header?.label ?? "Kept");
+    tellDone();
     // what is heard of it stays until the compiled gain that has it takes its place
     if (useRiding.getState().chosen !== chosen) return;
     sounding = null;

@@ -1,10 +1,16 @@
 /** Answers that are looked at, not edited: cached by what they depend on. */
 import { useDebouncedValue } from "@mantine/hooks";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { api } from "../api/client";
 import { useSession } from "./session";
 
 const SETTLED = 180;
+
+/** What is shown until the answer is there: what there was of this track, for that of another is none of this one's. */
+const ofSame =
+  (track: string | undefined) =>
+  <T>(old: T | undefined, query?: { queryKey: readonly unknown[] }): T | undefined =>
+    query?.queryKey[1] === track ? old : undefined;
 
 /** Figures of a track before and after; anew with every revision, the old ones shown until then. */
 export function useFigures(track: string | undefined) {
@@ -17,7 +23,7 @@ export function useFigures(track: string | undefined) {
     queryKey: ["figures", track, revision],
     queryFn: () => api.figures(track!),
     enabled: track !== undefined,
-    placeholderData: keepPreviousData,
+    placeholderData: ofSame(track),
     retry: false,
   });
 }
@@ -29,8 +35,7 @@ export function useTakes(track: string | undefined) {
     queryKey: ["takes", track, revision],
     queryFn: () => api.takes(track!),
     enabled: track !== undefined,
-    // those of another track are none of this one's
-    placeholderData: (old, query) => (query?.queryKey[1] === track ? old : undefined),
+    placeholderData: ofSame(track),
     retry: false,
   });
 }

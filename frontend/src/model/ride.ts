@@ -3,11 +3,11 @@ import { api, type Changed, type LaneName, type PointsChange } from "../api/clie
 import { tell } from "../parts/messages";
 import { engine } from "../sound/engine";
 import { Drafts } from "./drafts";
+import { edit, tellDone } from "./edits";
 import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan } from "./focus";
 import { steps } from "./gain";
 import { holdLine, keptLift, letGo, liftLine } from "./hold";
 import { type DraftOf, lanePoints, type RideState, refreshRide, samePoints, useRide } from "./rideState";
-import { edit, useSession } from "./session";
 import { inHand, LANE_NAMES, LANES, type Span, useView } from "./view";
 
 /** Run an edit of the ride; a draft that was shown is gone with it. */
@@ -49,7 +49,7 @@ export async function acceptRideDraft() {
   const { rule, draftOf } = useRide.getState();
   if (!track) return;
   if (await drafts.accept((revision) => api.acceptRide(track.id, { revision, rule, ...draftOf }))) {
-    tell(useSession.getState().header?.label ?? "Done");
+    tellDone();
   }
 }
 

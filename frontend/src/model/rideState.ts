@@ -61,7 +61,7 @@ export function refreshRide(): Promise<void> {
 }
 
 async function load(track: string) {
-  if (useRide.getState().track !== track) useRide.setState({ track, ride: null, inside: null });
+  if (useRide.getState().track !== track) useRide.setState({ track, ride: null, inside: null, rule: {}, draftOf: {} });
   try {
     const ride = await newest(LANES_OF, () => api.ride(track));
     if (!ride) return;

@@ -1,15 +1,8 @@
-/**
- * The open session as the server last told it, and the one way to change it.
- *
- * Edits go one after the other, each with the newest revision. The server answers with what is different; a stale write
- * (another window was quicker) loads the session anew.
- */
+/** The open session as the server last told it. What changes it are ``edits``. */
 import { create } from "zustand";
-import { api, type Changed, type Clip, type Mark, type MarkColumns, type Terms, type Track } from "../api/client";
+import type { Changed, Clip, Mark, MarkColumns, Terms, Track } from "../api/client";
 import { capital } from "../parts/format";
-import { complain, tell } from "../parts/messages";
-import { Problem } from "../parts/problem";
-import { type EdgeName, hand, inHand, useView } from "./view";
+import { type EdgeName, hand } from "./view";
 
 export interface SessionModel {
   id: string;
@@ -142,7 +135,8 @@ export function revalue<T extends Placed>(
   return fresh;
 }
 
-function receive(answer: Changed) {
+/** Take in what the server said of the open session. */
+export function receive(answer: Changed) {
   const { clips, marks, mark_columns, clip_values, mark_values, removed, removed_marks, terms, ...header } = answer;
   const many = Object.entries(mark_columns).flatMap(([track, columns]) => marksIn(track, columns));
   useSession.setState((old) => ({
@@ -154,91 +148,11 @@ function receive(answer: Changed) {
   }));
 }
 
-let queue: Promise<unknown> = Promise.resolve();
-
-/** Have a session told whole; ``arrived`` is called with it, before anything of it is drawn. */
-export async function openSession(id: string, arrived?: () => void): Promise<void> {
-  if (useSession.getState().id !== id) useSession.setState({ id, header: null, clips: {}, marks: {} });
-  const first = useView.getState().focus;
-  const answer = await api.session(id, { first });
-  if (useSession.getState().id !== id) return;
-  receive(answer);
-  arrived?.();
-  const whole = new Set(answer.whole);
-  for (const track of answer.tracks) if (!whole.has(track.id)) queue = queue.then(() => complete(id, track.id));
-}
-
-/** Have the clips and marks of a track that did not come with the session, between edits. */
-async function complete(id: string, track: string): Promise<void> {
-  const { header } = useSession.getState();
-  if (useSession.getState().id !== id || !header?.tracks.some((one) => one.id === track)) return;
-  try {
-    const answer = await api.session(id, { only: track });
-    if (useSession.getState().id !== id) return;
-    // another window may have edited meanwhile: then all of it is told anew
-    if (answer.revision === useSession.getState().header?.revision) receive(answer);
-    else queue = queue.then(() => openSession(id)).catch(complain);
-  } catch (error) {
-    complain(error);
-  }
-}
-
-/** Load the session again, after a job has changed it or another window has. */
-export const reload = () => {
-  const { id } = useSession.getState();
-  queue = queue.then(() => openSession(id)).catch(complain);
-  return queue;
-};
-
-/** Wait until the edits that were made so far have been answered. */
-export const edited = () => queue;
-
-/** Run an edit after those before it; resolves to whether it was done. Work that finds nothing to do gives null. */
-export function edit(work: (revision: number, sessionId: string) => Promise<Changed | null> | null): Promise<boolean> {
-  const run = async () => {
-    const { header, id } = useSession.getState();
-    if (!header) return false;
-    try {
-      const answer = await work(header.revision, id);
-      if (!answer) return false;
-      receive(answer);
-      if (answer.told) tell(`${capital(answer.told)}.`);
-      return true;
-    } catch (error) {
-      if (error instanceof Problem && error.status === 409) await openSession(id).catch(complain);
-      complain(error);
-      return false;
-    }
-  };
-  const done = queue.then(run);
-  queue = done;
-  return done;
-}
-
-/** Run an edit; whether it was done and what was in hand still is, so that what it made may be handed over. */
-export async function editInHand(work: Parameters<typeof edit>[0]): Promise<boolean> {
-  const isStill = inHand();
-  return (await edit(work)) && isStill();
-}
-
 /** The words for one of the reasons of a draft, as the program says them. */
 export function reasonWords(of: "gain_reasons" | "mark_reasons" | "ride_reasons", reason: string): string {
   const words = useSession.getState().terms?.[of][reason] ?? reason;
   return capital(words);
 }
-
-/** Walk a step through the history. Which one that is, is known only when the edits before it have been answered. */
-async function walk(way: "undo" | "redo", said: string) {
-  let label: string | null = null;
-  const done = await edit((revision, id) => {
-    label = useSession.getState().header?.[way] ?? null;
-    return label === null ? null : api[way](id, revision);
-  });
-  if (done) tell(`${said}: ${label}`);
-}
-
-export const undo = () => walk("undo", "Undone");
-export const redo = () => walk("redo", "Done again");
 
 export const trackOf = (model: SessionModel, id: string): Track | undefined =>
   model.header?.tracks.find((track) => track.id === id) ?? model.header?.tracks[0];

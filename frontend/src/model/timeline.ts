@@ -4,11 +4,12 @@ import { queries } from "../api/cache";
 import { api, type Clip, type Take, type Track, type Way } from "../api/client";
 import { complain, tell } from "../parts/messages";
 import { engine } from "../sound/engine";
+import { edit, editInHand } from "./edits";
 import { focused, focusedClips, phraseSpan, selectedClips } from "./focus";
 import { hearAgain, toPoints } from "./heard";
 import { play, stop } from "./listening";
 import { newest } from "./newest";
-import { edit, editInHand, useSession } from "./session";
+import { useSession } from "./session";
 import { heardLayers, inHand, type Span, select, useView } from "./view";
 
 interface TimelineState {

@@ -2,10 +2,10 @@
 import { NumberInput, TextInput } from "@mantine/core";
 import { type FocusEvent, type KeyboardEvent, useEffect, useState } from "react";
 import { api } from "../api/client";
+import { edit } from "../model/edits";
 import { focused, focusedClips, phraseSpan } from "../model/focus";
 import { changeGain } from "../model/gain";
 import { reveal } from "../model/looking";
-import { edit } from "../model/session";
 import { useView } from "../model/view";
 import { axis } from "./axis";
 import { CAPSULE, capsuleBox, chartScale, levelRange } from "./scene";

@@ -14,7 +14,7 @@ import { useDisclosure } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight, IconDots } from "@tabler/icons-react";
 import { useMemo } from "react";
 import type { DipRule, Figures, Mark } from "../api/client";
-import { allDown, endTrial, findAgain, KIND_NAMES, setDipRule, tryDipRule } from "../model/details";
+import { allDown, endingTrial, findAgain, KIND_NAMES, setDipRule, tryDipRule } from "../model/details";
 import { useFigures } from "../model/queries";
 import { trackOf, useSession } from "../model/session";
 import { KINDS, type Kind, useView } from "../model/view";
@@ -98,8 +98,9 @@ interface KindProps {
 
 function KindRule({ kind, rule, marks, figures, shown }: KindProps) {
   const { held, hold, keep } = useHeld<number>(async (value) => {
+    const end = endingTrial();
     await setDipRule(kind, { depth: value });
-    endTrial();
+    end();
   });
   const { count, down, lisps } = useMemo(() => {
     const own = marks.filter((mark) => mark.kind === kind);

@@ -18,9 +18,9 @@ interface Props {
 
 export function Fader({ track, value, name = "fader", label = "Fader" }: Props) {
   const { held, hold, keep } = useHeld<number>(async (next) => {
-    holdFader({ track, db: next });
+    const letGo = holdFader({ track, db: next });
     await setFader(track, next);
-    holdFader(null);
+    letGo();
   });
   const terms = useSession((s) => s.terms);
   const shown = held ?? value;

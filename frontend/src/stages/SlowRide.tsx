@@ -1,7 +1,7 @@
 /** Levelling a track without phrases - a bed, an ensemble in a room - by its short-term loudness. */
 import { Button, Group } from "@mantine/core";
 import type { Track } from "../api/client";
-import { acceptSlow, draftSlow, dropDuck, setSlow, useBalance } from "../model/balance";
+import { acceptSlow, draftSlow, dropDuck, setSlow, slowRule, useBalance } from "../model/balance";
 import { useSession } from "../model/session";
 import { SliderRow } from "../parts/SliderRow";
 
@@ -12,7 +12,9 @@ export function SlowRide({
   bed: Track;
   draft: { points: unknown[]; before: number; after: number } | null;
 }) {
-  const set = useBalance((s) => s.slow);
+  // what is set is that of this bed
+  useBalance((s) => s.slow);
+  const set = slowRule();
   const most = useSession((s) => s.terms?.slow_most_down ?? 0);
   return (
     <div className="rule-foot">

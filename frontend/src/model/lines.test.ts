@@ -1,0 +1,172 @@
+/** Edits of one session reach no other: what is late is late for its own. */
+import { beforeEach, describe, expect, it, vi } from "vitest";
+
+const said = vi.hoisted(() => ({ complaints: [] as string[], told: [] as string[] }));
+const asked = vi.hoisted(() => ({
+  sessions: [] as string[],
+  answer: (_: string): Promise<unknown> => Promise.reject(),
+}));
+vi.mock("../parts/messages", () => ({
+  complain: (error: Error) => said.complaints.push(error.message),
+  tell: (words: string) => said.told.push(words),
+}));
+vi.mock("../api/client", () => ({
+  api: {
+    session: (id: string) => {
+      asked.sessions.push(id);
+      return asked.answer(id);
+    },
+    undo: (id: string) => Promise.resolve(whole(id, 9, { label: "undone" })),
+  },
+}));
+
+import { Problem } from "../parts/problem";
+import { catchUp, edit, edited, openSession, reload, undo } from "./edits";
+import { later } from "./later.testing";
+import { useSession } from "./session";
+
+const turn = () => new Promise((done) => setTimeout(done));
+const whole = (id: string, revision: number, more: object = {}) =>
+  ({
+    id,
+    revision,
+    name: id,
+    tracks: [{ id: `${id}-track` }],
+    whole: [`${id}-track`],
+    clips: [],
+    marks: [],
+    mark_columns: {},
+    clip_values: {},
+    mark_values: {},
+    removed: {},
+    removed_marks: {},
+    ...more,
+  }) as never;
+
+const shown = () => {
+  const { id, header } = useSession.getState();
+  return { id, of: header?.id, revision: header?.revision };
+};
+
+let count = 0;
+/** Two sessions that no other test has. */
+async function two() {
+  const [a, b] = [`a${++count}`, `b${count}`];
+  asked.answer = (id) => Promise.resolve(whole(id, 1, { undo: `step of ${id}` }));
+  await openSession(a);
+  return [a, b] as const;
+}
+
+beforeEach(() => {
+  said.complaints = [];
+  said.told = [];
+  asked.sessions = [];
+});
+
+describe("a session that is left", () => {
+  it("has its late answer to itself, and the next one is shown", async () => {
+    const [a, b] = await two();
+    const late = later<never>();
+    const done = edit(() => late.answer);
+    await openSession(b);
+    late.come(whole(a, 2, { told: "55 phrases settled" }));
+    expect(await done).toBe(false);
+    expect(shown()).toEqual({ id: b, of: b, revision: 1 });
+    expect(said.told).toEqual([]);
+  });
+
+  it("is not waited for by the next one, whose undo is its own", async () => {
+    const [, b] = await two();
+    void edit(() => later<never>().answer);
+    await openSession(b);
+    expect(shown()).toEqual({ id: b, of: b, revision: 1 });
+    await undo();
+    expect(shown()).toEqual({ id: b, of: b, revision: 9 });
+    expect(said.told).toEqual([`Undone: step of ${b}`]);
+  });
+
+  it("gets what was queued for it, with its own newest revision", async () => {
+    const [a, b] = await two();
+    const first = later<never>();
+    const sent: [string, number][] = [];
+    void edit(() => first.answer);
+    void edit((revision, id) => {
+      sent.push([id, revision]);
+      return Promise.resolve(whole(id, 3));
+    });
+    await openSession(b);
+    first.come(whole(a, 2));
+    await turn();
+    expect(sent).toEqual([[a, 2]]);
+    expect(shown()).toEqual({ id: b, of: b, revision: 1 });
+  });
+
+  it("says of what failed in it that it did", async () => {
+    const [a, b] = await two();
+    const late = later<never>();
+    void edit(() => late.answer);
+    await openSession(b);
+    late.fail(new Problem(422, "That is too loud."));
+    await turn();
+    expect(said.complaints).toEqual([`In “${a}”: That is too loud.`]);
+    expect(asked.sessions).not.toContain([a]);
+  });
+
+  it("is told whole only after what was done to it, when it is come back to", async () => {
+    const [a, b] = await two();
+    const late = later<never>();
+    void edit(() => late.answer);
+    await openSession(b);
+    asked.sessions = [];
+    asked.answer = (id) => Promise.resolve(whole(id, 2));
+    const back = openSession(a);
+    await turn();
+    expect(asked.sessions).toEqual([]);
+    late.come(whole(a, 2));
+    await back;
+    expect(asked.sessions).toEqual([a]);
+    expect(shown()).toEqual({ id: a, of: a, revision: 2 });
+  });
+});
+
+describe("a session that has to be told anew", () => {
+  it("is asked for once for all who ask before the question is sent", async () => {
+    await two();
+    const slow = later<never>();
+    void edit(() => slow.answer);
+    asked.sessions = [];
+    const asking = Array.from({ length: 6 }, () => reload());
+    slow.fail(new Problem(422, "No."));
+    await Promise.all(asking);
+    expect(asked.sessions).toHaveLength(1);
+  });
+
+  it("is asked for once for all whose sound was refused, but again after an import", async () => {
+    await two();
+    asked.sessions = [];
+    const slow = later<never>();
+    asked.answer = () => slow.answer;
+    const asking = Array.from({ length: 3 }, () => catchUp());
+    await turn();
+    asking.push(catchUp(), catchUp(), catchUp());
+    expect(asked.sessions).toHaveLength(1);
+    const after = reload();
+    slow.come(whole(useSession.getState().id, 2));
+    await Promise.all([...asking, after]);
+    expect(asked.sessions).toHaveLength(2);
+  });
+
+  it("is asked for after a stale edit, and the next edit has its revision", async () => {
+    const [a] = await two();
+    asked.answer = (id) => Promise.resolve(whole(id, 7));
+    let sent = 0;
+    void edit(() => Promise.reject(new Problem(409, "Another window was quicker.")));
+    await edit((revision) => {
+      sent = revision;
+      return Promise.resolve(whole(a, 8));
+    });
+    await edited();
+    expect(sent).toBe(7);
+    expect(said.complaints).toEqual(["Another window was quicker."]);
+  });
+});
