@@ -298,6 +298,6 @@ def test_long_phrases_are_divided_by_a_setting(quiet_page: Page, own_program: Pr
     eventually(lambda: level_phrases(own_program)[1] > before)
     found = [c for c in state(own_program)["clips"] if c["phrase_start"] is not None]
     assert max(c["phrase_end"] - c["phrase_start"] for c in found) <= 3.0
-    expect(page.locator(".mantine-Notification-description")).to_contain_text("Find the phrases again:")
+    expect(page.locator(".message-bar")).to_contain_text("Find the phrases again:")
     page.keyboard.press("Control+z")
     eventually(lambda: level_phrases(own_program)[1] == before)

@@ -1,4 +1,8 @@
 /** The cache of what was asked of the server. */
 import { QueryClient } from "@tanstack/react-query";
+import { isStopped } from "../parts/problem";
 
-export const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false } } });
+/** What was stopped is not asked again by itself. */
+const retry = (count: number, error: Error) => count < 1 && !isStopped(error);
+
+export const queries = new QueryClient({ defaultOptions: { queries: { retry, refetchOnWindowFocus: false } } });

@@ -1,8 +1,7 @@
-/** The one place that talks to the server. Every failure becomes a Problem with a sentence for the person. */
-
-import createClient from "openapi-fetch";
+/** What the server can be asked for. */
 import { Problem } from "../parts/problem";
-import type { components, paths } from "./schema";
+import type { components } from "./schema";
+import { bytes, client, readJson, send, take, UNREACHABLE } from "./transport";
 
 type Schemas = components["schemas"];
 export type Changed = Schemas["Changed"];
@@ -47,30 +46,6 @@ export type PassDraft = Schemas["PassDraftView"];
 export type HowWritten = Required<Schemas["HowWritten"]>;
 export type RenderRequest = Schemas["RenderRequest"];
 
-const client = createClient<paths>({ baseUrl: "/" });
-
-const UNREACHABLE = "The program does not answer. Is it still running? Nothing that was accepted is lost.";
-
-async function take<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
-  const { data, error, response } = await call.catch(() => {
-    throw new Problem(0, UNREACHABLE);
-  });
-  if (error !== undefined || !response.ok) {
-    const { detail, title } = (error ?? {}) as { detail?: string; title?: string };
-    throw new Problem(response.status, detail ?? "The program answered in a way that is not understood.", title);
-  }
-  return data as T;
-}
-
-async function bytes(address: string, signal?: AbortSignal): Promise<ArrayBuffer> {
-  const response = await fetch(address, { signal });
-  if (!response.ok) {
-    const body = (await response.json().catch(() => ({}))) as { detail?: string };
-    throw new Problem(response.status, body.detail ?? UNREACHABLE);
-  }
-  return response.arrayBuffer();
-}
-
 const session = (id: string) => ({ params: { path: { session_id: id } } });
 const track = (id: string) => ({ params: { path: { track_id: id } } });
 const ofTake = (take?: number) => (take === undefined ? "" : `&take=${take}`);
@@ -84,24 +59,6 @@ const stretch = ({ key, take }: Sound, start: number, count: number, rate: numbe
   `key=${key}&start=${start}&count=${count}&rate=${rate}${ofTake(take)}`;
 const pass = (id: string) => ({ params: { path: { pass_id: id } } });
 const job = (id: string) => ({ params: { path: { job_id: id } } });
-
-function readJson(text: string): object {
-  try {
-    return JSON.parse(text) as object;
-  } catch {
-    return {};
-  }
-}
-
-/** Send bytes as they are. */
-async function send<T>(address: string, body: BodyInit): Promise<T> {
-  const response = await fetch(address, { method: "POST", body }).catch(() => {
-    throw new Problem(0, UNREACHABLE);
-  });
-  const answer = readJson(await response.text()) as { detail?: string };
-  if (!response.ok) throw new Problem(response.status, answer.detail ?? UNREACHABLE);
-  return answer as T;
-}
 
 export const api = {
   cards: () => take(client.GET("/api/sessions")).then((answer) => answer.items),

@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { queries } from "../api/cache";
 import { api } from "../api/client";
 import { complain } from "../parts/messages";
+import { MessageBar } from "./MessageBar";
 
 export function BrokenSession({ id, why, onWhole }: { id: string; why: string; onWhole: () => void }) {
   const [busy, setBusy] = useState(false);
@@ -41,6 +42,7 @@ export function BrokenSession({ id, why, onWhole }: { id: string; why: string; o
           </Button>
         </Group>
       </div>
+      <MessageBar apart />
     </main>
   );
 }

@@ -34,6 +34,7 @@ import { Worklist } from "../stages/Worklist";
 import { BrokenSession } from "./BrokenSession";
 import { Header } from "./Header";
 import { Keys } from "./Keys";
+import { MessageBar } from "./MessageBar";
 import { TrackBar } from "./TrackBar";
 import { Transport } from "./Transport";
 import { useKeys } from "./useKeys";
@@ -179,6 +180,7 @@ export function SessionPage() {
         <Button component={Link} to="/">
           All sessions
         </Button>
+        <MessageBar apart />
       </main>
     );
   }
@@ -186,6 +188,7 @@ export function SessionPage() {
     return (
       <main className="alone">
         <Loader />
+        <MessageBar apart />
       </main>
     );
   }
@@ -212,6 +215,7 @@ export function SessionPage() {
               <Picture stage={stage} />
               {stage === "ride" && <Hand />}
             </div>
+            <MessageBar />
           </main>
           <Transport />
         </>
@@ -263,6 +267,7 @@ function Empty({ id }: { id: string }) {
         </DropArea>
         <JobList kind="import" />
       </div>
+      <MessageBar apart />
     </main>
   );
 }

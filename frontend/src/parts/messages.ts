@@ -1,11 +1,40 @@
-/** Short messages at the edge of the screen: what happened, to what, and what can be done. */
-import { notifications } from "@mantine/notifications";
-import { Problem } from "./problem";
+/** Short messages in the bar under the picture: what happened, to what, and what can be done. */
+import { create } from "zustand";
+import { isStopped, Problem } from "./problem";
 
-export const tell = (message: string) => notifications.show({ message, autoClose: 2500, withBorder: true });
+export interface Message {
+  key: number;
+  words: string;
+  /** Whether something was refused or could not be done. */
+  trouble: boolean;
+}
+
+/** How long (ms) what was done, and what could not be done, is to be read. */
+const DONE = 8000;
+const TROUBLE = 20_000;
+const MOST = 5;
+
+/** What is to be read, the newest last. */
+export const useMessages = create<{ items: Message[] }>(() => ({ items: [] }));
+
+let count = 0;
+
+function show(words: string, trouble: boolean) {
+  const message = { key: ++count, words, trouble };
+  // what was done last takes the place of what was done before; the same trouble is told once
+  const kept = useMessages.getState().items.filter((item) => item.trouble && item.words !== words);
+  useMessages.setState({ items: [...kept, message].slice(-MOST) });
+  window.setTimeout(() => dismiss(message.key), trouble ? TROUBLE : DONE);
+}
+
+export const dismiss = (key: number) =>
+  useMessages.setState(({ items }) => ({ items: items.filter((item) => item.key !== key) }));
+
+export const tell = (words: string) => show(words, false);
 
 export function complain(error: unknown) {
-  const message = error instanceof Problem ? error.message : "Something unexpected went wrong. Try it again.";
+  // who stopped it knows
+  if (isStopped(error)) return;
   if (!(error instanceof Problem)) console.error(error);
-  notifications.show({ message, color: "copper", autoClose: 8000, withBorder: true });
+  show(error instanceof Problem ? error.message : "Something unexpected went wrong. Try it again.", true);
 }

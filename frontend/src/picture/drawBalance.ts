@@ -145,7 +145,7 @@ export function drawBed(ctx: Context, a: Axis, s: Scale, scene: Scene, height: n
 /** What the compressor takes away, hanging from 0 dB: before as a ghost, after as a line. */
 export function drawLoad(ctx: Context, width: number, height: number, scene: Scene) {
   const { palette } = scene;
-  const { loadCourse: course, loadMost } = useBalance.getState();
+  const { loadCourse: course, loadMost, working, missing } = useBalance.getState();
   const a = paper(ctx, width, height, scene);
   const most = Math.max(11, loadMost + 1);
   const s = scale(-most, 0.6, 18, height - 4);
@@ -159,7 +159,8 @@ export function drawLoad(ctx: Context, width: number, height: number, scene: Sce
   );
   const count = course.length / 2;
   if (count === 0) {
-    label(ctx, "no voice to compress", GUTTER + 10, height / 2, palette.dim, "left");
+    const why = working ? "listening to all of it …" : missing ? "not worked out" : "no voice to compress";
+    label(ctx, why, GUTTER + 10, height / 2, palette.dim, "left");
     return;
   }
   clipToPicture(ctx, width, height, () => {

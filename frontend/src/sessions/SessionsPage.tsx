@@ -6,6 +6,7 @@ import { Link, useNavigate } from "react-router";
 import { queries } from "../api/cache";
 import { api, type Card } from "../api/client";
 import { SchemeItems } from "../frame/Header";
+import { MessageBar } from "../frame/MessageBar";
 import { useCards } from "../model/queries";
 import { upload } from "../model/uploads";
 import { DropArea } from "../parts/DropArea";
@@ -117,6 +118,7 @@ export function SessionsPage() {
           </li>
         ))}
       </ul>
+      <MessageBar apart />
       <NameDialog
         title="New session"
         action="Begin"

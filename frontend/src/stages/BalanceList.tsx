@@ -1,6 +1,7 @@
 /** The order of the work against the bed - what is too close, closest first - or into the compressor - where it works hardest. */
 import { useMemo } from "react";
-import { balanceItems, goToItem, useBalance } from "../model/balance";
+import { useBalance } from "../model/balance";
+import { balanceItems, goToItem } from "../model/balanceList";
 import { phraseSpan } from "../model/focus";
 import { useHeldFader } from "../model/mix";
 import { useSession } from "../model/session";
@@ -26,6 +27,7 @@ export function BalanceList() {
   const { box, rows } = useRows(items.length, ROW, first);
   const off = items.filter((item) => item.off).length;
   const isBed = state.leaf === "bed";
+  const isKnown = isBed ? state.distance !== null : state.load !== null;
   return (
     <section className="worklist" aria-label="Worklist">
       {!isBed && state.load && (
@@ -56,7 +58,8 @@ export function BalanceList() {
         <h2>
           Worklist{" "}
           <span className="dim">
-            {isBed ? (off === 0 ? "all far enough" : `${off} too close`) : off === 0 ? "even work" : `${off} hard`}
+            {isKnown &&
+              (isBed ? (off === 0 ? "all far enough" : `${off} too close`) : off === 0 ? "even work" : `${off} hard`)}
           </span>
         </h2>
         <OrderSwitch worst={isBed ? "closest" : "hardest"} />

@@ -11,6 +11,7 @@ import {
   hearLoad,
   type Leaf,
   lockSpan,
+  refreshBalance,
   setDuck,
   setLoad,
   takeThreshold,
@@ -117,8 +118,9 @@ function BedLeaf() {
             ? `${said(duckDraft.kept, duckDraft.count, rule.distance)}, with ${duckDraft.points.length} points. ${duckDraft.told ? `${capital(duckDraft.told)}.` : ""}`
             : distance && distance.mean !== null
               ? `${said(distance.kept, distance.phrases.filter((p) => p.distance !== null).length, rule.distance)}; mean ${signed(distance.mean)}, closest ${signed(distance.worst!)} LU.`
-              : "No phrase lies over the bed."}
+              : distance && "No phrase lies over the bed."}
         </p>
+        <Missing />
       </div>
       <SlowRide bed={bed} draft={slowDraft} />
     </>
@@ -214,8 +216,23 @@ function LoadLeaf() {
         />
         {load?.order && <Order load={load} behind={behind} />}
         {!load && working && <p className="note">Listening to all of it …</p>}
+        <Missing />
       </div>
     </>
+  );
+}
+
+/** Figures that were called off are had again where they are missed. */
+function Missing() {
+  const missing = useBalance((s) => s.missing);
+  if (!missing) return null;
+  return (
+    <p className="note">
+      The figures were not worked out.{" "}
+      <Button size="compact-xs" variant="default" onClick={refreshBalance}>
+        Work them out
+      </Button>
+    </p>
   );
 }
 

@@ -1,0 +1,70 @@
+/** How the server is talked to. Every failure becomes a Problem with a sentence for the person. */
+import createClient from "openapi-fetch";
+import { isStopped, Problem, stopped } from "../parts/problem";
+import { begin } from "../parts/waiting";
+import type { paths } from "./schema";
+import { onlyAsks, wordsFor } from "./words";
+
+export const UNREACHABLE = "The program does not answer. Is it still running? Nothing that was accepted is lost.";
+
+/** Addresses that are asked again and again by themselves: only the first answer is waited for. */
+const REPEATED = /\/api\/(sessions|loose)$/;
+const answered = new Set<string>();
+
+/** Fetch, and have it told what is waited for. What only asks can be stopped, and fails as such then. */
+async function watched(request: Request): Promise<Response> {
+  const { method, url } = request;
+  const { pathname, search } = new URL(url);
+  const words = wordsFor(method, pathname);
+  if (!words || (method === "GET" && answered.has(url))) return fetch(request);
+  const control = onlyAsks(method, pathname, search) ? new AbortController() : undefined;
+  const ended = begin(words, control && (() => control.abort(stopped())));
+  try {
+    const signal = control && AbortSignal.any([request.signal, control.signal]);
+    const response = await fetch(signal ? new Request(request, { signal }) : request);
+    if (method === "GET" && REPEATED.test(pathname)) answered.add(url);
+    return response;
+  } finally {
+    ended();
+  }
+}
+
+export const client = createClient<paths>({ baseUrl: "/", fetch: watched });
+
+function unreachable(error: unknown): never {
+  throw isStopped(error) ? error : new Problem(0, UNREACHABLE);
+}
+
+export async function take<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await call.catch(unreachable);
+  if (error !== undefined || !response.ok) {
+    const { detail, title } = (error ?? {}) as { detail?: string; title?: string };
+    throw new Problem(response.status, detail ?? "The program answered in a way that is not understood.", title);
+  }
+  return data as T;
+}
+
+export async function bytes(address: string, signal?: AbortSignal): Promise<ArrayBuffer> {
+  const response = await watched(new Request(address, { signal }));
+  if (!response.ok) {
+    const body = (await response.json().catch(() => ({}))) as { detail?: string };
+    throw new Problem(response.status, body.detail ?? UNREACHABLE);
+  }
+  return response.arrayBuffer();
+}
+
+export function readJson(text: string): object {
+  try {
+    return JSON.parse(text) as object;
+  } catch {
+    return {};
+  }
+}
+
+/** Send bytes as they are. */
+export async function send<T>(address: string, body: BodyInit): Promise<T> {
+  const response = await watched(new Request(address, { method: "POST", body })).catch(unreachable);
+  const answer = readJson(await response.text()) as { detail?: string };
+  if (!response.ok) throw new Problem(response.status, answer.detail ?? UNREACHABLE);
+  return answer as T;
+}
