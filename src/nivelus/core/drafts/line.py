@@ -78,7 +78,7 @@ def heights_of(course: Course, corners: Indices) -> FloatArray:
     return _bounded(heights, corners, course.lowest[corners], course.highest[corners], course.slope[corners])
 
 
-@numba.njit(cache=True)
+@numba.njit(cache=True, nogil=True, error_model="numpy")
 def _moved(wanted: FloatArray, weight: FloatArray, corners: Indices, is_fixed: npt.NDArray[np.bool_]) -> Indices:
     at = corners.copy()
     for _ in range(SWEEPS):
@@ -108,7 +108,7 @@ def _moved(wanted: FloatArray, weight: FloatArray, corners: Indices, is_fixed: n
     return at
 
 
-@numba.njit(cache=True)
+@numba.njit(cache=True, nogil=True, error_model="numpy")
 def _bounded(heights: FloatArray, corners: Indices, lowest: FloatArray, highest: FloatArray, slope: FloatArray) -> FloatArray:
     """Heights within their bounds, from the left no steeper than they may be."""
     out = np.empty_like(heights)
@@ -121,7 +121,7 @@ def _bounded(heights: FloatArray, corners: Indices, lowest: FloatArray, highest:
     return out
 
 
-@numba.njit(cache=True)
+@numba.njit(cache=True, nogil=True, error_model="numpy")
 def _heights(course: FloatArray, corners: Indices, weight: FloatArray) -> FloatArray:
     """Heights of the corners of the line that lies nearest to the course in the sense of least squares.
 
@@ -151,7 +151,7 @@ def _heights(course: FloatArray, corners: Indices, weight: FloatArray) -> FloatA
     return out
 
 
-@numba.njit(cache=True)
+@numba.njit(cache=True, nogil=True, error_model="numpy")
 def _stays(course: FloatArray, corners: Indices, weight: FloatArray, fixed: npt.NDArray[np.bool_]) -> Indices:
     """How many other corners go before each, (n,); those that are fixed stay. Of two neighbours one goes in a round."""
     stays = np.full(len(corners), len(corners))

@@ -122,14 +122,17 @@ class Curve:
         i = np.clip(np.searchsorted(self.at, at, "right") - 1, 0, len(self) - 2)
         length = self.at[i + 1] - self.at[i]
         share = np.clip((at - self.at[i]) / length, 0.0, 1.0)
-        shape = self.shape[i]
-        ramp = np.minimum(DECLICK_SECONDS, length)
-        held = np.clip(1.0 - (self.at[i + 1] - at) / ramp, 0.0, 1.0)
-        first, last = self.phase[i, 0], self.phase[i, 1]
-        low = _cosine(first)
-        span = _cosine(last) - low
-        smooth = (_cosine(first + share * (last - first)) - low) / np.where(span == 0, 1.0, span)
-        way = np.select([shape == Shape.SMOOTH, shape == Shape.HOLD], [smooth, held], share)
+        way = share
+        # most lines are straight, and none pays for what it has not
+        if (held := self.shape == Shape.HOLD).any():
+            ramp = np.minimum(DECLICK_SECONDS, length)
+            way = np.where(held[i], np.clip(1.0 - (self.at[i + 1] - at) / ramp, 0.0, 1.0), way)
+        if (smooth := self.shape == Shape.SMOOTH).any():
+            first, last = self.phase[i, 0], self.phase[i, 1]
+            low = _cosine(first)
+            span = _cosine(last) - low
+            bent = (_cosine(first + share * (last - first)) - low) / np.where(span == 0, 1.0, span)
+            way = np.where(smooth[i], bent, way)
         # exact at both ends, whatever lies between
         return np.where(way >= 1.0, db[i + 1], db[i] + way * (db[i + 1] - db[i]))
 
