@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import SONG, HeldAnswer, clip_of, eventually, fresh, note, open_stage, row
+from tests.browser.hands import SONG, HeldAnswer, clip_of, eventually, fresh, note, open_stage, ride_of, row
 from tests.helpers.program import Program
 
 
@@ -67,7 +67,7 @@ def test_a_draft_on_view_follows_what_is_done_to_its_phrases(page: Page, demo_pr
 
 def test_a_draft_that_could_not_be_accepted_is_still_there(page: Page, demo_program: Program, song: dict[str, Any]) -> None:
     """Another window was quicker: the draft is of what that one left, and the key accepts it then."""
-    drafted(page)
+    before = drafted(page)
     locked, other = [c for c in song["clips"] if c["after"] is not None and abs(c["after"] + 23) > 3][:2]
     track = song["tracks"][0]["id"]
     demo_program.post(
@@ -76,6 +76,8 @@ def test_a_draft_that_could_not_be_accepted_is_still_there(page: Page, demo_prog
     page.keyboard.press("d")
     expect(page.get_by_role("alert").filter(has_text="another")).to_be_visible()
     expect(accept_button(page)).to_be_visible()
+    # what is accepted is what is seen: the one that leaves the locked phrase alone
+    expect(note(page)).not_to_have_text(before)
     page.keyboard.press("d")
     expect(accept_button(page)).to_have_count(0)
     eventually(lambda: clip_of(demo_program, song, other)["gain"] != other["gain"])
@@ -123,3 +125,18 @@ def test_a_ride_draft_follows_an_undo(page: Page, demo_program: Program, song: d
     expect(note(page)).not_to_have_text(first)
     page.keyboard.press("Control+Shift+z")
     expect(note(page)).to_have_text(first)
+
+
+def test_what_is_accepted_is_the_draft_on_view_not_the_next_one(
+    page: Page, demo_program: Program, state: dict[str, Any]
+) -> None:
+    """A slider has moved on, and its draft is on its way: the key means the one that is seen."""
+    open_stage(page, demo_program, state, "ride")
+    page.keyboard.press("d")
+    expect(accept_button(page)).to_be_visible()
+    shown = demo_program.post(f"/api/tracks/{state['tracks'][0]['id']}/ride/draft", {})["points"]
+    held = HeldAnswer(page, "/ride/draft", lambda: page.get_by_role("slider", name="Strength").press("ArrowLeft"))
+    page.keyboard.press("d")
+    eventually(lambda: ride_of(demo_program, state)["ride"] == shown)
+    held.let_go()
+    expect(accept_button(page)).to_have_count(0)

@@ -135,8 +135,8 @@ export const api = {
     take(client.POST("/api/sessions/{session_id}/arrange", { ...session(id), body })),
   draft: (id: string, clips: string[] | undefined, rule?: RuleChange, peaks = false) =>
     take(client.POST("/api/tracks/{track_id}/draft", { ...track(id), body: { clips, rule, peaks } })),
-  acceptDraft: (id: string, revision: number, clips: string[] | undefined, peaks = false) =>
-    take(client.POST("/api/tracks/{track_id}/draft/accept", { ...track(id), body: { revision, clips, peaks } })),
+  acceptDraft: (id: string, body: Schemas["DraftAccept"]) =>
+    take(client.POST("/api/tracks/{track_id}/draft/accept", { ...track(id), body })),
   dipRule: (id: string, revision: number, kind: Schemas["DipRuleChange"]["kind"], rule: DipRuleChange) =>
     take(client.POST("/api/tracks/{track_id}/details/rule", { ...track(id), body: { revision, kind, rule } })),
   dipTrial: (id: string, rules: Record<string, DipRuleChange>) =>
@@ -209,8 +209,8 @@ export const api = {
     take(client.POST("/api/passes/{pass_id}/end", pass(id))).then((answer): Pass | undefined => answer.items[0]),
   passDraft: (id: string, how: HowWritten) =>
     take(client.POST("/api/passes/{pass_id}/draft", { ...pass(id), body: how })),
-  keepPass: (id: string, revision: number, how: HowWritten, as_clip_gain: boolean) =>
-    take(client.POST("/api/passes/{pass_id}/keep", { ...pass(id), body: { revision, as_clip_gain, ...how } })),
+  keepPass: (id: string, body: Schemas["KeepPass"]) =>
+    take(client.POST("/api/passes/{pass_id}/keep", { ...pass(id), body })),
   dropPass: (id: string, revision: number) =>
     take(client.POST("/api/passes/{pass_id}/drop", { ...pass(id), body: { revision } })),
   /** What comes from the stand-in, until it is stopped. */
@@ -236,14 +236,14 @@ export const api = {
     bytes(`/api/sessions/${id}/distance/course${voice ? `?track=${voice}` : ""}`).then((b) => new Float32Array(b)),
   duckDraft: (id: string, rule: Partial<DuckRule>) =>
     take(client.POST("/api/tracks/{track_id}/duck/draft", { ...track(id), body: { rule } })),
-  acceptDuck: (id: string, revision: number, rule: Partial<DuckRule>) =>
-    take(client.POST("/api/tracks/{track_id}/duck/draft/accept", { ...track(id), body: { revision, rule } })),
+  acceptDuck: (id: string, body: Schemas["DuckAccept"]) =>
+    take(client.POST("/api/tracks/{track_id}/duck/draft/accept", { ...track(id), body })),
   lockBed: (id: string, body: Schemas["LockSpan"]) =>
     take(client.POST("/api/tracks/{track_id}/duck/lock", { ...track(id), body })),
   slowDraft: (id: string, rule: Partial<SlowRule>) =>
     take(client.POST("/api/tracks/{track_id}/slow/draft", { ...track(id), body: { rule } })),
-  acceptSlow: (id: string, revision: number, rule: Partial<SlowRule>) =>
-    take(client.POST("/api/tracks/{track_id}/slow/draft/accept", { ...track(id), body: { revision, rule } })),
+  acceptSlow: (id: string, body: Schemas["SlowAccept"]) =>
+    take(client.POST("/api/tracks/{track_id}/slow/draft/accept", { ...track(id), body })),
   load: (id: string) => take(client.GET("/api/tracks/{track_id}/load", track(id))),
   loadCourse: (id: string) => bytes(`/api/tracks/${id}/load/course`).then((b) => new Float32Array(b)),
   changeLoad: (id: string, revision: number, change: LoadChange) =>

@@ -204,8 +204,9 @@ export const slowRule = (): Partial<SlowRule> => setOf(bedInHand()).slow;
 const ducks = new Drafts(
   () => {
     const bed = bedInHand();
-    return bed && api.duckDraft(bed.id, setOf(bed).duck);
+    return bed && { bed: bed.id, rule: setOf(bed).duck };
   },
+  ({ bed, rule }) => api.duckDraft(bed, rule),
   (duckDraft) => useBalance.setState({ duckDraft }),
 );
 
@@ -221,10 +222,11 @@ export function draftDuck() {
 }
 
 export async function acceptDuck() {
-  const bed = bedInHand();
-  if (!bed || !useBalance.getState().duckDraft) return;
-  const { duck } = setOf(bed);
-  if (await ducks.accept((revision) => api.acceptDuck(bed.id, revision, duck))) useBalance.setState({ duck: {} });
+  const done = await ducks.accept((revision, { bed, rule }, { stamp }) => {
+    return api.acceptDuck(bed, { revision, rule, stamp });
+  });
+  // it is the rule of the bed now
+  if (done) useBalance.setState({ duck: {} });
 }
 
 /** Drop the draft of the bed, whichever is on view. */
@@ -252,8 +254,9 @@ export function lockSpan(on: boolean) {
 const slows = new Drafts(
   () => {
     const bed = bedInHand();
-    return bed && api.slowDraft(bed.id, setOf(bed).slow);
+    return bed && { bed: bed.id, rule: setOf(bed).slow };
   },
+  ({ bed, rule }) => api.slowDraft(bed, rule),
   (slowDraft) => useBalance.setState({ slowDraft }),
 );
 
@@ -268,10 +271,7 @@ export function draftSlow() {
 }
 
 export async function acceptSlow() {
-  const bed = bedInHand();
-  if (!bed) return;
-  const { slow } = setOf(bed);
-  await slows.accept((revision) => api.acceptSlow(bed.id, revision, slow));
+  await slows.accept((revision, { bed, rule }, { stamp }) => api.acceptSlow(bed, { revision, rule, stamp }));
 }
 
 export function draftOrAcceptSlow() {

@@ -189,8 +189,9 @@ let tried: Partial<Record<Kind, DipRuleChange>> = {};
 const trials = new Drafts(
   () => {
     const track = focused();
-    return track && api.dipTrial(track.id, tried);
+    return track && { track: track.id, rules: tried as Record<string, DipRuleChange> };
   },
+  ({ track, rules }) => api.dipTrial(track, rules),
   (trial) => {
     hand.trial = trial && new Map(trial.marks.map((id, i) => [id, trial.depth[i]!]));
     redraw();

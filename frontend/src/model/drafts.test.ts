@@ -13,9 +13,11 @@ import { useView } from "./view";
 /** Questions that are answered when the test says so, and what is on view. */
 function desk() {
   const asked: ReturnType<typeof later<string>>[] = [];
-  const desk = { asked, shown: null as string | null };
-  const drafts = new Drafts<string>(
-    () => {
+  const desk = { asked, shown: null as string | null, values: 1, askedFor: [] as number[] };
+  const drafts = new Drafts<string, number>(
+    () => desk.values,
+    (values) => {
+      desk.askedFor.push(values);
       const question = later<string>();
       asked.push(question);
       return question.answer;
@@ -180,6 +182,36 @@ describe("a draft", () => {
     useSession.setState({ header: answer(9) });
     await turn();
     expect(d.asked.length).toBe(2);
+  });
+
+  it("is accepted as it is on view, not as the next one would be", async () => {
+    const d = desk();
+    await d.made("of one");
+    // a slider moves on, and its draft is on its way
+    d.values = 2;
+    d.drafts.follow();
+    await turn();
+    expect(d.askedFor).toEqual([1, 2]);
+    const sent: [number, string][] = [];
+    const done = d.drafts.accept((_, values, draft) => {
+      sent.push([values, draft]);
+      return Promise.resolve(answer(2));
+    });
+    d.asked[1]!.come("of two");
+    expect(await done).toBe(true);
+    expect(sent).toEqual([[1, "of one"]]);
+    expect(d.shown).toBeNull();
+  });
+
+  it("is not accepted while none is on view", async () => {
+    const d = desk();
+    void d.drafts.make();
+    await turn();
+    expect(await d.drafts.accept(() => Promise.reject(new Error("never asked")))).toBe(false);
+    expect(said.complaints).toEqual([]);
+    d.asked[0]!.come("one");
+    await turn();
+    expect(d.shown).toBe("one");
   });
 
   it("that cannot be made is told and taken away", async () => {

@@ -3,6 +3,8 @@
  *
  * A draft belongs to the session as it is now. It is asked for once the edits before it have been answered, and again
  * after every edit while it is on view. It goes with the track, the stage and the session that it was made in.
+ *
+ * What is accepted is what is on view: the values that it was made of, and its stamp, by which the server knows it again.
  */
 import type { Changed } from "../api/client";
 import { complain } from "../parts/messages";
@@ -14,18 +16,20 @@ import { useView } from "./view";
 
 const all: { readonly isOut: boolean; follow: () => void; drop: () => void }[] = [];
 
-export class Drafts<T> {
+export class Drafts<T, V = unknown> {
   private wanted = false;
+  private shown: { values: V; draft: T } | null = null;
   /** Whether what is on view, or on its way, is of a state or of values that have changed since. */
   private stale = false;
   private running: Promise<void> | null = null;
   /** Counts what was asked for by itself: an answer to what was dropped meanwhile is not shown. */
   private life = 0;
 
-  /** ``ask`` has a draft made by the values that hold when it is called; ``show`` puts it on view, or takes it away. */
+  /** ``values`` are those that hold now, ``ask`` has a draft made of them; ``put`` puts it on view, or takes it away. */
   constructor(
-    private readonly ask: () => Promise<T> | undefined,
-    private readonly show: (draft: T | null) => void,
+    private readonly values: () => V | undefined,
+    private readonly ask: (values: V) => Promise<T>,
+    private readonly put: (draft: T | null) => void,
   ) {
     all.push(this);
   }
@@ -54,16 +58,26 @@ export class Drafts<T> {
     this.show(null);
   }
 
-  /** Run the edit that makes the draft hold; where that fails the draft is still there. */
-  async accept(work: (revision: number) => Promise<Changed>): Promise<boolean> {
+  /**
+   * Run the edit that makes the draft on view hold; where that fails it is made again. There is nothing to accept while
+   * none is on view.
+   */
+  async accept(work: (revision: number, values: V, draft: T) => Promise<Changed>): Promise<boolean> {
+    const { shown } = this;
+    if (!shown) return false;
     this.leave();
     const { life } = this;
-    const done = await edit(work);
+    const done = await edit((revision) => work(revision, shown.values, shown.draft));
     // one that was asked for meanwhile is another one
     if (life !== this.life || this.wanted) return done;
     if (done) this.show(null);
     else void this.make();
     return done;
+  }
+
+  private show(draft: T | null, values?: V) {
+    this.shown = draft === null ? null : { values: values!, draft };
+    this.put(draft);
   }
 
   private leave() {
@@ -78,9 +92,10 @@ export class Drafts<T> {
       const { life } = this;
       const revision = useSession.getState().header?.revision;
       try {
-        const draft = this.wanted ? await this.ask() : undefined;
+        const values = this.wanted ? this.values() : undefined;
+        const draft = values === undefined ? undefined : await this.ask(values);
         const holds = life === this.life && revision === useSession.getState().header?.revision;
-        if (draft !== undefined && holds) this.show(draft);
+        if (draft !== undefined && holds) this.show(draft, values);
       } catch (error) {
         if (life !== this.life) continue;
         this.drop();

@@ -99,8 +99,9 @@ const drafts = new Drafts(
   () => {
     const track = focused();
     const { draftOf, peaks } = useView.getState();
-    return track && api.draft(track.id, draftOf, trial, peaks);
+    return track && { track: track.id, draftOf, trial, peaks };
   },
+  ({ track, draftOf, trial, peaks }) => api.draft(track, draftOf, trial, peaks),
   (draft) => {
     useView.setState(draft ? { draft } : { draft, peaks: false });
     redraw();
@@ -125,12 +126,10 @@ export function turnPeaks(peaks: boolean) {
 }
 
 export async function acceptDraft() {
-  const track = focused();
-  const { draft, draftOf, peaks } = useView.getState();
-  if (!track || !draft) return;
-  if (await drafts.accept((revision) => api.acceptDraft(track.id, revision, draftOf, peaks))) {
-    tellDone();
-  }
+  const done = await drafts.accept((revision, { track, draftOf, peaks }, { stamp }) =>
+    api.acceptDraft(track, { revision, clips: draftOf, peaks, stamp }),
+  );
+  if (done) tellDone();
 }
 
 /** Find the phrases of the track in focus anew, none longer than the rule says. */

@@ -92,7 +92,8 @@ export async function choosePass(id: string | null) {
   if (!pass || !canBeWritten(pass)) return useRiding.setState({ chosen: null, draft: null });
   const { glide, lead, error, snap } = pass;
   const how = useRiding.getState().chosen === id ? useRiding.getState().how : { glide, lead, error, snap };
-  useRiding.setState({ chosen: pass.id, how });
+  // what another pass would write is none of this one's
+  useRiding.setState((s) => ({ chosen: pass.id, how, draft: s.chosen === pass.id ? s.draft : null }));
   if (useView.getState().lane !== pass.lane) useView.setState({ lane: pass.lane, points: new Set() });
   await draftPass();
 }
@@ -103,7 +104,7 @@ async function draftPass() {
   // of the state that the edits before it lead to
   const work = () => edited().then(() => api.passDraft(chosen, howWritten(how)));
   await ask("pass draft", work, (draft) => {
-    if (useRiding.getState().chosen === chosen) useRiding.setState({ draft });
+    if (useRiding.getState().chosen === chosen) useRiding.setState({ draft: { ...draft, how } });
   });
 }
 
@@ -117,15 +118,17 @@ export const otherHeard = () => useRiding.setState((s) => ({ heard: !s.heard }))
 
 /** The chosen pass is what the lane is, or its means are clip gain, from now on. */
 export async function keepPass(asClipGain = false) {
-  const { chosen, how } = useRiding.getState();
+  const { chosen, draft, how } = useRiding.getState();
   if (!chosen) return tell("Choose a pass first: click it beside the hand.");
-  if (await edit((revision) => api.keepPass(chosen, revision, howWritten(how), asClipGain))) {
-    tellDone();
-    // what is heard of it stays until the compiled gain that has it takes its place
-    if (useRiding.getState().chosen !== chosen) return;
-    sounding = null;
-    useRiding.setState({ chosen: null, draft: null });
-  }
+  // what is on view is kept, else what is chosen
+  const body = { ...howWritten(draft?.how ?? how), as_clip_gain: asClipGain, stamp: draft?.stamp };
+  const done = await edit((revision) => api.keepPass(chosen, { revision, ...body }));
+  if (!done) return void draftPass();
+  tellDone();
+  // what is heard of it stays until the compiled gain that has it takes its place
+  if (useRiding.getState().chosen !== chosen) return;
+  sounding = null;
+  useRiding.setState({ chosen: null, draft: null });
 }
 
 export async function dropPass(id = useRiding.getState().chosen) {

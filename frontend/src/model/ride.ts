@@ -34,8 +34,9 @@ const drafts = new Drafts(
   () => {
     const track = focused();
     const { rule, draftOf } = useRide.getState();
-    return track && api.rideDraft(track.id, { rule, ...draftOf });
+    return track && { track: track.id, body: { rule, ...draftOf } };
   },
+  ({ track, body }) => api.rideDraft(track, body),
   (draft) => useRide.setState({ draft }),
 );
 
@@ -45,12 +46,10 @@ export function makeRideDraft() {
 }
 
 export async function acceptRideDraft() {
-  const track = focused();
-  const { rule, draftOf } = useRide.getState();
-  if (!track) return;
-  if (await drafts.accept((revision) => api.acceptRide(track.id, { revision, rule, ...draftOf }))) {
-    tellDone();
-  }
+  const done = await drafts.accept((revision, { track, body }, { stamp }) =>
+    api.acceptRide(track, { revision, stamp, ...body }),
+  );
+  if (done) tellDone();
 }
 
 export const dropRideDraft = () => drafts.drop();

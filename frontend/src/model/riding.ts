@@ -30,7 +30,8 @@ interface RidingState {
   passes: Pass[];
   /** The pass that lies over the lane, and what keeping it would make of the lane. */
   chosen: string | null;
-  draft: PassDraft | null;
+  /** What the chosen pass would write, and how. */
+  draft: (PassDraft & { how: Partial<HowWritten> }) | null;
   /** Whether the chosen pass is heard, or the lane without it. */
   heard: boolean;
   /** How passes are written, where that is not as it comes. */

@@ -113,6 +113,10 @@ class Stale(NivelusError):  # noqa: N818
     """The write was based on an older state of the session."""
 
 
+class DraftChanged(Stale):
+    """A draft that is accepted is not the one any more that was on view."""
+
+
 class Busy(NivelusError):  # noqa: N818
     """Another program holds what is needed, such as the database."""
 

@@ -25,6 +25,7 @@ from nivelus.services.drawing import put_lane
 from nivelus.services.edits import run_edit
 from nivelus.services.mix_views import DistancePhrase, DistanceView, DuckDraftView, DuckPhrase, SlowDraftView
 from nivelus.services.rides import view_points
+from nivelus.services.stamps import require_same, stamp_of
 from nivelus.services.state import owners_of_track, state_of, whole_state
 from nivelus.services.timeline import Timeline
 from nivelus.services.views import Changed
@@ -123,14 +124,21 @@ def draft(bench: Workbench, track_id: str, values: dict[str, Any] | None = None)
         kept=int((now >= wanted - KEPT).sum()),
         count=len(now),
         told=_told(result, parts),
+        stamp=stamp_of(result.curve, parts.rule),
     )
 
 
-def accept(bench: Workbench, track_id: str, revision: int, values: dict[str, Any] | None = None) -> Changed:
-    """Let the bed make room as drafted, as one step, and keep the rule that it was drafted by."""
+def accept(
+    bench: Workbench, track_id: str, revision: int, values: dict[str, Any] | None = None, stamp: str | None = None
+) -> Changed:
+    """Let the bed make room as drafted, as one step, and keep the rule that it was drafted by.
+
+    With a ``stamp`` only what had it is done. Raises DraftChanged.
+    """
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         result, parts = _propose(bench, edit.db, track_id, values or {})
+        require_same(stamp, result.curve, parts.rule)
         put_lane(edit, track, timeline, DUCK, result.curve)
         track.duck = asdict(parts.rule) | {"locked": locked_spans(track)}
         edit.told = _told(result, parts)
@@ -160,15 +168,25 @@ def draft_slowly(bench: Workbench, track_id: str, values: dict[str, Any] | None 
     with bench.database.reading() as db:
         *_, state, _ = whole_state(bench, db, track_id)
     result = _slowly(state, values or {})
-    return SlowDraftView(points=view_points(result.curve), target=result.target, before=result.before, after=result.after)
+    return SlowDraftView(
+        points=view_points(result.curve),
+        target=result.target,
+        before=result.before,
+        after=result.after,
+        stamp=stamp_of(result.curve),
+    )
 
 
-def accept_slowly(bench: Workbench, track_id: str, revision: int, values: dict[str, Any] | None = None) -> Changed:
-    """Make the drafted slow ride the ride, as one step."""
+def accept_slowly(
+    bench: Workbench, track_id: str, revision: int, values: dict[str, Any] | None = None, stamp: str | None = None
+) -> Changed:
+    """Make the drafted slow ride the ride, as one step; with a ``stamp`` only the one that had it. Raises DraftChanged."""
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         state = state_of(bench, edit.db, edit.session, track, timeline)
-        put_lane(edit, track, timeline, SLOW, _slowly(state, values or {}).curve)
+        curve = _slowly(state, values or {}).curve
+        require_same(stamp, curve)
+        put_lane(edit, track, timeline, SLOW, curve)
 
     return run_edit(bench, track_id, "Draft a slow ride", revision, work)
 

@@ -1,7 +1,7 @@
 """Clip gain drafts over a track: proposed, looked at, and accepted or dropped.
 
-A draft is computed from the rule and the phrases before gain, so it need not be stored: what is accepted is what was
-shown, as long as the revision is the same.
+A draft is computed from the rule and the phrases before gain, so it need not be stored: it is made again when it is
+accepted, and its stamp tells whether it is the one that was shown.
 """
 
 from __future__ import annotations
@@ -19,6 +19,7 @@ from nivelus.core.drafts.clip_gain import ClipGainRule, freeing_target
 from nivelus.core.errors import Refused
 from nivelus.services.details import put_hands
 from nivelus.services.edits import run_edit
+from nivelus.services.stamps import require_same, stamp_of
 from nivelus.services.state import owners_of_track, state_of
 from nivelus.services.targets import limits_of
 from nivelus.services.timeline import Timeline
@@ -42,7 +43,8 @@ class DraftView(View):
     """A draft: one item per phrase, how many it would move, and how many would be level then.
 
     ``base`` (dB) is how far the whole voice moves. ``peaks`` short peaks hold ``by_peaks`` phrases back; ``deepest`` (dB) is
-    the deepest dip that they would take. ``freeing`` is a lower target at which every phrase gets level, or None.
+    the deepest dip that they would take. ``freeing`` is a lower target at which every phrase gets level, or None. ``stamp``
+    tells this draft from any other.
     """
 
     target: float
@@ -56,6 +58,7 @@ class DraftView(View):
     level: int
     count: int
     reasons: dict[str, int]
+    stamp: str
 
 
 HELD = ("locked", "reference", "left out", "by hand")
@@ -104,16 +107,25 @@ def draft(
         level=int((np.abs(after - judged.target)[counted] <= session.tolerance + 1e-9).sum()),
         count=int(counted.sum()),
         reasons=dict(Counter(reason)),
+        stamp=stamp_of(*_does(state, found, peaks)),
     )
 
 
-def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] | None = None, peaks: bool = False) -> Changed:
-    """Do what the draft proposes, as one step."""
+def accept(
+    bench: Workbench,
+    track_id: str,
+    revision: int,
+    ids: Collection[str] | None = None,
+    peaks: bool = False,
+    stamp: str | None = None,
+) -> Changed:
+    """Do what the draft proposes, as one step; with a ``stamp`` only what had it. Raises DraftChanged."""
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         state = state_of(bench, edit.db, edit.session, track, timeline)
         clips = state.clips
         _, found = _propose(bench, edit.db, edit.session, state, ids, peaks)
+        require_same(stamp, *_does(state, found, peaks))
         drafted = zip(found.places.tolist(), found.draft.gain.tolist(), found.draft.reason, strict=True)
         wanted = {
             clips.ids[place]: {"gain": gain, "by_hand": False, "drafted": True}
@@ -132,6 +144,13 @@ def accept(bench: Workbench, track_id: str, revision: int, ids: Collection[str] 
             edit.label += f", {what} down by {-deepest:.1f} dB" + (" at most" if len(dips) > 1 else "")
 
     return run_edit(bench, track_id, "Even out", revision, work)
+
+
+def _does(state: TrackState, found: GainProposal, peaks: bool) -> tuple[object, ...]:
+    """What a draft would do, as its stamp tells it."""
+    ids = [state.clips.ids[place] for place in found.places.tolist()]
+    freed = [(place, phrase.dips) for place, phrase in found.freed.items()] if peaks else []
+    return ids, found.draft.gain.tolist(), freed
 
 
 def _propose(

@@ -38,7 +38,7 @@ class DuckPhrase(View):
 class DuckDraftView(View):
     """A drafted duck: its points, what it does to each phrase, and how many of ``count`` keep the distance wanted.
 
-    ``told`` says what it could not do; empty for nothing.
+    ``told`` says what it could not do; empty for nothing. ``stamp`` tells this draft from any other.
     """
 
     points: list[RidePoint]
@@ -48,6 +48,7 @@ class DuckDraftView(View):
     kept: int
     count: int
     told: str
+    stamp: str
 
 
 class SlowDraftView(View):
@@ -57,6 +58,7 @@ class SlowDraftView(View):
     target: float
     before: float
     after: float
+    stamp: str
 
 
 class LoadFiguresView(View):

@@ -47,10 +47,12 @@ class PassDraftView(View):
     """What keeping a pass would make of its lane: the points of what it writes, and the difference, straight from ``at`` to
     ``at`` (seconds), where it is ``by`` dB.
 
-    ``phrases`` is how much of it clip gain could do, the mean in each phrase that it covers.
+    ``phrases`` is how much of it clip gain could do, the mean in each phrase that it covers. ``stamp`` tells this
+    draft from any other.
     """
 
     points: list[RidePoint]
     at: list[float]
     by: list[float]
     phrases: list[PhraseGain]
+    stamp: str

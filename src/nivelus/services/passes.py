@@ -33,6 +33,7 @@ from nivelus.services.newest import Newest
 from nivelus.services.owners import lane_owner, owners_of, whole_lane
 from nivelus.services.pass_views import PassDraftView, PassesView, PassView, PhraseGain
 from nivelus.services.rides import view_points
+from nivelus.services.stamps import require_same, stamp_of
 from nivelus.services.state import owners_of_track, working_range
 from nivelus.services.timeline import Timeline
 from nivelus.services.views import Changed, SpanView
@@ -183,7 +184,7 @@ def draft(bench: Workbench, pass_id: str, settings: Settings) -> PassDraftView:
         after = _written(db, track, timeline, row, settings, before)
         span = changed_span(before, after)
         if span is None:
-            return PassDraftView(points=[], at=[], by=[], phrases=[])
+            return PassDraftView(points=[], at=[], by=[], phrases=[], stamp=stamp_of(after))
         first, last = max(span[0], 0.0), min(span[1], timeline.duration)
         change = flatten(add(after, replace(before, db=-finite(before.db))))
         edges = change.finite_at(np.array([first, last]))
@@ -195,18 +196,28 @@ def draft(bench: Workbench, pass_id: str, settings: Settings) -> PassDraftView:
             at=at.tolist(),
             by=by.tolist(),
             phrases=[PhraseGain(clip=id, by=gain) for id, gain in _clip_gains(db, track, timeline, row, before, after).items()],
+            stamp=stamp_of(after),
         )
 
 
 # --- deciding
 
 
-def keep(bench: Workbench, pass_id: str, revision: int, settings: Settings, as_clip_gain: bool = False) -> Changed:
+def keep(
+    bench: Workbench,
+    pass_id: str,
+    revision: int,
+    settings: Settings,
+    as_clip_gain: bool = False,
+    stamp: str | None = None,
+) -> Changed:
     """Make a pass what its lane is, as one step. With ``as_clip_gain`` the mean in each phrase becomes clip gain.
+
+    With a ``stamp`` only the draft that had it is kept.
 
     Raises
     ------
-    NotFound, Refused, Stale
+    NotFound, Refused, Stale, DraftChanged
     """
     track_id = _track_of(bench, pass_id)
 
@@ -217,6 +228,7 @@ def keep(bench: Workbench, pass_id: str, revision: int, settings: Settings, as_c
             raise Refused("This pass lies in the trim already. Undo that to keep it in another way.")
         before = whole_lane(edit.db, track, timeline.sample_rate, row.lane, with_offset=False)
         after = _written(edit.db, track, timeline, row, settings, before)
+        require_same(stamp, after)
         edit.label = f"Keep pass {row.number} in the {NAMES[row.lane]}{' again' if again else ''}"
         if as_clip_gain:
             gains = _clip_gains(edit.db, track, timeline, row, before, after)

@@ -56,7 +56,8 @@ class InsideView(View):
 class RideDraftView(View):
     """A drafted ride: its points, what it does to each phrase, and the mean spread inside those that are drafted, LU.
 
-    ``strays`` has the deviation that each stray of the present state would have, in their order, LU.
+    ``strays`` has the deviation that each stray of the present state would have, in their order, LU. ``stamp`` tells this draft
+    from any other.
     """
 
     points: list[RidePoint]
@@ -64,3 +65,4 @@ class RideDraftView(View):
     strays: list[float]
     before: float
     after: float
+    stamp: str

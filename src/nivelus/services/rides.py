@@ -24,6 +24,7 @@ from nivelus.services.edits import count_of, run_edit
 from nivelus.services.newest import Newest
 from nivelus.services.ride_views import InsideView, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
 from nivelus.services.settling import settle_phrases
+from nivelus.services.stamps import require_same, stamp_of
 from nivelus.services.state import owners_of_track, state_of, working_range
 from nivelus.services.targets import limits_of
 from nivelus.services.timeline import MISSING, Timeline
@@ -111,6 +112,7 @@ def draft(
         strays=deviations_of(drafted, _phrase_slices(state), strays),
         before=float(np.mean([p.spread_before for p in done])) if done else 0.0,
         after=float(np.mean([p.spread_after for p in done])) if done else 0.0,
+        stamp=stamp_of(result.curve),
     )
 
 
@@ -121,12 +123,14 @@ def accept(
     values: dict[str, Any] | None = None,
     ids: Collection[str] | None = None,
     span: Span | None = None,
+    stamp: str | None = None,
 ) -> Changed:
-    """Make the drafted ride the ride, as one step."""
+    """Make the drafted ride the ride, as one step; with a ``stamp`` only the one that had it. Raises DraftChanged."""
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         state = state_of(bench, edit.db, edit.session, track, timeline)
         result, _ = _propose(bench, edit.db, edit.session, state, values or {}, ids, span)
+        require_same(stamp, result.curve)
         put_lane(edit, track, timeline, "ride", result.curve)
         edit.label = "Draft a ride"
         if span is not None or ids is not None:

@@ -13,7 +13,7 @@ from nivelus.services.mix_views import DistanceView, DuckDraftView, LoadView, Sl
 from nivelus.services.views import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import bench, queue
-from nivelus.web.models import Id, Limit, Request, Revised, Seconds, SessionPath, TrackPath, Values
+from nivelus.web.models import Accepted, Id, Limit, Request, Revised, Seconds, SessionPath, TrackPath, Values
 from nivelus.web.routes import Routes
 
 _TRACK = "/tracks/<track_id>"
@@ -38,7 +38,7 @@ class DuckRequest(Request):
     rule: DuckIn | None = None
 
 
-class DuckAccept(Revised, DuckRequest):
+class DuckAccept(Accepted, DuckRequest):
     """A duck to draft and accept."""
 
 
@@ -68,7 +68,7 @@ class SlowRequest(Request):
     rule: SlowIn | None = None
 
 
-class SlowAccept(Revised, SlowRequest):
+class SlowAccept(Accepted, SlowRequest):
     """A slow ride to draft and accept."""
 
 
@@ -136,7 +136,7 @@ def draft_duck(path: TrackPath, body: DuckRequest) -> Response:
 @api.post(f"{_TRACK}/duck/draft/accept", responses={200: Changed})
 def accept_duck(path: TrackPath, body: DuckAccept) -> Response:
     """Let the bed make room as drafted."""
-    return answer(balance.accept(bench(), path.track_id, body.revision, _given(body.rule)))
+    return answer(balance.accept(bench(), path.track_id, body.revision, _given(body.rule), body.stamp))
 
 
 @api.post(f"{_TRACK}/duck/lock", responses={200: Changed})
@@ -154,7 +154,7 @@ def draft_slow(path: TrackPath, body: SlowRequest) -> Response:
 @api.post(f"{_TRACK}/slow/draft/accept", responses={200: Changed})
 def accept_slow(path: TrackPath, body: SlowAccept) -> Response:
     """Make the drafted slow ride the ride."""
-    return answer(balance.accept_slowly(bench(), path.track_id, body.revision, _given(body.rule)))
+    return answer(balance.accept_slowly(bench(), path.track_id, body.revision, _given(body.rule), body.stamp))
 
 
 @api.get(f"{_TRACK}/load", responses={200: LoadView})

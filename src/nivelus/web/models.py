@@ -46,6 +46,12 @@ class Revised(Request):
     revision: int = Field(ge=0)
 
 
+class Accepted(Revised):
+    """A draft to accept: with the ``stamp`` that it had on view, it is done only if it is still the same."""
+
+    stamp: str | None = Field(default=None, max_length=64)
+
+
 class RuleIn(Values):
     """Values of the rule; those that are absent stay."""
 

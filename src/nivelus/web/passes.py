@@ -13,7 +13,7 @@ from nivelus.services.pass_views import PassDraftView, PassesView, PassView
 from nivelus.services.views import Changed, LaneName
 from nivelus.web.answers import answer
 from nivelus.web.context import bench
-from nivelus.web.models import Id, Request, Revised, Seconds, TrackPath
+from nivelus.web.models import Accepted, Id, Request, Revised, Seconds, TrackPath
 from nivelus.web.routes import Routes
 
 _OF_TRACK, _OF_PASS = "/tracks/<track_id>/passes", "/passes/<pass_id>"
@@ -51,7 +51,7 @@ class NewPass(HowWritten):
     span: tuple[Seconds, Seconds] | None = None
 
 
-class KeepPass(Revised, HowWritten):
+class KeepPass(Accepted, HowWritten):
     """A pass to keep, as its lane or the mean of each phrase as clip gain."""
 
     as_clip_gain: bool = False
@@ -85,7 +85,7 @@ def draft_pass(path: PassPath, body: HowWritten) -> Response:
 @api.post(f"{_OF_PASS}/keep", responses={200: Changed})
 def keep_pass(path: PassPath, body: KeepPass) -> Response:
     """Make it what the lane is."""
-    return answer(passes.keep(bench(), path.pass_id, body.revision, body.settings(), body.as_clip_gain))
+    return answer(passes.keep(bench(), path.pass_id, body.revision, body.settings(), body.as_clip_gain, body.stamp))
 
 
 @api.post(f"{_OF_PASS}/drop", responses={200: Changed})

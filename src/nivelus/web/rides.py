@@ -13,7 +13,7 @@ from nivelus.services.ride_views import InsideView, RideDraftView, RideView
 from nivelus.services.views import Changed, LaneName
 from nivelus.web.answers import answer
 from nivelus.web.context import bench
-from nivelus.web.models import Db, Id, Ids, Limit, Name, Request, Revised, Seconds, TrackPath, Values
+from nivelus.web.models import Accepted, Db, Id, Ids, Limit, Name, Request, Revised, Seconds, TrackPath, Values
 from nivelus.web.routes import Routes
 
 api = Routes("rides", "ride", "/api/tracks/<track_id>")
@@ -44,7 +44,7 @@ class RideDraftRequest(Request):
     span: SpanIn | None = None
 
 
-class RideDraftAccept(Revised):
+class RideDraftAccept(Accepted):
     """A ride to do."""
 
     rule: RideRuleIn | None = None
@@ -175,7 +175,8 @@ def draft_ride(path: TrackPath, body: RideDraftRequest) -> Response:
 def accept_ride(path: TrackPath, body: RideDraftAccept) -> Response:
     """Make the drafted ride the ride."""
     rule = body.rule.values() if body.rule else None
-    return answer(rides.accept(bench(), path.track_id, body.revision, rule, body.clips and set(body.clips), body.span))
+    ids = body.clips and set(body.clips)
+    return answer(rides.accept(bench(), path.track_id, body.revision, rule, ids, body.span, body.stamp))
 
 
 @api.post("/lanes/lift", responses={200: Changed})

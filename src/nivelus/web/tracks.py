@@ -17,7 +17,7 @@ from nivelus.services.sound import BeforeAfter
 from nivelus.services.views import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import bench, queue
-from nivelus.web.models import Db, Id, Ids, Join, Name, Request, Revised, RevisionQuery, RuleIn, Seconds, TrackPath
+from nivelus.web.models import Accepted, Db, Id, Ids, Join, Name, Request, Revised, RevisionQuery, RuleIn, Seconds, TrackPath
 from nivelus.web.routes import Routes
 
 api = Routes("tracks", "tracks", "/api/tracks/<track_id>")
@@ -77,7 +77,7 @@ class DraftRequest(Request):
     peaks: bool = False
 
 
-class DraftAccept(Revised):
+class DraftAccept(Accepted):
     """What to accept; with ``peaks``, short peaks that hold phrases back are turned down."""
 
     clips: Ids | None = None
@@ -168,7 +168,8 @@ def make_draft(path: TrackPath, body: DraftRequest) -> Response:
 @api.post("/draft/accept", responses={200: Changed})
 def accept_draft(path: TrackPath, body: DraftAccept) -> Response:
     """Do what the draft proposes."""
-    return answer(drafts.accept(bench(), path.track_id, body.revision, body.clips and set(body.clips), body.peaks))
+    ids = body.clips and set(body.clips)
+    return answer(drafts.accept(bench(), path.track_id, body.revision, ids, body.peaks, body.stamp))
 
 
 @api.get("/figures", responses={200: BeforeAfter})
