@@ -51,6 +51,19 @@ def test_the_work_of_the_compressor_can_be_called_off_and_asked_for_again(page: 
     expect(page.get_by_role("status").filter(has_text="Quiet half")).to_be_visible()
 
 
+def test_what_is_worked_out_for_a_stage_is_let_go_with_it(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state, "balance")
+    waiting = page.get_by_role("status", name="At work")
+    HeldAnswer(page, "/load", lambda: page.get_by_text("into the compressor").click(), question=True)
+    expect(waiting).to_contain_text("Working out what the compressor has to do")
+    page.keyboard.press("2")
+    expect(waiting).to_have_count(0)
+    expect(page.get_by_role("alert")).to_have_count(0)
+    page.keyboard.press("5")
+    expect(page.get_by_role("status").filter(has_text="Quiet half")).to_be_visible()
+
+
 def test_nothing_moves_for_a_message(page: Page, demo_program: Program) -> None:
     """What is done and what is refused stands under the picture, which keeps its place and size."""
     state = fresh(demo_program, SONG)

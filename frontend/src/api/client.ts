@@ -158,7 +158,8 @@ export const api = {
   findAgain: (id: string, revision: number) =>
     take(client.POST("/api/tracks/{track_id}/details/find", { ...track(id), body: { revision } })),
   ride: (id: string) => take(client.GET("/api/tracks/{track_id}/lanes", track(id))),
-  inside: (id: string) => take(client.GET("/api/tracks/{track_id}/ride/inside", track(id))),
+  inside: (id: string, signal?: AbortSignal) =>
+    take(client.GET("/api/tracks/{track_id}/ride/inside", { ...track(id), signal })),
   rideDraft: (id: string, body: Schemas["RideDraftRequest"]) =>
     take(client.POST("/api/tracks/{track_id}/ride/draft", { ...track(id), body })),
   acceptRide: (id: string, body: Schemas["RideDraftAccept"]) =>
@@ -226,14 +227,17 @@ export const api = {
   },
   showHand: (shown: object) =>
     fetch("/api/hand/shown", { method: "POST", body: JSON.stringify(shown) }).catch(() => undefined),
-  distance: (id: string, voice?: string) =>
+  distance: (id: string, voice?: string, signal?: AbortSignal) =>
     take(
       client.GET("/api/sessions/{session_id}/distance", {
+        signal,
         params: { path: { session_id: id }, query: voice ? { track: voice } : {} },
       }),
     ),
-  distanceCourse: (id: string, voice?: string) =>
-    bytes(`/api/sessions/${id}/distance/course${voice ? `?track=${voice}` : ""}`).then((b) => new Float32Array(b)),
+  distanceCourse: (id: string, voice?: string, signal?: AbortSignal) =>
+    bytes(`/api/sessions/${id}/distance/course${voice ? `?track=${voice}` : ""}`, signal).then(
+      (b) => new Float32Array(b),
+    ),
   duckDraft: (id: string, rule: Partial<DuckRule>) =>
     take(client.POST("/api/tracks/{track_id}/duck/draft", { ...track(id), body: { rule } })),
   acceptDuck: (id: string, body: Schemas["DuckAccept"]) =>
@@ -244,8 +248,9 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/slow/draft", { ...track(id), body: { rule } })),
   acceptSlow: (id: string, body: Schemas["SlowAccept"]) =>
     take(client.POST("/api/tracks/{track_id}/slow/draft/accept", { ...track(id), body })),
-  load: (id: string) => take(client.GET("/api/tracks/{track_id}/load", track(id))),
-  loadCourse: (id: string) => bytes(`/api/tracks/${id}/load/course`).then((b) => new Float32Array(b)),
+  load: (id: string, signal?: AbortSignal) => take(client.GET("/api/tracks/{track_id}/load", { ...track(id), signal })),
+  loadCourse: (id: string, signal?: AbortSignal) =>
+    bytes(`/api/tracks/${id}/load/course`, signal).then((b) => new Float32Array(b)),
   changeLoad: (id: string, revision: number, change: LoadChange) =>
     take(
       client.POST("/api/tracks/{track_id}/load", {
@@ -253,7 +258,8 @@ export const api = {
         body: { revision, same_threshold: false, ...change },
       }),
     ),
-  figures: (id: string) => take(client.GET("/api/tracks/{track_id}/figures", track(id))),
+  figures: (id: string, signal?: AbortSignal) =>
+    take(client.GET("/api/tracks/{track_id}/figures", { ...track(id), signal })),
   render: (id: string, body: RenderRequest) =>
     take(client.POST("/api/tracks/{track_id}/render", { ...track(id), body })),
 

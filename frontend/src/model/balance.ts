@@ -92,10 +92,10 @@ const SHOWN = "balance";
 
 async function loadDistance(session: string, track: Track) {
   const voice = track.kind === "voice" ? track.id : undefined;
-  const distance = await newest(SHOWN, () => api.distance(session, voice));
+  const distance = await newest(SHOWN, (signal) => api.distance(session, voice, signal));
   if (!distance) return false;
   useBalance.setState({ distance });
-  const distanceCourse = await newest(SHOWN, () => api.distanceCourse(session, voice));
+  const distanceCourse = await newest(SHOWN, (signal) => api.distanceCourse(session, voice, signal));
   if (distanceCourse) useBalance.setState({ distanceCourse });
   return distanceCourse !== null;
 }
@@ -106,12 +106,20 @@ async function loadLoad(track: Track) {
     useBalance.setState({ load: null, loadCourse: EMPTY });
     return true;
   }
-  const loadCourse = await newest(SHOWN, () => api.loadCourse(track.id));
+  const loadCourse = await newest(SHOWN, (signal) => api.loadCourse(track.id, signal));
   if (!loadCourse) return false;
   useBalance.setState({ loadCourse, loadMost: loadCourse.reduce((a, b) => Math.max(a, b), 0) });
-  const load = await newest(SHOWN, () => api.load(track.id));
+  const load = await newest(SHOWN, (signal) => api.load(track.id, signal));
   if (load) useBalance.setState({ load });
   return load !== null;
+}
+
+/** The stage is left: what is being worked out for it is not wanted, and is asked for again when it is come back to. */
+function stopWorking() {
+  takeBack(SHOWN);
+  if (!useBalance.getState().working) return;
+  loaded = "";
+  useBalance.setState({ working: false });
 }
 
 /** Show that it is being worked for as long as ``work`` is not done; it answers with no where it was overtaken. */
@@ -144,6 +152,7 @@ useSession.subscribe((now, old) => {
   refreshBalance();
 });
 useView.subscribe((now, old) => {
+  if (old.stage === "balance" && now.stage !== old.stage) stopWorking();
   if (now.stage !== old.stage || now.focus !== old.focus) refreshBalance();
 });
 useBalance.subscribe((now, old) => {

@@ -5,11 +5,12 @@ import { complain } from "../parts/messages";
 
 let count = 0;
 
-/** Ask; null where the same question was asked again, or taken back, before the answer came. Fails as ``work`` does. */
-export async function newest<T>(question: string, work: () => Promise<T>): Promise<T | null> {
+/** Ask, with a signal that says when the answer is not wanted any more; null where the same question was asked again, or taken back, before the answer came. Fails as ``work`` does. */
+export async function newest<T>(question: string, work: (signal: AbortSignal) => Promise<T>): Promise<T | null> {
   takeBack(question);
+  const queryFn = ({ signal }: { signal: AbortSignal }) => work(signal);
   try {
-    return await queries.fetchQuery({ queryKey: [question, ++count], queryFn: work, gcTime: 0, retry: false });
+    return await queries.fetchQuery({ queryKey: [question, ++count], queryFn, gcTime: 0, retry: false });
   } catch (error) {
     if (error instanceof CancelledError) return null;
     throw error;
@@ -17,7 +18,11 @@ export async function newest<T>(question: string, work: () => Promise<T>): Promi
 }
 
 /** Ask, and take the answer unless it was overtaken; what fails is told. */
-export async function ask<T>(question: string, work: () => Promise<T>, take: (answer: T) => void): Promise<void> {
+export async function ask<T>(
+  question: string,
+  work: (signal: AbortSignal) => Promise<T>,
+  take: (answer: T) => void,
+): Promise<void> {
   try {
     const answer = await newest(question, work);
     if (answer !== null) take(answer);

@@ -21,7 +21,8 @@ export function useFigures(track: string | undefined) {
   );
   return useQuery({
     queryKey: ["figures", track, revision],
-    queryFn: () => api.figures(track!),
+    // those of a state that is over are not worked out to the end
+    queryFn: ({ signal }) => api.figures(track!, signal),
     enabled: track !== undefined,
     placeholderData: ofSame(track),
     retry: false,

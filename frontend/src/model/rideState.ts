@@ -78,7 +78,7 @@ async function load(track: string) {
 const loadInside = (track: string) =>
   ask(
     LANES_OF,
-    () => api.inside(track),
+    (signal) => api.inside(track, signal),
     (inside) => useRide.setState({ inside }),
   );
 
