@@ -1,3 +1,3 @@
 """What a compressor behind the pre-fader gain would have to do."""
 
-__all__ = ["compressor", "limiter", "load"]
+__all__ = ["compressor", "detector", "limiter", "load"]
