@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import pytest
@@ -164,3 +165,33 @@ def test_figures_of_another_track_do_not_stand_for_this_one(page: Page, demo_pro
     expect(figures).not_to_contain_text(narrated)
     held.let_go()
     expect(figures).to_contain_text("spread")
+
+
+def test_a_switch_that_is_pressed_twice_at_once_is_there_and_back(page: Page, demo_program: Program) -> None:
+    song = fresh(demo_program, SONG)
+    open_stage(page, demo_program, song)
+    first, track = phrases(song)[0], song["tracks"][0]["id"]
+    row(page, first).click()
+    began = song["revision"]
+
+    def twice(address: str, press: Callable[[], None]) -> None:
+        nonlocal began
+        held = HeldAnswer(page, address, press)
+        press()
+        held.let_go()
+        began += 2
+        eventually(lambda: demo_program.session(SONG)["revision"] == began)
+
+    for key in ("l", "u", "r"):
+        twice("/flag", lambda key=key: page.keyboard.press(key))  # type: ignore[misc]
+    clip = clip_of(demo_program, song, first)
+    assert not any(clip[flag] for flag in ("locked", "left_out", "reference"))
+    for key in ("m", "Shift+M"):
+        twice(f"/tracks/{track}", lambda key=key: page.keyboard.press(key))  # type: ignore[misc]
+    now = demo_program.session(SONG)["tracks"][0]
+    assert not any(now[flag] for flag in ("mute", "solo"))
+    page.keyboard.press("3")
+    switch = page.get_by_role("switch", name="Breaths down")
+    before = now["rules"]["breath"]["on"]
+    twice("/details/rule", lambda: switch.click(force=True))
+    assert demo_program.session(SONG)["tracks"][0]["rules"]["breath"]["on"] == before

@@ -8,6 +8,7 @@ import { duration, focused, focusedMarks, selectedMarks } from "./focus";
 import { steps } from "./gain";
 import { playSpan } from "./listening";
 import { reveal, show } from "./looking";
+import { asTheyAre } from "./session";
 import { hand, KINDS, type Kind, redraw, useView } from "./view";
 
 export const KIND_NAMES: Record<string, { one: string; many: string }> = {
@@ -110,18 +111,22 @@ export function toggleKeepOut() {
   const marks = needMarks();
   const track = focused();
   if (!track || marks.length === 0) return;
-  const keep = marks.every((mark) => mark.keep === "out") ? "rule" : "out";
   const ids = marks.map((mark) => mark.id);
-  void edit((revision) => api.detail(track.id, { revision, marks: ids, keep }));
+  void edit((revision) => {
+    const keep = asTheyAre("marks", track.id, marks).every((mark) => mark.keep === "out") ? "rule" : "out";
+    return api.detail(track.id, { revision, marks: ids, keep });
+  });
 }
 
 export function toggleNotch() {
   const marks = needMarks();
   const track = focused();
   if (!track || marks.length === 0) return;
-  const notch = !marks.every((mark) => mark.notch);
   const ids = marks.map((mark) => mark.id);
-  void edit((revision) => api.detail(track.id, { revision, marks: ids, notch }));
+  void edit((revision) => {
+    const notch = !asTheyAre("marks", track.id, marks).every((mark) => mark.notch);
+    return api.detail(track.id, { revision, marks: ids, notch });
+  });
 }
 
 export function correctKind(kind: Kind) {
@@ -182,6 +187,16 @@ export async function makeOfSpan(kind: Kind | "dip") {
 export async function setDipRule(kind: Kind, rule: DipRuleChange): Promise<boolean> {
   const track = focused();
   return track ? edit((revision) => api.dipRule(track.id, revision, kind, rule)) : false;
+}
+
+/** Switch something of a rule on or off, whatever it is when its turn comes. */
+export function switchDipRule(kind: Kind, which: "on" | "silent") {
+  const track = focused();
+  if (!track) return;
+  void edit((revision, _, { tracks }) => {
+    const now = tracks.find((one) => one.id === track.id) ?? track;
+    return api.dipRule(track.id, revision, kind, { [which]: !now.rules[kind]![which] });
+  });
 }
 
 let tried: Partial<Record<Kind, DipRuleChange>> = {};

@@ -5,7 +5,7 @@ import { engine, type Line } from "../sound/engine";
 import { Drafts } from "./drafts";
 import { edit, editInHand, tellDone } from "./edits";
 import { focused, focusedClips, selectedClips } from "./focus";
-import { isJudged } from "./session";
+import { asTheyAre, isJudged } from "./session";
 import { inHand, redraw, type Span, select, useView } from "./view";
 
 const needSelection = () => {
@@ -61,9 +61,11 @@ export function toggleFlag(flag: "locked" | "left_out" | "reference") {
   const clips = needSelection();
   const track = focused();
   if (clips.length === 0 || !track) return;
-  const on = !clips.every((clip) => clip[flag]);
   const ids = clips.map((clip) => clip.id);
-  void edit((revision) => api.flag(track.id, revision, ids, flag, on));
+  void edit((revision) => {
+    const on = !asTheyAre("clips", track.id, clips).every((clip) => clip[flag]);
+    return api.flag(track.id, revision, ids, flag, on);
+  });
 }
 
 export function cutHere() {

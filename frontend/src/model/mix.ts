@@ -88,7 +88,11 @@ export function setFader(track: string, db: number): Promise<boolean> {
 }
 
 export function toggleHeard(which: "mute" | "solo", track = focused()) {
-  if (track) void edit((revision) => api.changeTrack(track.id, revision, { [which]: !track[which] }));
+  if (!track) return;
+  void edit((revision, _, { tracks }) => {
+    const now = tracks.find((one) => one.id === track.id) ?? track;
+    return api.changeTrack(track.id, revision, { [which]: !now[which] });
+  });
 }
 
 export function setKind(track: string, kind: Track["kind"]) {

@@ -154,6 +154,16 @@ export function reasonWords(of: "gain_reasons" | "mark_reasons" | "ride_reasons"
   return capital(words);
 }
 
+/**
+ * Clips or marks of a track as they are by now, which edits before may have changed; as they were where their session has been
+ * left. A switch that is pressed twice at once is there and back.
+ */
+export function asTheyAre<T extends Clip | Mark>(which: "clips" | "marks", track: string, were: T[]): T[] {
+  const now = useSession.getState()[which][track] as T[] | undefined;
+  const ids = new Set(were.map((item) => item.id));
+  return now?.filter((item) => ids.has(item.id)) ?? were;
+}
+
 export const trackOf = (model: SessionModel, id: string): Track | undefined =>
   model.header?.tracks.find((track) => track.id === id) ?? model.header?.tracks[0];
 

@@ -14,7 +14,7 @@ import { useDisclosure } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight, IconDots } from "@tabler/icons-react";
 import { useMemo } from "react";
 import type { DipRule, Figures, Mark } from "../api/client";
-import { allDown, endingTrial, findAgain, KIND_NAMES, setDipRule, tryDipRule } from "../model/details";
+import { allDown, endingTrial, findAgain, KIND_NAMES, setDipRule, switchDipRule, tryDipRule } from "../model/details";
 import { useFigures } from "../model/queries";
 import { trackOf, useSession } from "../model/session";
 import { KINDS, type Kind, useView } from "../model/view";
@@ -63,7 +63,7 @@ export function DetailsRule() {
           my={8}
           label="Gaps all the way to silence"
           checked={track.rules.gap!.silent}
-          onChange={(event) => void setDipRule("gap", { silent: event.currentTarget.checked })}
+          onChange={() => switchDipRule("gap", "silent")}
         />
       </Collapse>
       {KINDS.map((kind) => (
@@ -120,12 +120,7 @@ function KindRule({ kind, rule, marks, figures, shown }: KindProps) {
           {name}
           <span className="dim small">{count === 0 ? "none" : `${down} of ${count} down`}</span>
         </span>
-        <Switch
-          size="xs"
-          aria-label={`${name} down`}
-          checked={rule.on}
-          onChange={(event) => void setDipRule(kind, { on: event.currentTarget.checked })}
-        />
+        <Switch size="xs" aria-label={`${name} down`} checked={rule.on} onChange={() => switchDipRule(kind, "on")} />
       </div>
       <div className="kind-slider">
         <Slider
