@@ -4,6 +4,7 @@ const said = vi.hoisted(() => ({ complaints: [] as unknown[] }));
 vi.mock("../parts/messages", () => ({ complain: (error: unknown) => said.complaints.push(error), tell: () => {} }));
 
 import type { Changed } from "../api/client";
+import { turn, whole } from "./answers.testing";
 import { Drafts } from "./drafts";
 import { edit } from "./edits";
 import { later } from "./later.testing";
@@ -37,21 +38,7 @@ function desk() {
   return Object.assign(desk, { drafts, made });
 }
 
-const turn = () => new Promise((done) => setTimeout(done));
-const answer = (revision: number, tracks = ["t", "u"]) =>
-  ({
-    id: "s",
-    revision,
-    tracks: tracks.map((id) => ({ id })),
-    whole: tracks,
-    clips: [],
-    marks: [],
-    mark_columns: {},
-    clip_values: {},
-    mark_values: {},
-    removed: {},
-    removed_marks: {},
-  }) as never;
+const answer = (revision: number, tracks = ["t", "u"]) => whole("s", revision, tracks);
 
 beforeEach(() => {
   said.complaints = [];

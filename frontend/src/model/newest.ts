@@ -5,7 +5,10 @@ import { complain } from "../parts/messages";
 
 let count = 0;
 
-/** Ask, with a signal that says when the answer is not wanted any more; null where the same question was asked again, or taken back, before the answer came. Fails as ``work`` does. */
+/**
+ * Ask, with a signal that says when the answer is not wanted any more; null where the same question was asked again, or taken
+ * back, before the answer came. Fails as ``work`` does.
+ */
 export async function newest<T>(question: string, work: (signal: AbortSignal) => Promise<T>): Promise<T | null> {
   takeBack(question);
   const queryFn = ({ signal }: { signal: AbortSignal }) => work(signal);

@@ -18,13 +18,13 @@ vi.mock("../api/client", () => ({
   },
 }));
 
+import { turn } from "./answers.testing";
 import { draftDuck, duckRule, setDuck, setSlow, slowRule } from "./balance";
 import { endingTrial, tryDipRule } from "./details";
 import { holdFader, useHeldFader } from "./mix";
 import { useSession } from "./session";
 import { hand, useView } from "./view";
 
-const turn = () => new Promise((done) => setTimeout(done));
 const bed = (id: string, depth: number) => ({ id, kind: "bed", duck: { depth }, timeline: {} });
 const open = (id: string, ...tracks: object[]) =>
   useSession.setState({ id, header: { id, revision: 1, tracks } as never, clips: {}, marks: {} });
