@@ -127,16 +127,24 @@ def test_a_ride_draft_follows_an_undo(page: Page, demo_program: Program, song: d
     expect(note(page)).to_have_text(first)
 
 
-def test_what_is_accepted_is_the_draft_on_view_not_the_next_one(
+def test_what_is_accepted_is_what_is_seen_and_what_the_hand_has_set(
     page: Page, demo_program: Program, state: dict[str, Any]
 ) -> None:
-    """A slider has moved on, and its draft is on its way: the key means the one that is seen."""
+    """A slider has moved on, and its draft is on its way: the key keeps neither what is seen no more nor what was not yet."""
     open_stage(page, demo_program, state, "ride")
     page.keyboard.press("d")
     expect(accept_button(page)).to_be_visible()
-    shown = demo_program.post(f"/api/tracks/{state['tracks'][0]['id']}/ride/draft", {})["points"]
-    held = HeldAnswer(page, "/ride/draft", lambda: page.get_by_role("slider", name="Strength").press("ArrowLeft"))
+    before = ride_of(demo_program, state)["ride"]
+    seen = note(page).inner_text()
+    slider = page.get_by_role("slider", name="Strength")
+    held = HeldAnswer(page, "/ride/draft", lambda: [slider.press("ArrowLeft") for _ in range(30)])
     page.keyboard.press("d")
-    eventually(lambda: ride_of(demo_program, state)["ride"] == shown)
+    expect(page.get_by_role("alert").filter(has_text="still being made")).to_be_visible()
     held.let_go()
+    expect(note(page)).not_to_have_text(seen)
+    strength = float(slider.get_attribute("aria-valuenow") or 0)
+    meant = demo_program.post(f"/api/tracks/{state['tracks'][0]['id']}/ride/draft", {"rule": {"strength": strength}})
+    assert ride_of(demo_program, state)["ride"] == before
+    page.keyboard.press("d")
     expect(accept_button(page)).to_have_count(0)
+    assert ride_of(demo_program, state)["ride"] == meant["points"]

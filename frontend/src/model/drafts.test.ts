@@ -1,7 +1,10 @@
 import { beforeEach, describe, expect, it, vi } from "vitest";
 
-const said = vi.hoisted(() => ({ complaints: [] as unknown[] }));
-vi.mock("../parts/messages", () => ({ complain: (error: unknown) => said.complaints.push(error), tell: () => {} }));
+const said = vi.hoisted(() => ({ complaints: [] as unknown[], told: [] as string[] }));
+vi.mock("../parts/messages", () => ({
+  complain: (error: unknown) => said.complaints.push(error),
+  tell: (words: string) => said.told.push(words),
+}));
 
 import type { Changed } from "../api/client";
 import { turn, whole } from "./answers.testing";
@@ -42,6 +45,7 @@ const answer = (revision: number, tracks = ["t", "u"]) => whole("s", revision, t
 
 beforeEach(() => {
   said.complaints = [];
+  said.told = [];
   useView.setState({ stage: "phrases", focus: "t" });
   useSession.setState({ id: "s", header: answer(1) });
 });
@@ -171,22 +175,26 @@ describe("a draft", () => {
     expect(d.asked.length).toBe(2);
   });
 
-  it("is accepted as it is on view, not as the next one would be", async () => {
+  it("is accepted as it is on view, and not while the hand has set something else", async () => {
     const d = desk();
     await d.made("of one");
     // a slider moves on, and its draft is on its way
     d.values = 2;
     d.drafts.follow();
     await turn();
-    expect(d.askedFor).toEqual([1, 2]);
     const sent: [number, string][] = [];
-    const done = d.drafts.accept((_, values, draft) => {
-      sent.push([values, draft]);
-      return Promise.resolve(answer(2));
-    });
+    const accept = () =>
+      d.drafts.accept((_, values, draft) => {
+        sent.push([values, draft]);
+        return Promise.resolve(answer(2));
+      });
+    expect(await accept()).toBe(false);
+    expect(said.told.length).toBe(1);
+    expect(d.shown).toBe("of one");
     d.asked[1]!.come("of two");
-    expect(await done).toBe(true);
-    expect(sent).toEqual([[1, "of one"]]);
+    await turn();
+    expect(await accept()).toBe(true);
+    expect(sent).toEqual([[2, "of two"]]);
     expect(d.shown).toBeNull();
   });
 
@@ -196,6 +204,7 @@ describe("a draft", () => {
     await turn();
     expect(await d.drafts.accept(() => Promise.reject(new Error("never asked")))).toBe(false);
     expect(said.complaints).toEqual([]);
+    expect(said.told.length).toBe(1);
     d.asked[0]!.come("one");
     await turn();
     expect(d.shown).toBe("one");

@@ -7,7 +7,7 @@
  * What is accepted is what is on view: the values that it was made of, and its stamp, by which the server knows it again.
  */
 import type { Changed } from "../api/client";
-import { complain } from "../parts/messages";
+import { complain, tell } from "../parts/messages";
 // before drafts hear of another session, the focus does
 import "./focus";
 import { edit, edited } from "./edits";
@@ -15,6 +15,9 @@ import { useSession } from "./session";
 import { useView } from "./view";
 
 const all: { readonly isOut: boolean; follow: () => void; drop: () => void }[] = [];
+
+/** Whether a draft of these values is one of those; they are what is sent, plain numbers and words. */
+const same = (these: unknown, those: unknown) => JSON.stringify(these) === JSON.stringify(those);
 
 export class Drafts<T, V = unknown> {
   private wanted = false;
@@ -60,11 +63,14 @@ export class Drafts<T, V = unknown> {
 
   /**
    * Run the edit that makes the draft on view hold; where that fails it is made again. There is nothing to accept while
-   * none is on view.
+   * none is on view, or while one of other values than the hand has set is: what was meant is not what is seen then.
    */
   async accept(work: (revision: number, values: V, draft: T) => Promise<Changed>): Promise<boolean> {
     const { shown } = this;
-    if (!shown) return false;
+    if (!shown || !same(shown.values, this.values())) {
+      if (this.wanted) tell("The draft is still being made. Look at it, then accept it.");
+      return false;
+    }
     this.leave();
     const { life } = this;
     const done = await edit((revision) => work(revision, shown.values, shown.draft));

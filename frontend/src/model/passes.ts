@@ -3,11 +3,12 @@ import { api, type HowWritten, type LaneName, type Pass, type PassDraft } from "
 import { complain, tell } from "../parts/messages";
 import { isOvertaken } from "../parts/problem";
 import { engine, type Line, type Ridden } from "../sound/engine";
-import { edit, edited, tellDone } from "./edits";
+import { Drafts } from "./drafts";
+import { edit, tellDone } from "./edits";
 import { focused, selectedSpan } from "./focus";
 import { useHeard } from "./heard";
 import { play } from "./listening";
-import { ask, newest } from "./newest";
+import { newest } from "./newest";
 import { endKeys, howWritten, isOffset, leaveHand, useRiding } from "./riding";
 import { useSession } from "./session";
 import { Taking } from "./taking";
@@ -33,7 +34,8 @@ function hear({ track, pairs, over }: Ridden) {
       written.at = [];
       written.db = [];
       wrote = true;
-      useRiding.setState({ writing: true, chosen: null, draft: null });
+      useRiding.setState({ writing: true });
+      drafts.drop();
     }
     taking.add(pairs);
     for (let i = 0; i < pairs.length; i += 2) {
@@ -75,7 +77,7 @@ async function refreshPasses(made?: string) {
     const there = passes.find((pass) => pass.id === chosen && canBeWritten(pass));
     useRiding.setState({ track: track.id, passes });
     if (there) await choosePass(there.id);
-    else useRiding.setState({ chosen: null, draft: null });
+    else drafts.drop();
     if (!taking) written.at = written.db = [];
     redraw();
   } catch (error) {
@@ -86,49 +88,48 @@ async function refreshPasses(made?: string) {
 /** What is in the lane as an offset cannot be written into it once more. */
 const canBeWritten = (pass: Pass) => pass.state === "waiting" || !isOffset(pass.lane);
 
+const drafts = new Drafts(
+  () => {
+    const { chosen, how } = useRiding.getState();
+    return chosen ? { pass: chosen, how: howWritten(how) } : undefined;
+  },
+  async ({ pass, how }) => ({ ...(await api.passDraft(pass, how)), how }),
+  // one that lies over the lane no more is not chosen either
+  (draft) => useRiding.setState(draft ? { draft } : { draft, chosen: null }),
+);
+
 /** Let a pass lie over the lane as a draft; null: none. */
 export async function choosePass(id: string | null) {
   const pass = useRiding.getState().passes.find((one) => one.id === id);
-  if (!pass || !canBeWritten(pass)) return useRiding.setState({ chosen: null, draft: null });
-  const { glide, lead, error, snap } = pass;
-  const how = useRiding.getState().chosen === id ? useRiding.getState().how : { glide, lead, error, snap };
-  // what another pass would write is none of this one's
-  useRiding.setState((s) => ({ chosen: pass.id, how, draft: s.chosen === pass.id ? s.draft : null }));
+  if (!pass || !canBeWritten(pass)) return drafts.drop();
+  if (useRiding.getState().chosen !== id) {
+    const { glide, lead, error, snap } = pass;
+    // what another pass would write is none of this one's
+    drafts.drop();
+    useRiding.setState({ chosen: pass.id, how: { glide, lead, error, snap } });
+  }
   if (useView.getState().lane !== pass.lane) useView.setState({ lane: pass.lane, points: new Set() });
-  await draftPass();
-}
-
-async function draftPass() {
-  const { chosen, how } = useRiding.getState();
-  if (!chosen) return;
-  // of the state that the edits before it lead to
-  const work = () => edited().then(() => api.passDraft(chosen, howWritten(how)));
-  await ask("pass draft", work, (draft) => {
-    if (useRiding.getState().chosen === chosen) useRiding.setState({ draft: { ...draft, how } });
-  });
+  await drafts.make();
 }
 
 /** Another way of writing the chosen pass, and those that follow. */
-export function setHow(change: Partial<HowWritten>): Promise<void> {
+export async function setHow(change: Partial<HowWritten>) {
   useRiding.setState((s) => ({ how: { ...s.how, ...change } }));
-  return draftPass();
+  drafts.follow();
 }
 
 export const otherHeard = () => useRiding.setState((s) => ({ heard: !s.heard }));
 
 /** The chosen pass is what the lane is, or its means are clip gain, from now on. */
 export async function keepPass(asClipGain = false) {
-  const { chosen, draft, how } = useRiding.getState();
-  if (!chosen) return tell("Choose a pass first: click it beside the hand.");
-  // what is on view is kept, else what is chosen
-  const body = { ...howWritten(draft?.how ?? how), as_clip_gain: asClipGain, stamp: draft?.stamp };
-  const done = await edit((revision) => api.keepPass(chosen, { revision, ...body }));
-  if (!done) return void draftPass();
-  tellDone();
-  // what is heard of it stays until the compiled gain that has it takes its place
-  if (useRiding.getState().chosen !== chosen) return;
-  sounding = null;
-  useRiding.setState({ chosen: null, draft: null });
+  if (!useRiding.getState().chosen) return tell("Choose a pass first: click it beside the hand.");
+  const done = await drafts.accept(async (revision, { pass, how }, { stamp }) => {
+    const answer = await api.keepPass(pass, { revision, ...how, as_clip_gain: asClipGain, stamp });
+    // what is heard of it stays until the compiled gain that has it takes its place
+    sounding = null;
+    return answer;
+  });
+  if (done) tellDone();
 }
 
 export async function dropPass(id = useRiding.getState().chosen) {
@@ -178,7 +179,7 @@ function refresh() {
   const key = stage === "ride" && header ? `${focus}@${header.revision}` : "";
   if (key && key !== loaded) {
     const { track } = useRiding.getState();
-    if (track !== focused()?.id) useRiding.setState({ passes: [], chosen: null, draft: null });
+    if (track !== focused()?.id) useRiding.setState({ passes: [] });
     void refreshPasses();
   }
   loaded = key;

@@ -31,7 +31,7 @@ interface RidingState {
   /** The pass that lies over the lane, and what keeping it would make of the lane. */
   chosen: string | null;
   /** What the chosen pass would write, and how. */
-  draft: (PassDraft & { how: Partial<HowWritten> }) | null;
+  draft: (PassDraft & { how: HowWritten }) | null;
   /** Whether the chosen pass is heard, or the lane without it. */
   heard: boolean;
   /** How passes are written, where that is not as it comes. */
@@ -229,7 +229,7 @@ useSession.subscribe(syncRider);
 useView.subscribe((now, old) => {
   if (now.stage !== "ride" && old.stage === "ride") {
     letGo();
-    useRiding.setState({ armed: false, chosen: null, draft: null });
+    useRiding.setState({ armed: false });
   }
   if (now.layers !== old.layers && useRiding.getState().armed && obstacle()) useRiding.setState({ armed: false });
   syncRider();
