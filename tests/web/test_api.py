@@ -76,12 +76,13 @@ def test_every_edit_over_http(client: FlaskClient, uploaded: dict, method: str, 
 
 def test_the_fader_changes_nothing_but_itself(client: FlaskClient, uploaded: dict) -> None:
     track = uploaded["tracks"][0]["id"]
-    curve, meter = client.get(f"/api/tracks/{track}/gain").data, client.get(f"/api/tracks/{track}/meter").data
+    key = uploaded["tracks"][0]["gain_key"]
+    heard = client.get(f"/api/tracks/{track}/heard?key={key}").data
     changed = client.patch(f"/api/tracks/{track}", json={"revision": uploaded["revision"], "fader": -9.0}).json
     assert changed["tracks"][0]["fader"] == -9.0
     assert changed["clips"] == []
-    assert client.get(f"/api/tracks/{track}/gain").data == curve
-    assert client.get(f"/api/tracks/{track}/meter").data == meter
+    assert changed["tracks"][0]["gain_key"] == key
+    assert client.get(f"/api/tracks/{track}/heard?key={key}").data == heard
 
 
 def test_removing_a_track_and_taking_that_back(client: FlaskClient, uploaded: dict) -> None:
@@ -105,7 +106,38 @@ def test_binary_answers(client: FlaskClient, uploaded: dict, voice_file: Path) -
     points = np.frombuffer(client.get(f"/api/tracks/{track['id']}/gain").data, "<f8").reshape(-1, 2)
     assert (points[:, 1] == 0).all()
     assert len(client.get(f"/api/tracks/{track['id']}/trace").data) == pytest.approx(timeline["duration"] * 20 * 4, abs=8)
-    assert len(client.get(f"/api/tracks/{track['id']}/meter").data) == pytest.approx(timeline["duration"] * 10 * 8, abs=16)
+
+
+def parts_of(data: bytes) -> list[np.ndarray]:
+    """The six parts of what is heard: five gains and a meter, as they are packed."""
+    counts = np.frombuffer(data, "<u4", 6)
+    parts, at = [], counts.nbytes
+    for count, kind in zip(counts, ("<f8",) * 5 + ("<f4",), strict=True):
+        parts.append(np.frombuffer(data, kind, count, at).reshape(-1, 2))
+        at += parts[-1].nbytes
+    assert at == len(data)
+    return parts
+
+
+def test_all_that_is_heard_comes_in_one_answer_of_one_state(client: FlaskClient, uploaded: dict) -> None:
+    track, clip = uploaded["tracks"][0], uploaded["clips"][0]
+    address = f"/api/tracks/{track['id']}"
+    edit = {"revision": uploaded["revision"], "clips": [clip["id"]], "by": -4.0}
+    moved = client.post(f"{address}/gain", json=edit).json
+    lift = {"revision": moved["revision"], "lane": "ride", "start": clip["start"] + 0.1, "end": clip["end"] - 0.1, "by": 2.0}
+    key = client.post(f"{address}/lanes/lift", json=lift).json["tracks"][0]["gain_key"]
+    total, dips, curve, ride, trim, meter = parts_of(client.get(f"{address}/heard?key={key}").data)
+    middle = (clip["start"] + clip["end"]) / 2 * track["timeline"]["sample_rate"]
+    assert [np.interp(middle, *gain.T) for gain in (total, dips, curve, ride, trim)] == pytest.approx([-2, 0, 0, 2, 0])
+    assert len(meter) == pytest.approx(track["timeline"]["duration"] * 10, abs=2)
+    alone = parts_of(client.get(f"{address}/heard?key={key}&layers=clip").data)
+    assert np.interp(middle, *alone[0].T) == pytest.approx(-4)
+    # of a state that is over there is nothing
+    for path in ("heard", "gain"):
+        late = client.get(f"{address}/{path}?key={track['gain_key']}")
+        assert (late.status_code, late.mimetype) == (409, "application/problem+json")
+    assert client.get(f"{address}/heard").status_code == 409
+    assert (np.frombuffer(client.get(f"{address}/gain?key={key}").data, "<f8").reshape(-1, 2) == total).all()
 
 
 def test_what_is_heard_is_asked_for_by_its_key(client: FlaskClient, uploaded: dict) -> None:

@@ -28,7 +28,7 @@ from nivelus.core.marks.mark import KINDS
 from nivelus.services.desk import duck_settings, load_settings
 from nivelus.services.levels import clip_values, levels_by_clip, view_clips
 from nivelus.services.marks import mark_columns, mark_values, view_marks
-from nivelus.services.state import core_rules, rules_by_kind, rules_of, state_of, working_range
+from nivelus.services.state import core_rules, gain_key, rules_by_kind, rules_of, state_of
 from nivelus.services.targets import limits_of
 from nivelus.services.timeline import Timeline, recordings_of_takes, timeline_of, timelines_of
 from nivelus.services.views import (
@@ -47,7 +47,7 @@ from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import Edit, ReadBack, require
 from nivelus.store.packing import unpack_curve
-from nivelus.store.reading import TrackRows, carry, clip_rows, forget, stamp_of_rows
+from nivelus.store.reading import TrackRows, carry, clip_rows, forget
 from nivelus.store.steps import names_changed
 from nivelus.store.tables import Recording, Session, Track, takes_of
 
@@ -260,7 +260,7 @@ def answer(
                 fader=track.fader,
                 mute=track.mute,
                 solo=track.solo,
-                gain_key=_gain_key(db, track, timeline),
+                gain_key=gain_key(db, session, track, timeline),
                 target=limits.target,
                 base=limits.base,
                 rules=rules_of(track),
@@ -298,12 +298,6 @@ def answer(
         undo=undo_label,
         redo=redo_label,
     )
-
-
-def _gain_key(db: DbSession, track: Track, timeline: Timeline) -> str:
-    """What tells the pre-fader gain of a track from any other."""
-    rules = repr(sorted((kind, sorted(rule.items())) for kind, rule in track.dip_rules.items()))
-    return f"{hash((stamp_of_rows(db, track.id), timeline.key, rules, working_range(track))) & 0xFFFFFFFFFFFF:x}"
 
 
 def _fill(db: DbSession, track_id: str, state: TrackState, scope: Scope, content: Content) -> None:

@@ -8,14 +8,15 @@ from __future__ import annotations
 import math
 from collections.abc import Collection
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.chain.state import LAYERS, TrackState
+from nivelus.core.chain.state import LANES, LAYERS, TrackState
 from nivelus.core.drafts.ride import inner_spread
 from nivelus.core.errors import NotFound, Refused, Stale
+from nivelus.core.gain.compiled import GainCurve
 from nivelus.core.marks.onsets import find_onsets
 from nivelus.core.marks.phrases import room_frames, room_tone
 from nivelus.core.measure.evenness import evenness
@@ -26,7 +27,7 @@ from nivelus.core.measure.waveform import LEVELS, tile
 from nivelus.core.sound.reader import RATES
 from nivelus.core.sound.timeline import Composed, open_sound
 from nivelus.services.marks import mark_figures
-from nivelus.services.state import loudness_offset, mono_offset, whole_state
+from nivelus.services.state import gain_key, loudness_offset, mono_offset, whole_state
 from nivelus.services.targets import target_of
 from nivelus.services.timeline import Timeline, sound_of, timeline_of, wave_of
 from nivelus.services.views import View
@@ -75,6 +76,7 @@ TRACE_STEP = 5
 METER_STEP = 10
 """Frames between two values of the meter: 10 a second."""
 MOST_SAMPLES = 1 << 20
+CHANGED = "This track was changed. It is shown as it is now."
 
 
 def samples(
@@ -130,32 +132,68 @@ def trace(bench: Workbench, track_id: str) -> npt.NDArray[np.float32]:
         return _floored(10 * np.log10(np.maximum(around, 1e-12)))
 
 
-def meter(bench: Workbench, track_id: str, layers: Collection[str] = LAYERS) -> npt.NDArray[np.float32]:
-    """Short-term loudness before and after the gain of ``layers`` every 100 ms, in LU from the target, (n, 2) float32.
+class Heard(NamedTuple):
+    """What is heard and shown of a track in one state: its gain, compiled, and how loud it is.
 
-    Each value is of the 3 s that end there (EBU Tech 3341); shorter at the very beginning. Where the target is not in
-    LUFS, the loudness is compared with the mean loudness of level phrases: target plus mean (loudness - level).
+    Gains are (n, 2) float64 of samples and dB, linear in dB between them: the sum of the layers that were asked for, the dips,
+    and each drawn lane. ``meter`` is (m, 2) float32, see ``meter``.
+    """
+
+    total: npt.NDArray[np.float64]
+    dips: npt.NDArray[np.float64]
+    curve: npt.NDArray[np.float64]
+    ride: npt.NDArray[np.float64]
+    trim: npt.NDArray[np.float64]
+    meter: npt.NDArray[np.float32]
+
+
+def heard(bench: Workbench, track_id: str, key: str, layers: Collection[str] = LAYERS) -> Heard:
+    """What is heard of a track whose gain has this ``key``, all of it of the one state.
+
+    ``layers`` are those of LAYERS that are on. Raises Stale where the gain is another one by now.
+    """
+    session, timeline, state, grid = _keyed(bench, track_id, key)
+    alone = [_pairs(state.of_layers([layer])) for layer in ("dips", *LANES)]
+    return Heard(_pairs(state.of_layers(layers)), *alone, meter=_meter(session, timeline, state, grid, layers))
+
+
+def meter(bench: Workbench, track_id: str, layers: Collection[str] = LAYERS) -> npt.NDArray[np.float32]:
+    """Short-term loudness before and after the gain of ``layers`` every 100 ms, on the scale of the target, (n, 2) float32.
+
+    Each value is of the 3 s that end there (EBU Tech 3341); shorter at the very beginning. Where the target is not in LUFS, the
+    loudness is moved to its scale by the mean of level - loudness of the phrases.
     """
     with bench.database.reading() as db:
         session, _, timeline, state, grid = whole_state(bench, db, track_id)
-        target = target_of(bench, db, session, state) + _unit_shift(state)
-        gain = state.gain_per_frame if set(LAYERS) <= set(layers) else state.per_frame(state.of_layers(layers))
-        power = grid.column("k").astype(np.float64)
-        out = [_short_term(p) - target for p in (power, power * gain[:, 0])]
-        return np.stack(out, axis=1).astype(np.float32) + np.float32(loudness_offset(session, timeline))
+    return _meter(session, timeline, state, grid, layers)
+
+
+def _meter(
+    session: Session, timeline: Timeline, state: TrackState, grid: LevelGrid, layers: Collection[str]
+) -> npt.NDArray[np.float32]:
+    gain = state.gain_per_frame if set(LAYERS) <= set(layers) else state.per_frame(state.of_layers(layers))
+    power = grid.column("k").astype(np.float64)
+    out = [_short_term(p) - _unit_shift(state) for p in (power, power * gain[:, 0])]
+    return np.stack(out, axis=1).astype(np.float32) + np.float32(loudness_offset(session, timeline))
 
 
 def gain_points(
-    bench: Workbench, track_id: str, layers: Collection[str] = LAYERS, take: int | None = None
+    bench: Workbench,
+    track_id: str,
+    layers: Collection[str] = LAYERS,
+    take: int | None = None,
+    key: str | None = None,
 ) -> npt.NDArray[np.float64]:
     """The compiled pre-fader gain as points, (n, 2) float64 of samples and dB; linear in dB between them.
 
-    ``layers`` are those of LAYERS that are on.
+    ``layers`` are those of LAYERS that are on. With a ``key`` it is the gain that has it, or Stale.
     """
-    with bench.database.reading() as db:
-        *_, state, _ = whole_state(bench, db, track_id, take)
-    curve = state.of_layers(layers)
-    return np.stack([curve.at, curve.db], axis=1)
+    if key is not None:
+        _, _, state, _ = _keyed(bench, track_id, key)
+    else:
+        with bench.database.reading() as db:
+            *_, state, _ = whole_state(bench, db, track_id, take)
+    return _pairs(state.of_layers(layers))
 
 
 def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
@@ -227,11 +265,23 @@ def _short_term(power: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
     return np.asarray(np.maximum(to_lufs(power_around(power, end, SHORT_TERM, 0)), LOWEST_DB))
 
 
+def _keyed(bench: Workbench, track_id: str, key: str) -> tuple[Session, Timeline, TrackState, LevelGrid]:
+    with bench.database.reading() as db:
+        session, track, timeline, state, grid = whole_state(bench, db, track_id)
+        if gain_key(db, session, track, timeline) != key:
+            raise Stale(CHANGED, id=track_id)
+        return session, timeline, state, grid
+
+
+def _pairs(curve: GainCurve) -> npt.NDArray[np.float64]:
+    return np.stack([curve.at, curve.db], axis=1)
+
+
 def _timeline(bench: Workbench, track_id: str, key: str, take: int | None = None) -> Timeline:
     with bench.database.reading() as db:
         timeline = timeline_of(db, require(db, Track, track_id, "track"), take)
     if timeline.key != key:
-        raise Stale("This track was changed. It is shown as it is now.", id=track_id)
+        raise Stale(CHANGED, id=track_id)
     if timeline.missing:
         raise NotFound("This sound file is missing. Bring it in again.", id=track_id)
     return timeline

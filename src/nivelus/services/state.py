@@ -27,7 +27,7 @@ from nivelus.services.timeline import Timeline, grid_of, stamp_of, timeline_of
 from nivelus.services.views import DipRuleView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import require
-from nivelus.store.reading import clip_rows, found_marks, hands_of, lanes_of
+from nivelus.store.reading import clip_rows, found_marks, hands_of, lanes_of, stamp_of_rows
 from nivelus.store.tables import Session, Track
 
 _states: Newest[TrackState] = Newest(3)
@@ -120,6 +120,13 @@ def loudness_offset(session: Session, timeline: Timeline) -> float:
 def working_range(track: Track) -> tuple[float, float]:
     """The dB between which what is drawn stays."""
     return track.range_low, track.range_high
+
+
+def gain_key(db: DbSession, session: Session, track: Track, timeline: Timeline) -> str:
+    """What tells the gain of a track, and the scale that its level is told on, from any other while the program runs."""
+    rules = repr(sorted((kind, sorted(rule.items())) for kind, rule in track.dip_rules.items()))
+    scale = session.unit, session.mono_as_two
+    return f"{hash((stamp_of_rows(db, track.id), timeline.key, rules, working_range(track), scale)) & 0xFFFFFFFFFFFF:x}"
 
 
 def core_rules(rules: Mapping[str, DipRuleView]) -> Rules:

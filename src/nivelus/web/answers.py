@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -23,4 +24,18 @@ def array(values: npt.NDArray[Any], lasting: bool = False) -> Response:
     data = np.ascontiguousarray(values, values.dtype.newbyteorder("<"))
     response = Response(data.tobytes(), mimetype="application/octet-stream")
     response.headers["Cache-Control"] = FOREVER if lasting else "no-store"
+    return response
+
+
+def packed(parts: Sequence[npt.NDArray[Any]]) -> Response:
+    """Several arrays in one answer: the number of values of each as uint32, nothing up to a multiple of 8 bytes, then all values.
+
+    Those of 8 bytes come before those of 4, so that each can be looked at where it lies.
+    """
+    counts = np.array([part.size for part in parts] + [0] * (len(parts) % 2), np.uint32)
+    sizes = [part.dtype.itemsize for part in parts]
+    assert sizes == sorted(sizes, reverse=True)
+    values = [np.ascontiguousarray(part, part.dtype.newbyteorder("<")) for part in (counts, *parts)]
+    response = Response([value.tobytes() for value in values], mimetype="application/octet-stream")
+    response.headers["Cache-Control"] = "no-store"
     return response

@@ -9,7 +9,7 @@ from flask import Blueprint, Response, jsonify, request, send_file
 from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import NotFound, Refused
 from nivelus.services import balance, broken, drawing, imports, load, passes, renders, sound
-from nivelus.web.answers import answer, array
+from nivelus.web.answers import answer, array, packed
 from nivelus.web.context import bench, queue
 from nivelus.web.security import CONTENT, RECEIVED
 
@@ -67,16 +67,17 @@ def trace(track_id: str) -> Response:
     return array(sound.trace(bench(), track_id))
 
 
-@bp.get("/tracks/<track_id>/meter")
-def meter(track_id: str) -> Response:
-    """float32 pairs of short-term deviation from the target before and after the gain of ``layers``, 10 a second."""
-    return array(sound.meter(bench(), track_id, _layers()))
+@bp.get("/tracks/<track_id>/heard")
+def heard(track_id: str) -> Response:
+    """All that is heard and shown of the gain that has a ``key``: see ``sound.Heard``, and ``answers.packed`` for its form."""
+    return packed(sound.heard(bench(), track_id, _key(), _layers()))
 
 
 @bp.get("/tracks/<track_id>/gain")
 def gain(track_id: str) -> Response:
     """float64 pairs of samples and dB: the compiled gain, linear in dB between points; of ``layers`` only, if given."""
-    return array(sound.gain_points(bench(), track_id, _layers(), _take()))
+    key = _key() if "key" in request.args else None
+    return array(sound.gain_points(bench(), track_id, _layers(), _take(), key))
 
 
 @bp.get("/tracks/<track_id>/lanes/<lane>.<ending>")
@@ -132,7 +133,7 @@ def _layers() -> list[str]:
 
 
 def _key() -> str:
-    """The key of the timeline that is asked for."""
+    """The key of what is asked for: of a timeline, or of a gain."""
     return request.args.get("key", "")
 
 
