@@ -34,7 +34,7 @@ class Job:
         self.track = state["tracks"][0]["id"]
         self.clips = [clip["id"] for clip in state["clips"]]
         self.marks = [mark["id"] for mark in every_mark(state)]
-        self.revision = state["revision"]
+        self.revision, self.gain = state["revision"], ""
         self.times: dict[tuple[str, float], list[float]] = {}
 
     @contextmanager
@@ -49,6 +49,7 @@ class Job:
         with self.timed(name, most):
             answer = self.program.post(address, {"revision": self.revision, **(body or {})}, method)
         self.revision = answer["revision"]
+        self.gain = next(track["gain_key"] for track in answer["tracks"] if track["id"] == self.track)
 
     def ask(self, name: str, most: float, address: str) -> Any:
         """A question that is answered in JSON."""
@@ -86,7 +87,7 @@ def round_of(job: Job, number: int) -> None:
     job.edit("redo of the ride", QUICK, f"{session}/redo")
     for step in range(5):
         job.edit("nudge", QUICK, f"{track}/gain", {"clips": [job.clips[100 + 7 * step]], "by": 0.5})
-        job.fetch("gain after a nudge", QUICK, f"{track}/gain")
+        job.fetch("what is heard after a nudge", QUICK, f"{track}/heard?key={job.gain}")
     job.edit("nudge of all", QUICK, f"{track}/gain", {"clips": job.clips, "by": 0.1})
     job.edit("move", QUICK, f"{track}/move", {"clips": [job.clips[-2]], "by": 0.01})
     job.edit("undo of the move", QUICK, f"{session}/undo")
@@ -97,7 +98,7 @@ def round_of(job: Job, number: int) -> None:
     job.ask("work of the compressor", LOAD, f"{track}/load")
     job.ask("the same again", AGAIN, f"{track}/load")
     samples = f"key={key}&start={48_000 * 1800}&count=48000&rate=48000"
-    job.fetch("first play", QUICK, f"{track}/gain", f"{track}/meter", f"{track}/samples?{samples}")
+    job.fetch("first play", QUICK, f"{track}/heard?key={job.gain}", f"{track}/samples?{samples}")
     with job.timed("render", RENDER):
         made = job.program.post(f"{track}/render", {})
         done = job.program.finished(job.session, made["id"])

@@ -46,8 +46,29 @@ export type PassDraft = Schemas["PassDraftView"];
 export type HowWritten = Required<Schemas["HowWritten"]>;
 export type RenderRequest = Schemas["RenderRequest"];
 
+/** Gains as pairs of samples and dB - the sum, the dips, curve, ride and trim - and the meter's pairs. */
+export interface Answered {
+  gains: Float64Array[];
+  meter: Float32Array;
+}
+
+const GAINS = 5;
+
+/** Arrays that came in one answer: how many values each has, then all of them. */
+function unpack(data: ArrayBuffer): Answered {
+  const counts = [...new Uint32Array(data, 0, GAINS + 1)];
+  let at = 4 * counts.length;
+  const gains = counts.slice(0, GAINS).map((count) => {
+    const gain = new Float64Array(data, at, count);
+    at += gain.byteLength;
+    return gain;
+  });
+  return { gains, meter: new Float32Array(data, at, counts[GAINS]) };
+}
+
 const session = (id: string) => ({ params: { path: { session_id: id } } });
 const track = (id: string) => ({ params: { path: { track_id: id } } });
+const keyed = (id: string, key?: string) => ({ params: { path: { track_id: id }, query: { key } } });
 const ofTake = (take?: number) => (take === undefined ? "" : `&take=${take}`);
 /** The sound of a track's take, as its key tells it from any other. */
 interface Sound {
@@ -157,9 +178,11 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/phrases/find", { ...track(id), body: { revision } })),
   findAgain: (id: string, revision: number) =>
     take(client.POST("/api/tracks/{track_id}/details/find", { ...track(id), body: { revision } })),
-  ride: (id: string) => take(client.GET("/api/tracks/{track_id}/lanes", track(id))),
-  inside: (id: string, signal?: AbortSignal) =>
-    take(client.GET("/api/tracks/{track_id}/ride/inside", { ...track(id), signal })),
+  /** What is drawn on a track: of the state whose gain has a key, or as it is now. */
+  ride: (id: string, key?: string, signal?: AbortSignal) =>
+    take(client.GET("/api/tracks/{track_id}/lanes", { ...keyed(id, key), signal })),
+  inside: (id: string, key: string, signal?: AbortSignal) =>
+    take(client.GET("/api/tracks/{track_id}/ride/inside", { ...keyed(id, key), signal })),
   rideDraft: (id: string, body: Schemas["RideDraftRequest"]) =>
     take(client.POST("/api/tracks/{track_id}/ride/draft", { ...track(id), body })),
   acceptRide: (id: string, body: Schemas["RideDraftAccept"]) =>
@@ -258,8 +281,8 @@ export const api = {
         body: { revision, same_threshold: false, ...change },
       }),
     ),
-  figures: (id: string, signal?: AbortSignal) =>
-    take(client.GET("/api/tracks/{track_id}/figures", { ...track(id), signal })),
+  figures: (id: string, key: string, signal?: AbortSignal) =>
+    take(client.GET("/api/tracks/{track_id}/figures", { ...keyed(id, key), signal })),
   render: (id: string, body: RenderRequest) =>
     take(client.POST("/api/tracks/{track_id}/render", { ...track(id), body })),
 
@@ -275,12 +298,18 @@ export const api = {
   dismissJob: (id: string) => take(client.DELETE("/api/jobs/{job_id}", job(id))),
   renderedFile: (id: string) => `/api/jobs/${id}/file`,
 
-  gainPoints: (id: string, layers: string[], take?: number) =>
-    bytes(`/api/tracks/${id}/gain?layers=${layers.join(",")}${ofTake(take)}`).then((b) => new Float64Array(b)),
-  meter: (id: string, layers: string[]) =>
-    bytes(`/api/tracks/${id}/meter?layers=${layers.join(",")}`).then((b) => new Float32Array(b)),
-  onsets: (id: string, key: string) => bytes(`/api/tracks/${id}/onsets?key=${key}`).then((b) => new Float64Array(b)),
-  trace: (id: string) => bytes(`/api/tracks/${id}/trace`).then((b) => new Float32Array(b)),
+  /** The gain of some layers: of the state that has a key, or of a take as it is now. */
+  gainPoints: (id: string, layers: string[], which: { key: string } | { take: number }) =>
+    bytes(`/api/tracks/${id}/gain?layers=${layers.join(",")}&${new URLSearchParams(Object.entries(which))}`).then(
+      (b) => new Float64Array(b),
+    ),
+  /** All that is heard of the gain that has a key; ``layers`` are those that are on. */
+  heard: (id: string, key: string, layers: string, signal?: AbortSignal): Promise<Answered> =>
+    bytes(`/api/tracks/${id}/heard?key=${key}&layers=${layers}`, signal).then(unpack),
+  onsets: (id: string, key: string, signal?: AbortSignal) =>
+    bytes(`/api/tracks/${id}/onsets?key=${key}`, signal).then((b) => new Float64Array(b)),
+  trace: (id: string, signal?: AbortSignal) =>
+    bytes(`/api/tracks/${id}/trace`, signal).then((b) => new Float32Array(b)),
   waveTile: ({ track, key, take }: Sound, level: number, index: number) =>
     bytes(`/api/tracks/${track}/wave/${level}/${index}?key=${key}${ofTake(take)}`).then((b) => new Float32Array(b)),
   samples: (sound: Sound, start: number, count: number, rate: number, signal?: AbortSignal) =>

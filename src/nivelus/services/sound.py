@@ -6,9 +6,9 @@ Answers are arrays; nothing here touches samples but ``samples``.
 from __future__ import annotations
 
 import math
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -76,6 +76,7 @@ TRACE_STEP = 5
 METER_STEP = 10
 """Frames between two values of the meter: 10 a second."""
 MOST_SAMPLES = 1 << 20
+Made = TypeVar("Made")
 CHANGED = "This track was changed. It is shown as it is now."
 
 
@@ -153,8 +154,22 @@ def heard(bench: Workbench, track_id: str, key: str, layers: Collection[str] = L
     ``layers`` are those of LAYERS that are on. Raises Stale where the gain is another one by now.
     """
     session, timeline, state, grid = _keyed(bench, track_id, key)
-    alone = [_pairs(state.of_layers([layer])) for layer in ("dips", *LANES)]
-    return Heard(_pairs(state.of_layers(layers)), *alone, meter=_meter(session, timeline, state, grid, layers))
+    dips, curve, ride, trim = (_pairs(state.of_layers([layer])) for layer in ("dips", *LANES))
+    level = _meter(session, timeline, state, grid, layers)
+    return Heard(_pairs(state.of_layers(layers)), dips, curve, ride, trim, level)
+
+
+def of_key(bench: Workbench, track_id: str, key: str | None, make: Callable[[], Made]) -> Made:
+    """What is made of a track whose gain has a ``key``; of whatever it is now where none is named.
+
+    Raises Stale where the gain is another one, or has become one meanwhile.
+    """
+    if key is None:
+        return make()
+    _keyed(bench, track_id, key)
+    made = make()
+    _keyed(bench, track_id, key)
+    return made
 
 
 def meter(bench: Workbench, track_id: str, layers: Collection[str] = LAYERS) -> npt.NDArray[np.float32]:

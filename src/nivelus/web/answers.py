@@ -28,7 +28,7 @@ def array(values: npt.NDArray[Any], lasting: bool = False) -> Response:
 
 
 def packed(parts: Sequence[npt.NDArray[Any]]) -> Response:
-    """Several arrays in one answer: the number of values of each as uint32, nothing up to a multiple of 8 bytes, then all values.
+    """Several arrays in one answer: how many values each has as uint32, nothing up to a multiple of 8 bytes, then all values.
 
     Those of 8 bytes come before those of 4, so that each can be looked at where it lies.
     """

@@ -40,6 +40,12 @@ class TrackPath(BaseModel):
     track_id: Id
 
 
+class GainQuery(BaseModel):
+    """The gain that is asked about, by its key: another one is not told of. The present one if none is named."""
+
+    key: Annotated[str, Field(min_length=1, max_length=64)] | None = None
+
+
 class Revised(Request):
     """A write, with the revision that it is based on."""
 

@@ -10,10 +10,11 @@ from pydantic import BaseModel, Field
 from nivelus.core.errors import Refused
 from nivelus.services import drawing, rides
 from nivelus.services.ride_views import InsideView, RideDraftView, RideView
+from nivelus.services.sound import of_key
 from nivelus.services.views import Changed, LaneName
 from nivelus.web.answers import answer
 from nivelus.web.context import bench
-from nivelus.web.models import Accepted, Db, Id, Ids, Limit, Name, Request, Revised, Seconds, TrackPath, Values
+from nivelus.web.models import Accepted, Db, GainQuery, Id, Ids, Limit, Name, Request, Revised, Seconds, TrackPath, Values
 from nivelus.web.routes import Routes
 
 api = Routes("rides", "ride", "/api/tracks/<track_id>")
@@ -153,15 +154,15 @@ class CurveQuery(BaseModel):
 
 
 @api.get("/lanes", responses={200: RideView})
-def get_ride(path: TrackPath) -> Response:
+def get_ride(path: TrackPath, query: GainQuery) -> Response:
     """What is drawn: the lanes as points."""
-    return answer(rides.view(bench(), path.track_id))
+    return answer(of_key(bench(), path.track_id, query.key, lambda: rides.view(bench(), path.track_id)))
 
 
 @api.get("/ride/inside", responses={200: InsideView})
-def get_inside(path: TrackPath) -> Response:
+def get_inside(path: TrackPath, query: GainQuery) -> Response:
     """What goes on inside the phrases, and what strays."""
-    return answer(rides.inside(bench(), path.track_id))
+    return answer(of_key(bench(), path.track_id, query.key, lambda: rides.inside(bench(), path.track_id)))
 
 
 @api.post("/ride/draft", responses={200: RideDraftView})

@@ -17,7 +17,21 @@ from nivelus.services.sound import BeforeAfter
 from nivelus.services.views import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import bench, queue
-from nivelus.web.models import Accepted, Db, Id, Ids, Join, Name, Request, Revised, RevisionQuery, RuleIn, Seconds, TrackPath
+from nivelus.web.models import (
+    Accepted,
+    Db,
+    GainQuery,
+    Id,
+    Ids,
+    Join,
+    Name,
+    Request,
+    Revised,
+    RevisionQuery,
+    RuleIn,
+    Seconds,
+    TrackPath,
+)
 from nivelus.web.routes import Routes
 
 api = Routes("tracks", "tracks", "/api/tracks/<track_id>")
@@ -173,9 +187,10 @@ def accept_draft(path: TrackPath, body: DraftAccept) -> Response:
 
 
 @api.get("/figures", responses={200: BeforeAfter})
-def get_figures(path: TrackPath) -> Response:
+def get_figures(path: TrackPath, query: GainQuery) -> Response:
     """Figures before and after."""
-    return answer(sound.before_after(bench(), path.track_id))
+    made = sound.of_key(bench(), path.track_id, query.key, lambda: sound.before_after(bench(), path.track_id))
+    return answer(made)
 
 
 @api.post("/render", responses={202: JobView})
