@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import fcntl
 import shutil
+import time
 from collections import Counter
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import pytest
-from playwright.sync_api import Page, Response, expect
+from playwright.sync_api import Error, Page, Response, expect
 
-from tests.browser.hands import HOLDING, PACKED, PATIENCE_SECONDS
+from tests.browser.hands import ANSWERED, HOLDING, PACKED, PATIENCE_SECONDS
 from tests.conftest import write_sound
 from tests.helpers.program import Program
 from tests.helpers.sounds import wavering
@@ -89,10 +91,22 @@ def own_program(spare_programs: Callable[[], Program]) -> Iterator[Program]:
 
 
 @pytest.fixture
-def page(page: Page) -> Page:
+def page(page: Page, monkeypatch: pytest.MonkeyPatch) -> Page:
     """A page in which a test can hold an answer back, and that hands over sound."""
     page.add_init_script(HOLDING)
     page.add_init_script(PACKED)
+
+    def answered() -> None:
+        """What the server knows is looked at when it knows all that was done: the page shows it before that."""
+        for _ in range(500):
+            if page.is_closed():
+                return
+            with suppress(Error):
+                if page.evaluate(ANSWERED):
+                    return
+            time.sleep(0.01)
+
+    monkeypatch.setattr(Program, "ready", staticmethod(answered))
     return page
 
 

@@ -45,8 +45,9 @@ HOLDING = """
     if (window.holds && isAsked && new URL(request.url).pathname.endsWith(window.holds)) {
       window.holds = null;
       window.heldAnswer = await answer.clone().json();
+      window.isHolding = true;
       await new Promise((done, fail) => {
-        window.letGo = done;
+        window.letGo = () => { window.isHolding = false; done(); };
         request.signal.addEventListener('abort', () => fail(request.signal.reason));
       });
     }
@@ -55,6 +56,9 @@ HOLDING = """
 })();
 """
 """An init script for ``HeldAnswer``. (A browser that is asked to hold requests back lets some pass at first.)"""
+
+ANSWERED = "() => window.isHolding || !document.documentElement.dataset.edits"
+"""Whether all that was done in a page has been answered, but for what is held back."""
 
 PACKED = """
 window.packed = (samples) => {

@@ -100,6 +100,7 @@ def test_from_level_phrases_to_a_render_with_its_details_down(quiet_page: Page, 
     page.keyboard.press("ArrowDown")
     page.keyboard.press("ArrowDown")
     expect(first).to_contain_text("−11.0")
+    demo_program.ready()
     page.reload()
     expect(mark_row(page, breaths[0])).to_contain_text("−11.0")
 

@@ -117,7 +117,8 @@ def test_an_exact_gain_that_was_not_typed_does_not_put_the_gain_back(
     _, clip, held = nudged(page, own_program, voice_file)
     page.keyboard.press("e")
     gain = page.get_by_label("Gain", exact=True)
-    expect(gain).to_have_value("0 dB")
+    # what was done is shown, though nobody has confirmed it yet
+    expect(gain).to_have_value("0.5 dB")
     held.let_go()
     expect(gain).to_have_value("0.5 dB")
     page.keyboard.press("Enter")

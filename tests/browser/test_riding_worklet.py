@@ -36,7 +36,7 @@ async ([script, start, count, points, setting, loop, messages]) => {
   post({ type: 'track', track: 'a', channels: 1, frames: start + 2 * count, blockFrames: 48000 });
   for (let i = Math.floor(start / 48000); i <= Math.floor((start + count) / 48000); i++)
     post({ type: 'block', track: 'a', index: i, data: new Float32Array(48000).fill(0.1) });
-  post({ type: 'gain', track: 'a', points: curve(points) });
+  post({ type: 'gain', track: 'a', points: curve(points), held: curve([]) });
   post({ type: 'rider', track: 'a', setting: seat(setting) });
   post({ type: 'play', from: start, to: loop ?? start + 2 * count, loopFrom: loop === null ? null : start });
   const say = (message) => post(message.type === 'rider' ? { ...message, setting: seat(message.setting) } : message);
@@ -152,7 +152,7 @@ async ([script, lane]) => {
   const points = { at: new Float64Array(lane.map((p) => p[0] * rate)), db: new Float64Array(lane.map((p) => p[1])) };
   post({ type: 'track', track: 'a', channels: 1, frames: round * rate, blockFrames: rate });
   for (let i = 0; i < round; i++) post({ type: 'block', track: 'a', index: i, data: new Float32Array(rate).fill(0.1) });
-  post({ type: 'gain', track: 'a', points });
+  post({ type: 'gain', track: 'a', points, held: { at: new Float64Array(0), db: new Float64Array(0) } });
   const setting = { offset: false, latch: false, armed: false, glide: 0.3 * rate, low: -20, high: 6, from: -1 };
   post({ type: 'rider', track: 'a', setting: { ...setting, to: Number.MAX_VALUE, lane: points } });
   post({ type: 'play', from: 0, to: round * rate, loopFrom: 0 });

@@ -40,13 +40,13 @@ async ([script, tracks, start, count, messages]) => {
       const pairs = await bytes(`/api/tracks/${track}/reduction?${stretch}`);
       post({ type: 'load', track, index, load: { first: index * 750, pairs } });
     }
-    post({ type: 'gain', track, points: curve(points) });
+    post({ type: 'gain', track, points: curve(points), held: curve([]) });
   }
   for (const message of messages.filter((m) => m.when === undefined)) post(message);
   post({ type: 'play', from: start, to: Math.max(...tracks.map((track) => track.frames)), loopFrom: null });
   for (const { when, ...message } of messages.filter((m) => m.when !== undefined)) {
     context.suspend(when).then(async () => {
-      post(message.points ? { ...message, points: curve(message.points) } : message);
+      post(message.points ? { ...message, points: curve(message.points), held: curve(message.held ?? []) } : message);
       await new Promise((done) => setTimeout(done, 60));
       context.resume();
     });

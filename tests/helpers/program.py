@@ -18,6 +18,9 @@ from urllib.parse import quote
 class Program:
     """The program as a person starts it."""
 
+    ready: Callable[[], None] = staticmethod(lambda: None)
+    """What is waited for before the program is asked anything: a browser may have more to tell it."""
+
     def __init__(self, data: Path, *options: str, before: Callable[[], None] | None = None, waits: bool = True) -> None:
         """``before`` is run in the process just before the program, to take something away from it.
 
@@ -56,10 +59,12 @@ class Program:
         raise AssertionError("the program did not start: " + Path(self.log.name).read_text())
 
     def get(self, path: str) -> Any:
+        self.ready()
         with urllib.request.urlopen(self.address + path, timeout=60) as answer:
             return json.loads(answer.read())
 
     def get_bytes(self, path: str) -> bytes:
+        self.ready()
         with urllib.request.urlopen(self.address + path, timeout=60) as answer:
             return answer.read()
 
@@ -67,6 +72,7 @@ class Program:
         return self.post(path, body, "PATCH")
 
     def post(self, path: str, body: Any, method: str = "POST") -> Any:
+        self.ready()
         data = body if isinstance(body, bytes) else json.dumps(body).encode()
         request = urllib.request.Request(self.address + path, data, {"Content-Type": "application/json"}, method=method)
         with urllib.request.urlopen(request, timeout=60) as answer:

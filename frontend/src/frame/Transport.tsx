@@ -206,12 +206,14 @@ function Guard() {
 
 function LiveVial() {
   const seconds = usePlayhead();
-  const meter = useHeard((s) => s.meter);
+  const { meter } = useHeard();
+  const focus = useView((s) => s.focus);
+  const target = useSession((s) => trackOf(s, focus)?.target ?? 0);
   const heard = useView((s) => !s.before);
   const tolerance = useSession((s) => s.header?.rule.tolerance ?? 1.5);
   const count = meter.length / 2;
   const at = Math.min(Math.floor(seconds * METER_RATE), count - 1);
-  const value = count === 0 ? null : meter[2 * at + (heard ? 1 : 0)]!;
+  const value = count === 0 ? null : meter[2 * at + (heard ? 1 : 0)]! - target;
   // far below the target is a pause, not a voice that is too quiet
   const isVoice = value !== null && value > -24;
   return (

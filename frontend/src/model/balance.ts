@@ -12,12 +12,12 @@ import {
   type SlowRule,
   type Track,
 } from "../api/client";
-import { complain, tell } from "../parts/messages";
+import { tell } from "../parts/messages";
+import { Asked } from "./asked";
 import { Drafts } from "./drafts";
 import { edit } from "./edits";
 import { focused, selectedSpan } from "./focus";
 import { faderOf } from "./mix";
-import { newest, takeBack } from "./newest";
 import { trackOf, useSession } from "./session";
 import { redraw, useView } from "./view";
 
@@ -25,9 +25,6 @@ export type Leaf = "bed" | "load";
 
 export interface BalanceState {
   leaf: Leaf;
-  distance: Distance | null;
-  /** Short-term loudness of voice and bed, pairs, 10 a second. */
-  distanceCourse: Float32Array;
   /** What the hand has set of how the bed is to make room, and the draft of it. */
   duck: Partial<DuckRule>;
   duckDraft: DuckDraft | null;
@@ -35,32 +32,15 @@ export interface BalanceState {
   /** The bed that both are for: those of another are as they come. */
   rulesOf: string;
   slowDraft: SlowDraft | null;
-  load: Load | null;
-  /** Highest reduction before and after, pairs, 20 a second. */
-  loadCourse: Float32Array;
-  /** The highest of them. */
-  loadMost: number;
-  /** Whether figures are being worked out anew. */
-  working: boolean;
-  /** Whether they were called off, or could not be had. */
-  missing: boolean;
 }
 
-const EMPTY = new Float32Array(0);
 export const useBalance = create<BalanceState>(() => ({
   leaf: "bed",
-  distance: null,
-  distanceCourse: EMPTY,
   duck: {},
   duckDraft: null,
   slow: {},
   rulesOf: "",
   slowDraft: null,
-  load: null,
-  loadCourse: EMPTY,
-  loadMost: 0,
-  working: false,
-  missing: false,
 }));
 
 export const COURSE_RATE = 10;
@@ -73,90 +53,79 @@ export function bedInHand(): Track | undefined {
   return useSession.getState().header?.tracks.find((one) => one.kind === "bed");
 }
 
-let loaded = "";
+interface BedFigures {
+  distance: Distance;
+  /** Short-term loudness of voice and bed, pairs, 10 a second. */
+  course: Float32Array;
+}
+interface LoadFigures {
+  load: Load;
+  /** Highest reduction before and after, pairs, 20 a second, and the highest of them. */
+  course: Float32Array;
+  most: number;
+}
 
-/** Have what the stage Balance shows, while it is open. */
-export function refreshBalance() {
+/** What is looked at in the stage Balance, and in which state. */
+function looked(leaf: Leaf): { session: string; track: Track; key: string } | null {
   const { header, id } = useSession.getState();
   const { stage, focus } = useView.getState();
   const track = trackOf(useSession.getState(), focus);
-  if (!header || !track || stage !== "balance") return;
-  const { leaf } = useBalance.getState();
-  const key = `${id}@${header.revision}:${track.id}:${leaf}`;
-  if (key === loaded) return;
-  loaded = key;
-  void having(() => (leaf === "bed" ? loadDistance(id, track) : loadLoad(track)));
+  if (!header || !track || stage !== "balance" || useBalance.getState().leaf !== leaf) return null;
+  return { session: id, track, key: `${header.revision}` };
 }
 
-const SHOWN = "balance";
-
-async function loadDistance(session: string, track: Track) {
+const bedAsked = new Asked<BedFigures>("distance", () => {
+  const now = looked("bed");
+  if (!now) return null;
+  const { session, track, key } = now;
   const voice = track.kind === "voice" ? track.id : undefined;
-  const distance = await newest(SHOWN, (signal) => api.distance(session, voice, signal));
-  if (!distance) return false;
-  useBalance.setState({ distance });
-  const distanceCourse = await newest(SHOWN, (signal) => api.distanceCourse(session, voice, signal));
-  if (distanceCourse) useBalance.setState({ distanceCourse });
-  return distanceCourse !== null;
+  const ask = async (signal: AbortSignal) => ({
+    distance: await api.distance(session, voice, signal),
+    course: await api.distanceCourse(session, voice, signal),
+  });
+  return { of: `${session} ${voice}`, key, ask };
+});
+const loadAsked = new Asked<LoadFigures>("load", () => {
+  const now = looked("load");
+  if (now?.track.kind !== "voice" || now.track.timeline.missing) return null;
+  const { id } = now.track;
+  const ask = async (signal: AbortSignal) => {
+    const course = await api.loadCourse(id, signal);
+    const most = course.reduce((a, b) => Math.max(a, b), 0);
+    return { course, most, load: await api.load(id, signal) };
+  };
+  return { of: id, key: now.key, ask };
+});
+
+const askedOf = (leaf: Leaf) => (leaf === "bed" ? bedAsked : loadAsked);
+
+/** The figures of the stage; those that could not be had are not those of before. */
+export const bedFigures = () => (bedAsked.hasFailed ? null : bedAsked.answer);
+export const loadFigures = () => (loadAsked.hasFailed ? null : loadAsked.answer);
+
+/** The same for what is shown by them, with whether they are being worked out, or could not be. */
+export function useBalanceFigures() {
+  const leaf = useBalance((s) => s.leaf);
+  bedAsked.useAnswer();
+  loadAsked.useAnswer();
+  const [bed, load] = [bedAsked.useState(), loadAsked.useState()];
+  return { bed: bedFigures(), load: loadFigures(), ...(leaf === "bed" ? bed : load) };
 }
 
-async function loadLoad(track: Track) {
-  if (track.kind !== "voice" || track.timeline.missing) {
-    takeBack(SHOWN);
-    useBalance.setState({ load: null, loadCourse: EMPTY });
-    return true;
-  }
-  const loadCourse = await newest(SHOWN, (signal) => api.loadCourse(track.id, signal));
-  if (!loadCourse) return false;
-  useBalance.setState({ loadCourse, loadMost: loadCourse.reduce((a, b) => Math.max(a, b), 0) });
-  const load = await newest(SHOWN, (signal) => api.load(track.id, signal));
-  if (load) useBalance.setState({ load });
-  return load !== null;
+/** Whether the figures of the leaf that is open are being worked out, or could not be. */
+export function balanceState() {
+  const asked = askedOf(useBalance.getState().leaf);
+  return { working: !asked.isSettled, missing: asked.hasFailed };
 }
 
-/** The stage is left: what is being worked out for it is not wanted, and is asked for again when it is come back to. */
-function stopWorking() {
-  takeBack(SHOWN);
-  if (!useBalance.getState().working) return;
-  loaded = "";
-  useBalance.setState({ working: false });
-}
-
-/** Show that it is being worked for as long as ``work`` is not done; it answers with no where it was overtaken. */
-async function having(work: () => Promise<boolean>) {
-  useBalance.setState({ working: true, missing: false });
-  try {
-    if (await work()) useBalance.setState({ working: false });
-  } catch (error) {
-    loaded = "";
-    // those of before are not of what is so now
-    useBalance.setState({ working: false, missing: true, distance: null, load: null, loadCourse: EMPTY });
-    complain(error);
-  }
-}
+/** Work out what was called off. */
+export const refreshBalance = () => askedOf(useBalance.getState().leaf).again();
 
 useSession.subscribe((now, old) => {
-  if (now.id !== old.id) {
-    takeBack(SHOWN);
-    loaded = "";
-    useBalance.setState({
-      distance: null,
-      load: null,
-      duck: {},
-      slow: {},
-      rulesOf: "",
-      working: false,
-      missing: false,
-    });
-  }
-  refreshBalance();
-});
-useView.subscribe((now, old) => {
-  if (old.stage === "balance" && now.stage !== old.stage) stopWorking();
-  if (now.stage !== old.stage || now.focus !== old.focus) refreshBalance();
+  if (now.id !== old.id) useBalance.setState({ duck: {}, slow: {}, rulesOf: "" });
 });
 useBalance.subscribe((now, old) => {
-  if (now.leaf !== old.leaf) refreshBalance();
+  if (now.leaf !== old.leaf) for (const asked of [bedAsked, loadAsked]) asked.follow();
   redraw();
 });
 
@@ -297,8 +266,8 @@ export function setLoad(values: LoadChange): Promise<boolean> {
 
 /** Take the threshold at which After has the average of Before. */
 export function takeThreshold() {
-  const { load } = useBalance.getState();
-  if (load) void setLoad({ threshold_after: load.proposed });
+  const figures = loadFigures();
+  if (figures) void setLoad({ threshold_after: figures.load.proposed });
 }
 
 export const hearLoad = (load: boolean) => useView.setState({ load });

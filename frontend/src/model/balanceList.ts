@@ -1,7 +1,7 @@
 /** The worklist of the stage Balance. */
 import type { LoadPhrase } from "../api/client";
 import { tell } from "../parts/messages";
-import { apart, type BalanceState, keeps, useBalance, wantedDistance } from "./balance";
+import { apart, type BalanceState, bedFigures, keeps, loadFigures, useBalance, wantedDistance } from "./balance";
 import { focused, phraseSpan } from "./focus";
 import { playSelection } from "./listening";
 import { reveal } from "./looking";
@@ -25,7 +25,7 @@ export function balanceItems(state: BalanceState, order: "worst" | "time"): Bala
   if (state.leaf === "bed") {
     const drafted = new Map(state.duckDraft?.phrases.map((phrase) => [phrase.clip, phrase.after]));
     const wanted = wantedDistance();
-    items = (state.distance?.phrases ?? []).flatMap((phrase) => {
+    items = (bedFigures()?.distance.phrases ?? []).flatMap((phrase) => {
       const value = apart(phrase);
       if (value === null) return [];
       const now = drafted.get(phrase.clip) ?? value;
@@ -35,7 +35,7 @@ export function balanceItems(state: BalanceState, order: "worst" | "time"): Bala
     if (order === "worst") return items.sort((a, b) => a.value - b.value);
   } else {
     const track = focused()?.id ?? "";
-    items = (state.load?.phrases ?? []).map((phrase: LoadPhrase) => ({
+    items = (loadFigures()?.load.phrases ?? []).map((phrase: LoadPhrase) => ({
       id: phrase.clip,
       track,
       clip: phrase.clip,

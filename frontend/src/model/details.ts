@@ -1,14 +1,14 @@
 /** What can be done with marks and their dips: stepping through them by ear, deepening, keeping out, correcting, making. */
-import { api, type DipRuleChange, type Mark } from "../api/client";
+import { api, type DipRule, type DipRuleChange, type Mark } from "../api/client";
 import { tell } from "../parts/messages";
-import { engine } from "../sound/engine";
+import { stairs, total } from "../sound/lines";
 import { Drafts } from "./drafts";
+import { hearHand, type Over } from "./ear";
 import { edit, editInHand } from "./edits";
 import { duration, focused, focusedMarks, selectedMarks } from "./focus";
-import { steps } from "./gain";
 import { playSpan } from "./listening";
 import { reveal, show } from "./looking";
-import { asTheyAre } from "./session";
+import { heardDepth, overMarks, overTrack, withDepth } from "./over";
 import { hand, KINDS, type Kind, redraw, useView } from "./view";
 
 export const KIND_NAMES: Record<string, { one: string; many: string }> = {
@@ -84,22 +84,28 @@ const needMarks = (): Mark[] => {
   return marks;
 };
 
-/** Let dips that the hand moves be heard at once; the compiled gain follows. */
-export function hearDips(marks: Mark[], by: number) {
-  const { layers, before } = useView.getState();
-  const moving = by === 0 || !layers.dips || before ? [] : marks.filter((mark) => mark.on);
-  const spans = moving.map((mark) => ({ start: mark.dip_start, end: mark.dip_end }));
-  engine.hold(steps(spans, by));
+/** What is heard of dips that are moved or set. */
+function dipsHeard(marks: Mark[], change: { by?: number; to?: number }): Over {
+  const spans = marks.map((mark) => ({
+    start: mark.dip_start,
+    end: mark.dip_end,
+    by: heardDepth({ ...mark, ...withDepth(mark, change) }) - heardDepth(mark),
+  }));
+  return { track: marks[0]!.track, layer: "dips", line: total(spans.map((span) => stairs([span]))) };
 }
+
+/** Let dips that the hand moves be heard at once; the compiled gain follows. */
+export const hearDips = (marks: Mark[], by: number) =>
+  hearHand(by === 0 || marks.length === 0 ? null : dipsHeard(marks, { by }));
 
 export async function changeDepth(marks: Mark[], change: { by?: number; to?: number }): Promise<boolean> {
   const track = focused();
   if (!track || marks.length === 0) return false;
-  if (change.by !== undefined) hearDips(marks, change.by);
   const ids = marks.map((mark) => mark.id);
-  const done = await edit((revision) => api.depth(track.id, revision, ids, change));
-  if (!done) engine.hold([]);
-  return done;
+  return edit((revision) => api.depth(track.id, revision, ids, change), {
+    over: overMarks(track.id, ids, (mark) => withDepth(mark, change)),
+    heard: dipsHeard(marks, change),
+  });
 }
 
 export function nudgeMarks(by: number) {
@@ -112,9 +118,10 @@ export function toggleKeepOut() {
   const track = focused();
   if (!track || marks.length === 0) return;
   const ids = marks.map((mark) => mark.id);
-  void edit((revision) => {
-    const keep = asTheyAre("marks", track.id, marks).every((mark) => mark.keep === "out") ? "rule" : "out";
-    return api.detail(track.id, { revision, marks: ids, keep });
+  const keep = marks.every((mark) => mark.keep === "out") ? "rule" : "out";
+  const on = (mark: Mark) => keep === "rule" && (track.rules[mark.kind]?.on ?? mark.on);
+  void edit((revision) => api.detail(track.id, { revision, marks: ids, keep }), {
+    over: overMarks(track.id, ids, (mark) => ({ keep, on: on(mark) })),
   });
 }
 
@@ -123,9 +130,9 @@ export function toggleNotch() {
   const track = focused();
   if (!track || marks.length === 0) return;
   const ids = marks.map((mark) => mark.id);
-  void edit((revision) => {
-    const notch = !asTheyAre("marks", track.id, marks).every((mark) => mark.notch);
-    return api.detail(track.id, { revision, marks: ids, notch });
+  const notch = !marks.every((mark) => mark.notch);
+  void edit((revision) => api.detail(track.id, { revision, marks: ids, notch }), {
+    over: overMarks(track.id, ids, () => ({ notch })),
   });
 }
 
@@ -160,10 +167,12 @@ export function keepEdges(mark: Mark): Promise<boolean> {
   const values = hand.edge?.values;
   if (!track || !values) return Promise.resolve(false);
   const { start, end, dip_start, dip_end, ramp_in, ramp_out } = values;
-  return edit((revision) =>
-    start !== undefined || end !== undefined
-      ? api.correctMarks(track.id, { revision, marks: [mark.id], start, end, gone: false })
-      : api.dipEdges(track.id, { revision, mark: mark.id, start: dip_start, end: dip_end, ramp_in, ramp_out }),
+  return edit(
+    (revision) =>
+      start !== undefined || end !== undefined
+        ? api.correctMarks(track.id, { revision, marks: [mark.id], start, end, gone: false })
+        : api.dipEdges(track.id, { revision, mark: mark.id, start: dip_start, end: dip_end, ramp_in, ramp_out }),
+    { over: overMarks(track.id, [mark.id], () => values) },
   );
 }
 
@@ -186,17 +195,21 @@ export async function makeOfSpan(kind: Kind | "dip") {
 
 export async function setDipRule(kind: Kind, rule: DipRuleChange): Promise<boolean> {
   const track = focused();
-  return track ? edit((revision) => api.dipRule(track.id, revision, kind, rule)) : false;
+  if (!track) return false;
+  const over = overTrack(track.id, ({ rules }) => ({
+    rules: { ...rules, [kind]: { ...rules[kind]!, ...given(rule) } },
+  }));
+  return edit((revision) => api.dipRule(track.id, revision, kind, rule), { over });
 }
 
-/** Switch something of a rule on or off, whatever it is when its turn comes. */
+/** Those values of a rule that are said. */
+const given = (rule: DipRuleChange): Partial<DipRule> =>
+  Object.fromEntries(Object.entries(rule).filter(([, value]) => value !== undefined && value !== null));
+
+/** Switch something of a rule on or off. */
 export function switchDipRule(kind: Kind, which: "on" | "silent") {
-  const track = focused();
-  if (!track) return;
-  void edit((revision, _, { tracks }) => {
-    const now = tracks.find((one) => one.id === track.id) ?? track;
-    return api.dipRule(track.id, revision, kind, { [which]: !now.rules[kind]![which] });
-  });
+  const rule = focused()?.rules[kind];
+  if (rule) void setDipRule(kind, { [which]: !rule[which] });
 }
 
 let tried: Partial<Record<Kind, DipRuleChange>> = {};

@@ -1,10 +1,7 @@
 import { beforeEach, describe, expect, it, vi } from "vitest";
 
-const said = vi.hoisted(() => ({ complaints: [] as unknown[], told: [] as string[] }));
-vi.mock("../parts/messages", () => ({
-  complain: (error: unknown) => said.complaints.push(error),
-  tell: (words: string) => said.told.push(words),
-}));
+const said = vi.hoisted(() => ({ complaints: [] as unknown[] }));
+vi.mock("../parts/messages", () => ({ complain: (error: unknown) => said.complaints.push(error), tell: () => {} }));
 
 import type { Changed } from "../api/client";
 import { turn, whole } from "./answers.testing";
@@ -18,6 +15,10 @@ import { useView } from "./view";
 function desk() {
   const asked: ReturnType<typeof later<string>>[] = [];
   const desk = { asked, shown: null as string | null, values: 1, askedFor: [] as number[] };
+  const set = (values: number) => {
+    desk.values = values;
+    drafts.follow();
+  };
   const drafts = new Drafts<string, number>(
     () => desk.values,
     (values) => {
@@ -38,14 +39,13 @@ function desk() {
     await turn();
     expect(desk.shown).toBe(draft);
   };
-  return Object.assign(desk, { drafts, made });
+  return Object.assign(desk, { drafts, made, set });
 }
 
 const answer = (revision: number, tracks = ["t", "u"]) => whole("s", revision, tracks);
 
 beforeEach(() => {
   said.complaints = [];
-  said.told = [];
   useView.setState({ stage: "phrases", focus: "t" });
   useSession.setState({ id: "s", header: answer(1) });
 });
@@ -175,7 +175,7 @@ describe("a draft", () => {
     expect(d.asked.length).toBe(2);
   });
 
-  it("is accepted as it is on view, and not while the hand has set something else", async () => {
+  it("is accepted as the hand has set it: what comes on view with that is what is done", async () => {
     const d = desk();
     await d.made("of one");
     // a slider moves on, and its draft is on its way
@@ -188,26 +188,42 @@ describe("a draft", () => {
         sent.push([values, draft]);
         return Promise.resolve(answer(2));
       });
-    expect(await accept()).toBe(false);
-    expect(said.told.length).toBe(1);
-    expect(d.shown).toBe("of one");
-    d.asked[1]!.come("of two");
+    const [done, twice] = [accept(), accept()];
     await turn();
-    expect(await accept()).toBe(true);
+    expect(sent).toEqual([]);
+    while (d.asked.length < 3) {
+      d.asked.at(-1)!.come("of two");
+      await turn();
+    }
+    d.asked.at(-1)!.come("of two");
+    expect(await done).toBe(true);
+    expect(await twice).toBe(false);
     expect(sent).toEqual([[2, "of two"]]);
     expect(d.shown).toBeNull();
   });
 
-  it("is not accepted while none is on view", async () => {
+  it("is not accepted once it was dropped, or the hand has gone on, while it was waited for", async () => {
+    for (const go of [(d: ReturnType<typeof desk>) => d.drafts.drop(), (d: ReturnType<typeof desk>) => d.set(3)]) {
+      const d = desk();
+      await d.made("of one");
+      d.set(2);
+      await turn();
+      const done = d.drafts.accept(() => Promise.reject(new Error("never asked")));
+      await turn();
+      go(d);
+      for (let i = 1; i < d.asked.length; i++) {
+        d.asked[i]!.come("late");
+        await turn();
+      }
+      expect(await done).toBe(false);
+      expect(said.complaints).toEqual([]);
+    }
+  });
+
+  it("is not accepted where none was asked for", async () => {
     const d = desk();
-    void d.drafts.make();
-    await turn();
     expect(await d.drafts.accept(() => Promise.reject(new Error("never asked")))).toBe(false);
     expect(said.complaints).toEqual([]);
-    expect(said.told.length).toBe(1);
-    d.asked[0]!.come("one");
-    await turn();
-    expect(d.shown).toBe("one");
   });
 
   it("that cannot be made is told and taken away", async () => {

@@ -7,10 +7,10 @@
  * What is accepted is what is on view: the values that it was made of, and its stamp, by which the server knows it again.
  */
 import type { Changed } from "../api/client";
-import { complain, tell } from "../parts/messages";
+import { complain } from "../parts/messages";
 // before drafts hear of another session, the focus does
 import "./focus";
-import { edit, edited } from "./edits";
+import { edit, edited, type Meant } from "./edits";
 import { useSession } from "./session";
 import { useView } from "./view";
 
@@ -62,23 +62,34 @@ export class Drafts<T, V = unknown> {
   }
 
   /**
-   * Run the edit that makes the draft on view hold; where that fails it is made again. There is nothing to accept while
-   * none is on view, or while one of other values than the hand has set is: what was meant is not what is seen then.
+   * Run the edit that makes the draft on view hold; where that fails it is made again. Where the hand has set other values than
+   * it is of, they are what is meant: their draft comes on view first. There is nothing to accept where none was asked for.
    */
-  async accept(work: (revision: number, values: V, draft: T) => Promise<Changed>): Promise<boolean> {
-    const { shown } = this;
-    if (!shown || !same(shown.values, this.values())) {
-      if (this.wanted) tell("The draft is still being made. Look at it, then accept it.");
-      return false;
-    }
+  async accept(
+    work: (revision: number, values: V, draft: T) => Promise<Changed>,
+    meant?: (draft: T) => Meant,
+  ): Promise<boolean> {
+    // whoever asks twice while it is waited for is answered once
+    if (!(await this.isMeant()) || !this.wanted) return false;
+    const shown = this.shown!;
     this.leave();
     const { life } = this;
-    const done = await edit((revision) => work(revision, shown.values, shown.draft));
+    const done = await edit((revision) => work(revision, shown.values, shown.draft), meant?.(shown.draft));
     // one that was asked for meanwhile is another one
     if (life !== this.life || this.wanted) return done;
     if (done) this.show(null);
     else void this.make();
     return done;
+  }
+
+  /** Whether the draft on view is of what the hand has set, once it can be; nothing is waited for where it is. */
+  private async isMeant(): Promise<boolean> {
+    const { life } = this;
+    const meant = this.values();
+    const isThere = () => this.wanted && this.shown !== null && same(this.shown.values, meant);
+    if (isThere()) return true;
+    if (this.wanted) await this.make();
+    return isThere() && life === this.life;
   }
 
   private show(draft: T | null, values?: V) {

@@ -8,8 +8,16 @@ import { api, type Changed } from "../api/client";
 import { capital } from "../parts/format";
 import { complain, tell } from "../parts/messages";
 import { Problem } from "../parts/problem";
-import { receive, type SessionModel, useSession } from "./session";
+import { type Over as Heard, hearEdit, wasAnswered, wasDropped } from "./ear";
+import type { Over } from "./over";
+import { received, type SessionModel, useSession } from "./session";
 import { inHand, useView } from "./view";
+
+/** What an edit makes of what is shown, and what is heard of it, before it is answered. */
+export interface Meant {
+  over?: Over;
+  heard?: Heard;
+}
 
 /**
  * What is done to one session, one after the other. It goes on by itself when the session is left, and nothing of it reaches
@@ -20,6 +28,9 @@ class Line {
   private waiting: Promise<void> | null = null;
   private telling: Promise<void> | null = null;
   private left: SessionModel["header"] = null;
+  /** What the server said last, while edits are laid over it. */
+  private said: SessionModel | null = null;
+  private readonly pending = new Set<Over>();
 
   constructor(readonly id: string) {}
 
@@ -27,18 +38,49 @@ class Line {
     return useSession.getState().id === this.id;
   }
 
-  /** What was told last of the session. */
-  get header(): SessionModel["header"] {
-    return this.isOpen ? useSession.getState().header : this.left;
+  /** What the server said last of the session, while it is open. Only edits look at it; all else looks at what is shown. */
+  get confirmed(): SessionModel {
+    return this.said ?? useSession.getState();
   }
 
-  receive(answer: Changed): void {
-    if (this.isOpen) receive(answer);
-    else this.left = answer;
+  /** What was told last of the session. */
+  get header(): SessionModel["header"] {
+    return this.isOpen ? this.confirmed.header : this.left;
+  }
+
+  /** Lay an edit over what is shown, until it is answered. */
+  lay(over: Over): void {
+    if (!this.isOpen || !useSession.getState().header) return;
+    this.said ??= useSession.getState();
+    this.pending.add(over);
+    this.show();
+  }
+
+  /** Take in an answer, and what an edit was laid over away with it; null: it was not done. */
+  receive(answer: Changed | null, over?: Over): void {
+    if (over) this.pending.delete(over);
+    if (!this.isOpen) {
+      if (answer) this.left = answer;
+      return;
+    }
+    if (answer) this.said = received(this.confirmed, answer);
+    this.show();
+  }
+
+  /** What is shown is what was said, with all edits over it that are on their way, in their order. */
+  private show(): void {
+    const { said } = this;
+    if (!said) return;
+    if (this.pending.size === 0) this.said = null;
+    let shown = said;
+    for (const over of this.pending) shown = { ...shown, ...over(shown) };
+    useSession.setState(shown);
   }
 
   leave(): void {
     this.left = this.header;
+    this.said = null;
+    this.pending.clear();
   }
 
   /** Do something after all that came before, whatever became of that. */
@@ -107,7 +149,7 @@ async function complete(line: Line, track: string): Promise<void> {
     const answer = await api.session(line.id, { only: track });
     if (!line.isOpen) return;
     // another window may have edited meanwhile: then all of it is told anew
-    if (answer.revision === line.header?.revision) receive(answer);
+    if (answer.revision === line.header?.revision) line.receive(answer);
     else void line.reload();
   } catch (error) {
     complain(error);
@@ -123,33 +165,65 @@ export const catchUp = () => lineOf().refresh();
 /** Wait until the edits that were made so far have been answered. */
 export const edited = () => lineOf().settled();
 
+/** What is worked with when its turn has come is what the server said last. */
 type Work = (
   revision: number,
   sessionId: string,
   header: NonNullable<SessionModel["header"]>,
+  said: SessionModel,
 ) => Promise<Changed | null> | null;
 
 /**
  * Run an edit after those before it; resolves to whether it was done and its session is still open. Work that finds nothing
- * to do gives null.
+ * to do gives null. What is ``meant`` is shown and heard at once, until the server has answered.
  */
-export function edit(work: Work): Promise<boolean> {
+export function edit(work: Work, meant: Meant = {}): Promise<boolean> {
   const line = lineOf();
-  return line.after(async () => {
+  onItsWay(1);
+  if (meant.over) line.lay(meant.over);
+  const heard = meant.heard?.line.length ? hearEdit(meant.heard) : null;
+  const done = line.after(async () => {
     const { header } = line;
-    if (!header) return false;
+    let answer: Changed | null = null;
     try {
-      const answer = await work(header.revision, line.id, header);
-      if (!answer) return false;
-      line.receive(answer);
-      if (answer.told && line.isOpen) tell(`${capital(answer.told)}.`);
-      return line.isOpen;
+      if (header) answer = await work(header.revision, line.id, header, line.confirmed);
     } catch (error) {
+      // what was meant is shown until what is so instead is here
       if (error instanceof Problem && error.status === 409) await tellWhole(line).catch(complain);
-      complain(line.isOpen ? error : elsewhere(header.name, error));
+      if (heard) wasDropped(heard);
+      line.receive(null, meant.over);
+      complain(line.isOpen ? error : elsewhere(header!.name, error));
       return false;
     }
+    line.receive(answer, meant.over);
+    if (heard) {
+      if (!answer) wasDropped(heard);
+      else
+        wasAnswered(
+          heard,
+          answer.tracks.find(({ id }) => id === heard.track),
+          answer.revision,
+        );
+    }
+    if (answer?.told && line.isOpen) tell(`${capital(answer.told)}.`);
+    return answer !== null && line.isOpen;
   });
+  return done.finally(() => onItsWay(-1));
+}
+
+let onTheirWay = 0;
+
+// what is shown is not kept yet: a page that is left now would lose it
+window.addEventListener("beforeunload", (event) => {
+  if (onTheirWay) event.preventDefault();
+});
+
+/** How many edits are not answered yet is told at the page itself, for whoever looks after it from outside. */
+function onItsWay(change: 1 | -1) {
+  onTheirWay += change;
+  const { dataset } = document.documentElement;
+  if (onTheirWay) dataset.edits = String(onTheirWay);
+  else delete dataset.edits;
 }
 
 const elsewhere = (name: string, error: unknown) =>

@@ -1,12 +1,15 @@
 /** Clip gain and what else is done to phrases, and their drafts. */
-import { api, type RuleChange } from "../api/client";
+import { api, type Clip, type RuleChange } from "../api/client";
 import { tell } from "../parts/messages";
-import { engine, type Line } from "../sound/engine";
+import { engine } from "../sound/engine";
+import { stairs } from "../sound/lines";
 import { Drafts } from "./drafts";
+import { hearHand, type Over } from "./ear";
 import { edit, editInHand, tellDone } from "./edits";
 import { focused, focusedClips, selectedClips } from "./focus";
-import { asTheyAre, isJudged } from "./session";
-import { inHand, redraw, type Span, select, useView } from "./view";
+import { gainOf, overClips, withGain } from "./over";
+import { isJudged } from "./session";
+import { inHand, redraw, select, useView } from "./view";
 
 const needSelection = () => {
   const clips = selectedClips();
@@ -18,34 +21,23 @@ export async function changeGain(ids: string[], change: { by?: number; to?: numb
   const track = focused();
   if (!track || ids.length === 0) return false;
   dropDraft();
-  if (change.by !== undefined) hearHand(new Set(ids), change.by);
-  const done = await edit((revision) => api.gain(track.id, revision, ids, change));
-  if (!done) engine.hold([]);
-  return done;
+  return edit((revision) => api.gain(track.id, revision, ids, change), {
+    over: overClips(track.id, ids, (clip) => withGain(clip, gainOf(clip, change))),
+    heard: gainHeard(new Set(ids), change),
+  });
 }
 
-/** A line that is at ``by`` dB in spans and at 0 elsewhere. */
-export const steps = (spans: Span[], by: number): Line =>
-  spans.flatMap(
-    ({ start, end }): Line => [
-      [start, 0],
-      [start, by],
-      [end, by],
-      [end, 0],
-    ],
-  );
+/** What is heard of phrases that are moved or set. */
+function gainHeard(ids: Set<string>, change: { by?: number; to?: number }): Over {
+  const clips = focusedClips().filter((clip) => ids.has(clip.id));
+  const line = stairs(clips.map((clip) => ({ ...edges(clip), by: gainOf(clip, change) - clip.gain })));
+  return { track: focused()!.id, layer: "clip", line };
+}
+
+const edges = ({ start, end }: Clip) => ({ start, end });
 
 /** Let what the hand does be heard at once; the compiled gain follows. */
-export function hearHand(ids: Set<string>, by: number) {
-  engine.hold(
-    by === 0
-      ? []
-      : steps(
-          focusedClips().filter((clip) => ids.has(clip.id) && !clip.locked),
-          by,
-        ),
-  );
-}
+export const hearGain = (ids: Set<string>, by: number) => hearHand(by === 0 ? null : gainHeard(ids, { by }));
 
 export function nudge(by: number) {
   const ids = needSelection().map((clip) => clip.id);
@@ -57,14 +49,14 @@ export function zero() {
   if (ids.length) void changeGain(ids, { to: 0 });
 }
 
-export function toggleFlag(flag: "locked" | "left_out" | "reference") {
+export async function toggleFlag(flag: "locked" | "left_out" | "reference") {
   const clips = needSelection();
   const track = focused();
   if (clips.length === 0 || !track) return;
   const ids = clips.map((clip) => clip.id);
-  void edit((revision) => {
-    const on = !asTheyAre("clips", track.id, clips).every((clip) => clip[flag]);
-    return api.flag(track.id, revision, ids, flag, on);
+  const on = !clips.every((clip) => clip[flag]);
+  await edit((revision) => api.flag(track.id, revision, ids, flag, on), {
+    over: overClips(track.id, ids, () => ({ [flag]: on })),
   });
 }
 
@@ -83,7 +75,11 @@ export async function joinSelected() {
 
 export function moveBorder(clip: string, at: number) {
   const track = focused();
-  return track ? edit((revision) => api.border(track.id, revision, clip, at)) : Promise.resolve(false);
+  const clips = focusedClips();
+  const next = clips[clips.findIndex((one) => one.id === clip) + 1]?.id ?? "";
+  if (!track) return Promise.resolve(false);
+  const over = overClips(track.id, [clip, next], (one) => (one.id === clip ? { end: at } : { start: at }));
+  return edit((revision) => api.border(track.id, revision, clip, at), { over });
 }
 
 // --- drafts

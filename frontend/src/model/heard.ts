@@ -1,46 +1,34 @@
-/** What the server tells of the track in focus besides its clips: compiled gain, trace, meter. Fetched anew when it changes. */
-import { create } from "zustand";
-import { api, type LaneName, type Track } from "../api/client";
+/** What the server tells of the track in focus besides its clips: compiled gain, meter, trace. Each by what it is of. */
+import { type Answered, api, type LaneName, type Track } from "../api/client";
 import { complain } from "../parts/messages";
 import { isOvertaken } from "../parts/problem";
 import { firstPlace } from "../parts/search";
 import { engine } from "../sound/engine";
 import type { GainPoints } from "../sound/worklet";
+import { Asked } from "./asked";
+import { forgetGains, gainCame, gainStands, hasGain } from "./ear";
 import { focused } from "./focus";
 import { playTracks, tellEngine } from "./mix";
-import { newest, takeBack } from "./newest";
 import { useSession } from "./session";
-import { ALL_LAYERS, heardLayers, LANES, type Layer, redraw, useView } from "./view";
+import { ALL_LAYERS, heardLayers, redraw, useView } from "./view";
 
-interface HeardState {
-  track: string;
-  /** The sum of the layers that are on, and the dips alone whether they are on or not. */
+/** The gain of one state: the sum of the layers that are on, the dips alone whether they are on or not, and each drawn lane. */
+export interface Heard extends Record<LaneName, GainPoints> {
   points: GainPoints;
   dips: GainPoints;
-  /** The drawn lanes alone. */
-  curve: GainPoints;
-  ride: GainPoints;
-  trim: GainPoints;
-  trace: Float32Array;
+  /** Short-term level before and after, pairs, on the scale of the target. */
   meter: Float32Array;
-  /** Where sound sets in on the track, seconds. */
-  onsets: Float64Array;
 }
 
 const EMPTY = { at: new Float64Array(0), db: new Float64Array(0) };
-/** What is heard of a track of which nothing has come yet. */
-const nothingOf = (track: string): HeardState => ({
-  track,
+const NOTHING: Heard = {
   points: EMPTY,
   dips: EMPTY,
   curve: EMPTY,
   ride: EMPTY,
   trim: EMPTY,
-  trace: new Float32Array(0),
   meter: new Float32Array(0),
-  onsets: new Float64Array(0),
-});
-export const useHeard = create<HeardState>(() => nothingOf(""));
+};
 
 export function toPoints(pairs: Float64Array): GainPoints {
   const count = pairs.length / 2;
@@ -63,119 +51,119 @@ export function gainAt(points: { at: ArrayLike<number>; db: ArrayLike<number> },
   return db[low - 1]! + share * (db[low]! - db[low - 1]!);
 }
 
-const HEARD = "heard";
-let loaded = "";
-let traced = "";
+const layersOn = () => heardLayers({ before: false, layers: useView.getState().layers }).join();
 
-let drawn: Promise<void> = Promise.resolve();
-
-/** Resolves when the compiled gain of the newest state is here, as far as it was asked for. */
-export const gainSettled = () => drawn;
-
-async function refresh() {
+/** The track in focus, if its sound is there. */
+function playable(): Track | null {
   const track = focused();
-  const header = useSession.getState().header;
-  if (!track || !header) return;
-  if (track.timeline.missing) {
-    playTracks();
-    void loadOthers();
-    return;
-  }
-  const { layers } = useView.getState();
-  const on = heardLayers({ before: false, layers });
-  const key = `${track.id}@${header.revision}:${on.join()}`;
-  const traceKey = `${track.id}:${header.rule.unit}:${header.rule.mono_as_two}:${track.timeline.key}`;
-  if (key === loaded) return;
-  loaded = key;
-  if (useHeard.getState().track !== track.id) {
-    useHeard.setState(nothingOf(track.id));
-    traced = "";
-  }
-  playTracks();
-  try {
-    // the gain first: it is what is heard
-    const gain = loadGain(track, on);
-    drawn = gain.then(
-      () => {},
-      () => {},
-    );
-    const isNewest = await gain;
-    void loadOthers();
-    if (!isNewest) return;
-    if (traced !== traceKey) {
-      const trace = await newest(HEARD, () => api.trace(track.id));
-      if (!trace) return;
-      useHeard.setState({ trace });
-      const onsets = await newest(HEARD, () => api.onsets(track.id, track.timeline.key));
-      if (!onsets) return;
-      useHeard.setState({ onsets });
-      traced = traceKey;
-    }
-    const meter = await newest(HEARD, () => api.meter(track.id, on));
-    if (meter) useHeard.setState({ meter });
-  } catch (error) {
-    loaded = "";
-    if (!isOvertaken(error)) complain(error);
-  }
+  return track && !track.timeline.missing ? track : null;
 }
 
-/** What the gain that the engine has of each track was made of. */
-const gains = new Map<string, string>();
+const heardOfTrack = new Asked<Heard>("heard", () => {
+  const track = playable();
+  if (!track) return null;
+  const on = layersOn();
+  const ask = (signal: AbortSignal) => api.heard(track.id, track.gain_key, on, signal).then(unpacked);
+  return { of: track.id, key: `${track.gain_key}:${on}`, ask };
+});
+
+function unpacked({ gains: [points, dips, curve, ride, trim], meter }: Answered): Heard {
+  return {
+    points: toPoints(points!),
+    dips: toPoints(dips!),
+    curve: toPoints(curve!),
+    ride: toPoints(ride!),
+    trim: toPoints(trim!),
+    meter,
+  };
+}
+
+/** The gain of the track in focus as it was told last. */
+export const heard = (): Heard => heardOfTrack.answer ?? NOTHING;
+/** The same, null where nothing has come of a track yet. */
+export const heardOf = (track: Track | undefined): Heard | null =>
+  track && track === playable() ? heardOfTrack.answer : null;
+export const useHeard = (): Heard => heardOfTrack.useAnswer() ?? NOTHING;
+export const onHeard = heardOfTrack.subscribe;
+/** Resolves when the compiled gain of the newest state is here. */
+export const gainSettled = () => heardOfTrack.settled();
+
+const traceOfTrack = new Asked<Float32Array>("trace", () => {
+  const track = playable();
+  const rule = useSession.getState().header?.rule;
+  if (!track || !rule) return null;
+  const key = `${rule.unit}:${rule.mono_as_two}:${track.timeline.key}`;
+  return { of: track.id, key, ask: (signal) => api.trace(track.id, signal) };
+});
+const onsetsOfTrack = new Asked<Float64Array>("onsets", () => {
+  const track = playable();
+  const { key } = track?.timeline ?? { key: "" };
+  return track && { of: track.id, key, ask: (signal) => api.onsets(track.id, key, signal) };
+});
+
+const NO_TRACE = new Float32Array(0);
+const NO_ONSETS = new Float64Array(0);
+export const trace = () => traceOfTrack.answer ?? NO_TRACE;
+/** Where sound sets in on the track in focus, seconds. */
+export const onsets = () => onsetsOfTrack.answer ?? NO_ONSETS;
+
+onHeard(() => {
+  const track = playable();
+  const { answer, isSettled, hasFailed } = heardOfTrack;
+  const { header } = useSession.getState();
+  if (!track || !answer || !isSettled || hasFailed || !header || hasGain(track, layersOn())) return;
+  gainCame(track, layersOn(), answer.points, header.revision);
+});
+
+const ALL = Object.keys(ALL_LAYERS);
+let _others: Promise<void> | null = null;
 
 /** Have the gain of the tracks that are not in focus, of each that is another now: all of its layers are heard. */
-async function loadOthers() {
-  const header = useSession.getState().header;
-  const focus = focused()?.id;
-  for (const track of header?.tracks ?? []) {
-    const key = `${track.gain_key}:all`;
-    if (track.id === focus || track.timeline.missing || gains.get(track.id) === key) continue;
-    gains.set(track.id, key);
+function loadOthers() {
+  // what is looked at comes first
+  _others ??= gainSettled()
+    .then(() => askOthers())
+    .finally(() => {
+      _others = null;
+    });
+}
+
+async function askOthers() {
+  for (;;) {
+    const { header } = useSession.getState();
+    const focus = focused()?.id;
+    const track = header?.tracks.find((one) => one.id !== focus && !one.timeline.missing && !hasGain(one, ALL.join()));
+    if (!track) return;
     try {
-      const points = toPoints(await api.gainPoints(track.id, Object.keys(ALL_LAYERS)));
-      if (gains.get(track.id) === key) engine.setGain(track, points);
+      const points = toPoints(await api.gainPoints(track.id, ALL, { key: track.gain_key }));
+      const now = useSession.getState().header;
+      const same = now?.tracks.find((one) => one.id === track.id)?.gain_key === track.gain_key;
+      if (now && same && focused()?.id !== track.id) gainCame(track, ALL.join(), points, now.revision);
     } catch (error) {
-      gains.delete(track.id);
+      // the edit that has overtaken it asks anew
       if (!isOvertaken(error)) complain(error);
       return;
     }
   }
 }
 
-/** Hear the track in focus again, after something else was. */
-export function hearAgain() {
-  loaded = "";
-  void refresh();
-}
-
 /** The session is left: nothing of it is played or fetched any more. */
 export function leaveSound() {
   engine.leave();
-  takeBack(HEARD);
-  loaded = "";
-  gains.clear();
+  for (const asked of [heardOfTrack, traceOfTrack, onsetsOfTrack]) asked.forget();
+  forgetGains();
 }
 
-/** Have the compiled gain of a track, all of it and then each lane; false where that was overtaken. */
-async function loadGain(track: Track, on: Layer[]): Promise<boolean> {
-  const points = await newest(HEARD, async () => toPoints(await api.gainPoints(track.id, on)));
-  if (!points) return false;
-  engine.setGain(track, points);
-  gains.set(track.id, `${track.gain_key}:${on.join()}`);
-  const alone = async (layer: Layer) => toPoints(await api.gainPoints(track.id, [layer]));
-  const lane = async (name: LaneName) => (track.lanes.includes(name) ? alone(name) : EMPTY);
-  const lanes = await newest(HEARD, () => Promise.all([alone("dips"), ...LANES.map(lane)]));
-  if (!lanes) return false;
-  const [dips, curve, ride, trim] = lanes;
-  useHeard.setState({ points, dips, curve, ride, trim });
-  return true;
-}
-
-useSession.subscribe(() => void refresh());
+useSession.subscribe((now, old) => {
+  const { header } = now;
+  if (header === old.header) return;
+  playTracks();
+  for (const track of header?.tracks ?? []) gainStands(track, header!.revision);
+  loadOthers();
+});
 useView.subscribe((now, old) => {
-  // what is heard follows the switches, whoever moved them
-  if (now.focus !== old.focus || now.layers !== old.layers) void refresh();
+  if (now.focus !== old.focus) loadOthers();
   tellEngine();
 });
-useHeard.subscribe(redraw);
 useSession.subscribe(redraw);
 useView.subscribe(redraw);

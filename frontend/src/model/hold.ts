@@ -2,40 +2,31 @@
  * What the hand does to the lane in hand before it is an edit: a line of its own, in seconds and dB over all gain, that is
  * drawn and heard at once.
  */
-import type { RidePoint } from "../api/client";
+import type { LaneName, RidePoint } from "../api/client";
 import { firstPlace } from "../parts/search";
-import { engine, type Line } from "../sound/engine";
+import type { Line } from "../sound/lines";
+import { hearHand, overLayer } from "./ear";
 import { duration, focused, focusedClips } from "./focus";
-import { gainAt, gainSettled, useHeard } from "./heard";
-import { laneOffset, lanePoints, refreshRide, useRide } from "./rideState";
+import { gainAt, heard } from "./heard";
+import { laneOffset, lanePoints, lanes } from "./rideState";
 import { hand, isSilent, redraw, type Span, useView } from "./view";
 
 /** A line as its times and its gains, as they are looked up. */
 const apart = (line: Line) => ({ at: line.map(([at]) => at), db: line.map(([, db]) => db) });
 
-/** Have what the hand does drawn and heard at once; the compiled gain follows. */
+/** Have what the hand does drawn and heard at once, over the lane in hand; an empty line lets go of it. */
 export function holdLine(line: Line) {
-  const { layers, lane, before } = useView.getState();
-  hand.held = apart(line);
-  engine.hold(before || !layers[lane] ? [] : line);
+  const track = focused();
+  hearHand(track ? { track: track.id, layer: useView.getState().lane, line } : null);
   redraw();
 }
 
-/** What is held is let go: with its ``work`` done it is in the compiled gain, and stays in the picture until then. */
-export async function letGo(work?: Promise<unknown>) {
-  const held = hand.held;
-  if (!work) engine.hold([]);
-  else {
-    await work;
-    await Promise.all([gainSettled(), refreshRide()]);
-  }
-  if (hand.held === held) hand.held = { at: [], db: [] };
-  redraw();
-}
+/** What the hand, and edits that are on their way, make of a lane over what is compiled of it: seconds and dB. */
+export const overLane = (track: string, lane: LaneName) => apart(overLayer(track, lane));
 
 /** A span moved by some dB, with the ramps that the server will give it. */
 export function liftLine(span: Span, by: number): Line {
-  const ramp = useRide.getState().ride?.ramp ?? 0;
+  const ramp = lanes()?.ramp ?? 0;
   return [
     [span.start - ramp, 0],
     [span.start, by],
@@ -74,7 +65,7 @@ export function keptLift(span: Span, by: number): number {
 /** What the lane in hand does at a moment without its offset, from its compiled gain. */
 function valueAt(seconds: number): number {
   const rate = focused()?.timeline.sample_rate ?? 48000;
-  const line = useHeard.getState()[useView.getState().lane];
+  const line = heard()[useView.getState().lane];
   return line.at.length ? gainAt(line, seconds * rate) - laneOffset() : 0;
 }
 

@@ -2,8 +2,11 @@
 import { create } from "zustand";
 import { api, type Track } from "../api/client";
 import { engine } from "../sound/engine";
+import type { GainPoints } from "../sound/worklet";
+import { gainAgain, heardAs, setInstead } from "./ear";
 import { edit } from "./edits";
 import { focused } from "./focus";
+import { overTrack } from "./over";
 import { useSession } from "./session";
 import { redraw, useView } from "./view";
 
@@ -51,10 +54,18 @@ export function faderOf(track: Track): number {
   return fader?.track === track.id ? fader.db : track.fader;
 }
 
-/** Play the tracks of the session as they are now. */
+/** Play the tracks of the session as they are now, but one that is heard as something else. */
 export function playTracks() {
-  engine.setTracks(useSession.getState().header?.tracks ?? [], sessionRate(), focused()?.id ?? "");
+  engine.setTracks((useSession.getState().header?.tracks ?? []).map(heardAs), sessionRate());
   tellEngine();
+}
+
+/** Hear a track with another of its takes and the gain of that, whatever else changes meanwhile; null: by its own again. */
+export function hearTakeInstead(other: { track: Track; gain: GainPoints } | null) {
+  const was = setInstead(other?.track ?? null);
+  playTracks();
+  if (other) engine.setGain(other.track, other.gain, []);
+  else if (was) gainAgain(was);
 }
 
 export function tellEngine() {
@@ -84,15 +95,15 @@ export function heardLength(): number {
 }
 
 export function setFader(track: string, db: number): Promise<boolean> {
-  return edit((revision) => api.changeTrack(track, revision, { fader: db }));
+  const over = overTrack(track, () => ({ fader: db }));
+  return edit((revision) => api.changeTrack(track, revision, { fader: db }), { over });
 }
 
 export function toggleHeard(which: "mute" | "solo", track = focused()) {
-  if (!track) return;
-  void edit((revision, _, { tracks }) => {
-    const now = tracks.find((one) => one.id === track.id) ?? track;
-    return api.changeTrack(track.id, revision, { [which]: !now[which] });
-  });
+  const now = useSession.getState().header?.tracks.find((one) => one.id === track?.id);
+  if (!now) return;
+  const change = { [which]: !now[which] };
+  void edit((revision) => api.changeTrack(now.id, revision, change), { over: overTrack(now.id, () => change) });
 }
 
 export function setKind(track: string, kind: Track["kind"]) {

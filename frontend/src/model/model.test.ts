@@ -1,14 +1,14 @@
 import { describe, expect, it } from "vitest";
 import type { Changed, Clip, Inside, LaneName, Mark, Ride, RideDraft, Track } from "../api/client";
 import { worst } from "../parts/Vial";
-import type { Line } from "../sound/engine";
+import type { Line } from "../sound/lines";
 import { clip, mark } from "./clip.testing";
 import { commands, keyName } from "./commands";
 import { markList } from "./details";
 import { gainAt, toPoints } from "./heard";
 import { heldPoint, kept, liftLine, pointsLine } from "./hold";
 import { isHeard } from "./mix";
-import { useRide } from "./rideState";
+import { lanesAsked } from "./rideState";
 import { deviation, heldDepth, heldEdge, heldGain, isLevel, marksIn, merge, revalue, useSession } from "./session";
 import { strayList } from "./strays";
 import { chosenFrom } from "./timeline";
@@ -269,7 +269,7 @@ describe("the ride", () => {
   const clips = [clip({ id: "a" }), clip({ id: "b", start: 1 })];
   const inHand = (lane: LaneName, points: Ride["ride"]) => {
     useView.setState({ lane });
-    useRide.setState({ ride: { ...ride, [lane]: points } });
+    lanesAsked.answer = { ...ride, [lane]: points };
   };
 
   it("lists what strays, furthest first, or by time", () => {

@@ -1,14 +1,13 @@
 /** What the hand wrote: passes are taken down while it plays, lie over the lane, and are kept or dropped. */
 import { api, type HowWritten, type LaneName, type Pass, type PassDraft } from "../api/client";
-import { complain, tell } from "../parts/messages";
-import { isOvertaken } from "../parts/problem";
-import { engine, type Line, type Ridden } from "../sound/engine";
+import { tell } from "../parts/messages";
+import { engine, type Ridden } from "../sound/engine";
+import { Asked } from "./asked";
 import { Drafts } from "./drafts";
+import { hearDraft, type Over } from "./ear";
 import { edit, tellDone } from "./edits";
 import { focused, selectedSpan } from "./focus";
-import { useHeard } from "./heard";
 import { play } from "./listening";
-import { newest } from "./newest";
 import { endKeys, howWritten, isOffset, leaveHand, useRiding } from "./riding";
 import { useSession } from "./session";
 import { Taking } from "./taking";
@@ -50,7 +49,9 @@ function hear({ track, pairs, over }: Ridden) {
   taking = null;
   done.ended = () => {
     underWay.delete(done);
-    void refreshPasses(done.id);
+    made = done.id;
+    taken++;
+    passesAsked.follow();
   };
   done.finish();
   useRiding.setState({ writing: false });
@@ -66,24 +67,38 @@ function disarm() {
 
 // --- passes
 
-/** Have the passes of the track in focus; the one that was just made lies over the lane. */
-async function refreshPasses(made?: string) {
+/** Counts the passes that were taken down: each is told of, though nothing of the session is another for it. */
+let taken = 0;
+/** The one that was taken down last, until it is told of. */
+let made = "";
+
+const passesAsked = new Asked<Pass[]>("passes", () => {
   const track = focused();
-  if (!track || useView.getState().stage !== "ride") return;
-  try {
-    const passes = await newest("passes", () => api.passes(track.id));
-    if (!passes) return;
-    const chosen = made && !taking ? made : useRiding.getState().chosen;
-    const there = passes.find((pass) => pass.id === chosen && canBeWritten(pass));
-    useRiding.setState({ track: track.id, passes });
-    if (there) await choosePass(there.id);
-    else drafts.drop();
-    if (!taking) written.at = written.db = [];
-    redraw();
-  } catch (error) {
-    if (!isOvertaken(error)) complain(error);
-  }
-}
+  const { header } = useSession.getState();
+  if (!track || !header || useView.getState().stage !== "ride") return null;
+  return { of: track.id, key: `${header.revision}:${taken}`, ask: () => api.passes(track.id) };
+});
+
+/** The passes of the track in focus. */
+export const passes = (): Pass[] => passesAsked.answer ?? NONE;
+export const usePasses = () => passesAsked.useAnswer() ?? NONE;
+const NONE: Pass[] = [];
+
+let told: Pass[] | null = null;
+
+// the one that was just made lies over the lane, and one that is there no more does not
+passesAsked.subscribe(() => {
+  const { answer } = passesAsked;
+  if (answer === told) return;
+  told = answer;
+  if (!answer) return drafts.drop();
+  const chosen = made && !taking ? made : useRiding.getState().chosen;
+  made = "";
+  const there = answer.find((pass) => pass.id === chosen && canBeWritten(pass));
+  if (there) void choosePass(there.id);
+  else drafts.drop();
+  if (!taking) written.at = written.db = [];
+});
 
 /** What is in the lane as an offset cannot be written into it once more. */
 const canBeWritten = (pass: Pass) => pass.state === "waiting" || !isOffset(pass.lane);
@@ -93,14 +108,14 @@ const drafts = new Drafts(
     const { chosen, how } = useRiding.getState();
     return chosen ? { pass: chosen, how: howWritten(how) } : undefined;
   },
-  async ({ pass, how }) => ({ ...(await api.passDraft(pass, how)), how }),
+  ({ pass, how }) => api.passDraft(pass, how),
   // one that lies over the lane no more is not chosen either
   (draft) => useRiding.setState(draft ? { draft } : { draft, chosen: null }),
 );
 
 /** Let a pass lie over the lane as a draft; null: none. */
 export async function choosePass(id: string | null) {
-  const pass = useRiding.getState().passes.find((one) => one.id === id);
+  const pass = passes().find((one) => one.id === id);
   if (!pass || !canBeWritten(pass)) return drafts.drop();
   if (useRiding.getState().chosen !== id) {
     const { glide, lead, error, snap } = pass;
@@ -123,12 +138,15 @@ export const otherHeard = () => useRiding.setState((s) => ({ heard: !s.heard }))
 /** The chosen pass is what the lane is, or its means are clip gain, from now on. */
 export async function keepPass(asClipGain = false) {
   if (!useRiding.getState().chosen) return tell("Choose a pass first: click it beside the hand.");
-  const done = await drafts.accept(async (revision, { pass, how }, { stamp }) => {
-    const answer = await api.keepPass(pass, { revision, ...how, as_clip_gain: asClipGain, stamp });
-    // what is heard of it stays until the compiled gain that has it takes its place
-    sounding = null;
-    return answer;
-  });
+  // as an edit it is heard until the compiled gain has it, and as a draft no more
+  keeping = useRiding.getState().draft;
+  hearChosen();
+  const done = await drafts.accept(
+    (revision, { pass, how }, { stamp }) => api.keepPass(pass, { revision, ...how, as_clip_gain: asClipGain, stamp }),
+    (draft) => ({ heard: overLane(draft) }),
+  );
+  keeping = null;
+  hearChosen();
   if (done) tellDone();
 }
 
@@ -142,19 +160,24 @@ export function playPass(pass: Pass) {
   play(Math.max(0, pass.start - 1), pass.end + 1);
 }
 
-const changeOf = ({ at, by }: PassDraft): Line => at.map((seconds, i) => [seconds, by[i]!]);
+/** The difference that a pass would make. */
+const overLane = ({ at, by }: PassDraft): Over => ({
+  track: focused()?.id ?? "",
+  layer: useView.getState().lane,
+  line: at.map((seconds, i) => [seconds, by[i]!]),
+});
 
-/** The draft whose difference is heard now. */
+/** The draft whose difference is heard now, and the one that is being kept. */
 let sounding: PassDraft | null = null;
+let keeping: PassDraft | null = null;
 
 /** The difference that the chosen pass would make is heard, unless the hand is about to write over the lane without it. */
 function hearChosen() {
   const { draft, heard, armed } = useRiding.getState();
-  const { before, layers, lane } = useView.getState();
-  const wanted = heard && !armed && !before && layers[lane] ? draft : null;
+  const wanted = heard && !armed && draft !== keeping ? draft : null;
   if (wanted === sounding) return;
   sounding = wanted;
-  engine.lay(wanted ? changeOf(wanted) : []);
+  hearDraft(wanted && overLane(wanted));
 }
 
 /** Take down what is ridden in the session that is open, until it is left. */
@@ -172,28 +195,8 @@ export function startRiding() {
   };
 }
 
-let loaded = "";
-function refresh() {
-  const { header } = useSession.getState();
-  const { focus, stage } = useView.getState();
-  const key = stage === "ride" && header ? `${focus}@${header.revision}` : "";
-  if (key && key !== loaded) {
-    const { track } = useRiding.getState();
-    if (track !== focused()?.id) useRiding.setState({ passes: [] });
-    void refreshPasses();
-  }
-  loaded = key;
-}
-
-useSession.subscribe(refresh);
 useView.subscribe((now, old) => {
-  if (now.focus !== old.focus || now.stage !== old.stage) refresh();
   if (old.playing && !now.playing) disarm();
-  hearChosen();
-});
-useHeard.subscribe(() => {
-  // the compiled gain has come anew, and without it
-  sounding = null;
   hearChosen();
 });
 useRiding.subscribe(hearChosen);

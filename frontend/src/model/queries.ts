@@ -1,10 +1,12 @@
 /** Answers that are looked at, not edited: cached by what they depend on. */
 import { useDebouncedValue } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
-import { api } from "../api/client";
+import { useRef } from "react";
+import { api, type BeforeAfter } from "../api/client";
+import { isOvertaken } from "../parts/problem";
 import { useSession } from "./session";
 
-const SETTLED = 180;
+const SETTLED = 60;
 
 /** What is shown until the answer is there: what there was of this track, for that of another is none of this one's. */
 const ofSame =
@@ -12,21 +14,26 @@ const ofSame =
   <T>(old: T | undefined, query?: { queryKey: readonly unknown[] }): T | undefined =>
     query?.queryKey[1] === track ? old : undefined;
 
-/** Figures of a track before and after; anew with every revision, the old ones shown until then. */
+/** Figures of a track before and after; anew with every gain and rule, the old ones shown until then. */
 export function useFigures(track: string | undefined) {
+  const gain = useSession((s) => s.header?.tracks.find((one) => one.id === track)?.gain_key ?? "");
+  const rule = useSession((s) => JSON.stringify(s.header?.rule));
   // what is heard comes first: figures are asked for once the gain is on its way
-  const [revision] = useDebouncedValue(
-    useSession((s) => s.header?.revision ?? 0),
-    SETTLED,
-  );
-  return useQuery({
-    queryKey: ["figures", track, revision],
+  const [of] = useDebouncedValue(`${track} ${gain} ${rule}`, SETTLED);
+  const known = useRef<{ track: string | undefined; data: BeforeAfter } | null>(null);
+  const query = useQuery({
+    queryKey: ["figures", track, of],
     // those of a state that is over are not worked out to the end
-    queryFn: ({ signal }) => api.figures(track!, signal),
-    enabled: track !== undefined,
+    queryFn: ({ signal }) => api.figures(track!, of.split(" ")[1]!, signal),
+    enabled: gain !== "" && of.startsWith(`${track} `),
+    staleTime: Number.POSITIVE_INFINITY,
     placeholderData: ofSame(track),
     retry: false,
   });
+  if (query.data) known.current = { track, data: query.data };
+  // those that an edit has overtaken come with what it has made
+  const last = isOvertaken(query.error) && known.current?.track === track ? known.current?.data : undefined;
+  return { data: query.data ?? last };
 }
 
 /** The takes of a track with their clips and figures; anew with every revision, the old ones shown until then. */

@@ -1,24 +1,36 @@
 /** Everything that can be done with what is drawn: clip curve, ride and trim. */
-import { api, type Changed, type LaneName, type PointsChange } from "../api/client";
+import { api, type Changed, type LaneName, type PointsChange, type RidePoint } from "../api/client";
 import { tell } from "../parts/messages";
 import { engine } from "../sound/engine";
+import { type Line, stairs } from "../sound/lines";
 import { Drafts } from "./drafts";
+import { hearHand } from "./ear";
 import { edit, tellDone } from "./edits";
 import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan } from "./focus";
-import { steps } from "./gain";
-import { holdLine, keptLift, letGo, liftLine } from "./hold";
-import { type DraftOf, lanePoints, type RideState, refreshRide, samePoints, useRide } from "./rideState";
-import { inHand, LANE_NAMES, LANES, type Span, useView } from "./view";
+import { keptLift, liftLine, pointsLine } from "./hold";
+import {
+  type DraftOf,
+  lanePoints,
+  lanes,
+  lanesOf,
+  lanesSettled,
+  type RideState,
+  samePoints,
+  useRide,
+} from "./rideState";
+import { inHand, LANE_NAMES, LANES, type Layer, type Span, useView } from "./view";
 
-/** Run an edit of the ride; a draft that was shown is gone with it. */
-async function editRide(work: (track: string, revision: number, lane: LaneName) => Promise<Changed | null>) {
+/** Run an edit of what is drawn; a draft that was shown is gone with it. ``line`` is heard of it until it is answered. */
+async function editRide(
+  work: (track: string, revision: number, lane: LaneName) => Promise<Changed | null>,
+  line: Line = [],
+  layer: Layer = useView.getState().lane,
+) {
   const track = focused();
   if (!track) return false;
   dropRideDraft();
   const { lane } = useView.getState();
-  const done = await edit((revision) => work(track.id, revision, lane));
-  if (!done) engine.hold([]);
-  return done;
+  return edit((revision) => work(track.id, revision, lane), { heard: { track: track.id, layer, line } });
 }
 
 // --- drafts
@@ -66,12 +78,9 @@ export function setRideRule(change: RideState["rule"] | null) {
 // --- spans
 
 export function liftSpan(span: Span, by: number) {
-  holdLine(liftLine(span, keptLift(span, by)));
-  const done = editRide((track, revision, lane) =>
-    api.lift(track, { revision, lane, start: span.start, end: span.end, by }),
-  );
-  void letGo(done);
-  return done;
+  const { start, end } = span;
+  const line = liftLine(span, keptLift(span, by));
+  return editRide((track, revision, lane) => api.lift(track, { revision, lane, start, end, by }), line);
 }
 
 /** Up and down: the selected points, else what is selected as a span. */
@@ -119,8 +128,8 @@ export function changeSpan(what: "delete" | "smooth" | "thin") {
   void editRide((id, revision, lane) => api.changeRange(id, { revision, lane, start, end, what }));
 }
 
-export const drawLine = (points: [number, number][]) =>
-  editRide((track, revision, lane) => api.drawLine(track, { revision, lane, points }));
+export const drawLine = (points: [number, number][], line: Line) =>
+  editRide((track, revision, lane) => api.drawLine(track, { revision, lane, points }), line);
 
 let copied: { track: string; lane: LaneName; start: number; end: number } | null = null;
 
@@ -148,18 +157,27 @@ export function pasteSpan() {
 // --- points
 
 /** Change points: those that the person means, also when an edit before has made or deleted others meanwhile. */
-function changePoints(points: number[], change: PointsChange) {
+function changePoints(points: number[], change: PointsChange | ((first: RidePoint) => PointsChange), line: Line = []) {
   const meant = samePoints(points);
   return editRide(async (track, revision, lane) => {
-    await refreshRide();
-    const there = meant();
-    if (there.length) return api.changePoints(track, { revision, lane, points: there, ...change });
-    tell("These points are not there any more.");
-    return null;
-  });
+    const now = (await lanesOf(track))[lane];
+    const there = meant(now);
+    const first = now[there[0] ?? -1];
+    if (!first) {
+      tell("These points are not there any more.");
+      return null;
+    }
+    const how = typeof change === "function" ? change(first) : change;
+    return api.changePoints(track, { revision, lane, points: there, ...how });
+  }, line);
 }
 
-export const movePoints = (points: number[], seconds: number, by: number) => changePoints(points, { seconds, by });
+export const movePoints = (points: number[], seconds: number, by: number) =>
+  changePoints(points, { seconds, by }, pointsLine(new Set(points), seconds, by));
+
+/** Move a point to a moment, wherever edits that are on their way have brought it by then. */
+export const movePointTo = (point: number, at: number) =>
+  changePoints([point], (now) => ({ seconds: at - now.at, by: 0 }));
 
 export const setPoints = (points: number[], change: { to?: number; shape?: "linear" | "smooth" | "hold" }) =>
   changePoints(points, change);
@@ -167,7 +185,7 @@ export const setPoints = (points: number[], change: { to?: number; shape?: "line
 export async function putPoint(at: number, db: number) {
   const isStill = inHand();
   if (!(await editRide((track, revision, lane) => api.putPoint(track, { revision, lane, at, db })))) return;
-  await refreshRide();
+  await lanesSettled();
   if (!isStill()) return;
   const place = lanePoints().findIndex((point) => Math.abs(point.at - at) < 1e-5);
   if (place >= 0) selectPoints([place]);
@@ -196,13 +214,21 @@ export const clearLane = () => void editRide((track, revision, lane) => api.clea
 
 /** Let the trim of the whole track be heard while it is dragged. */
 export function hearTrim(db: number) {
-  const { layers, before } = useView.getState();
-  const by = db - (useRide.getState().ride?.offset ?? 0);
-  const isHeard = !before && layers.trim && !useRide.getState().ride?.off;
-  engine.hold(isHeard ? steps([{ start: -1, end: duration() + 1 }], by) : []);
+  const track = focused();
+  if (track) hearHand({ track: track.id, layer: "trim", line: trimLine(db) });
 }
 
-export const setTrim = (db: number) => editRide((track, revision) => api.trim(track, revision, { db }));
+/** What is heard of another trim of the whole track. */
+function trimLine(db: number): Line {
+  const { offset = 0, off = false } = lanes() ?? {};
+  return off ? [] : stairs([{ start: -1, end: duration() + 1, by: db - offset }]);
+}
+
+export function setTrim(db: number) {
+  const done = editRide((track, revision) => api.trim(track, revision, { db }), trimLine(db), "trim");
+  hearHand(null);
+  return done;
+}
 export const switchTrim = (on: boolean) => void editRide((track, revision) => api.trim(track, revision, { off: !on }));
 
 /** Move what the lane in hand draws, in the span or everywhere, into another lane: what is heard stays. */

@@ -1,9 +1,8 @@
-/** What is drawn on the track in focus, as the server has it, and the draft that is shown over it. */
+/** What is drawn on the track in focus, by what it is of, and the draft that is shown over it. */
 import { create } from "zustand";
-import { api, type Inside, type Ride, type RideDraft, type RidePoint, type RideRule } from "../api/client";
-import { complain } from "../parts/messages";
+import { api, type Inside, type Ride, type RideDraft, type RidePoint, type RideRule, type Track } from "../api/client";
+import { Asked } from "./asked";
 import { focused } from "./focus";
-import { ask, newest } from "./newest";
 import { useSession } from "./session";
 import { redraw, useView } from "./view";
 
@@ -17,10 +16,6 @@ export interface DraftOf {
 export type RideValues = { [name in keyof Required<RideRule>]: number };
 
 export interface RideState {
-  track: string;
-  ride: Ride | null;
-  /** What goes on inside the phrases; it takes longer to work out than what is drawn. */
-  inside: Inside | null;
   draft: RideDraft | null;
   draftOf: DraftOf;
   /** What the hand has set of the rule. */
@@ -28,9 +23,6 @@ export interface RideState {
 }
 
 export const useRide = create<RideState>(() => ({
-  track: "",
-  ride: null,
-  inside: null,
   draft: null,
   draftOf: {},
   rule: {},
@@ -44,69 +36,58 @@ export function useRideRule(): RideValues | null {
   return asItComes && tolerance !== undefined ? { ...asItComes, dead_band: tolerance, ...set } : null;
 }
 
-const LANES_OF = "lanes of the ride";
-let loaded = "";
-let loading: Promise<void> = Promise.resolve();
-
-/** Have the lanes of the track in focus while the stage Ride is open. */
-export function refreshRide(): Promise<void> {
+/** The track that is ridden, if its sound is there and the stage is open. */
+function ridden(): Track | null {
   const track = focused();
-  const { header } = useSession.getState();
-  if (!track || !header || track.timeline.missing || useView.getState().stage !== "ride") return loading;
-  const key = `${track.id}@${header.revision}`;
-  if (key === loaded) return loading;
-  loaded = key;
-  loading = load(track.id);
-  return loading;
+  return track && !track.timeline.missing && useView.getState().stage === "ride" ? track : null;
 }
 
-async function load(track: string) {
-  if (useRide.getState().track !== track) useRide.setState({ track, ride: null, inside: null, rule: {}, draftOf: {} });
-  try {
-    const ride = await newest(LANES_OF, () => api.ride(track));
-    if (!ride) return;
-    const kept = samePoints(useView.getState().points);
-    useRide.setState({ ride });
-    useView.setState({ points: new Set(kept()) });
-    void loadInside(track);
-  } catch (error) {
-    loaded = "";
-    complain(error);
-  }
-}
-
-const loadInside = (track: string) =>
-  ask(
-    LANES_OF,
-    (signal) => api.inside(track, signal),
-    (inside) => useRide.setState({ inside }),
-  );
-
-useSession.subscribe(() => void refreshRide());
-useView.subscribe((now, old) => {
-  if (now.focus !== old.focus || now.stage !== old.stage) void refreshRide();
+export const lanesAsked = new Asked<Ride>("lanes", () => {
+  const track = ridden();
+  const key = track?.gain_key ?? "";
+  return track && { of: track.id, key, ask: (signal) => api.ride(track.id, key, signal) };
 });
+const insideAsked = new Asked<Inside>("inside", () => {
+  const track = ridden();
+  const { header } = useSession.getState();
+  if (!track || !header) return null;
+  const key = track.gain_key;
+  return {
+    of: track.id,
+    key: `${key}:${JSON.stringify(header.rule)}`,
+    ask: (signal) => api.inside(track.id, key, signal),
+  };
+});
+
+/** What is drawn on the track in focus, while the stage Ride is open. */
+export const lanes = (): Ride | null => lanesAsked.answer;
+export const useLanes = () => lanesAsked.useAnswer();
+export const lanesSettled = () => lanesAsked.settled();
+/** Whether what is known of the lanes is of the state that is shown. */
+export const areLanesSettled = () => lanesAsked.isSettled;
+/** What goes on inside the phrases; it takes longer to work out than what is drawn. */
+export const inside = (): Inside | null => insideAsked.answer;
+export const useInside = () => insideAsked.useAnswer();
+
+/** The lanes of a track as they are once all edits so far have been answered, wherever the person has gone meanwhile. */
+export async function lanesOf(track: string): Promise<Ride> {
+  await lanesAsked.settled();
+  return (ridden()?.id === track && lanesAsked.isSettled && lanes()) || api.ride(track);
+}
+
 useRide.subscribe(redraw);
 
-export const lanePoints = (): RidePoint[] => useRide.getState().ride?.[useView.getState().lane] ?? [];
+export const lanePoints = (): RidePoint[] => lanes()?.[useView.getState().lane] ?? [];
 
 const known = ({ clip, at }: RidePoint) => `${clip}@${at}`;
 
 /**
- * The places that some points of the lane in hand have later, when others have been made or deleted. Points that an edit
- * has moved keep their order, so they are known by their places as long as there are as many as there were.
+ * The places that some points have later, when others have been made or deleted. Points that an edit has moved keep their order,
+ * so they are known by their places as long as there are as many as there were.
  */
-export function samePoints(places: Iterable<number>): () => number[] {
-  const { lane } = useView.getState();
-  const { track } = useRide.getState();
-  const ofLane = () => {
-    const now = useRide.getState();
-    return (now.track === track && now.ride?.[lane]) || [];
-  };
-  let then = ofLane();
+function following(then: RidePoint[], places: Iterable<number>): (now: RidePoint[]) => number[] {
   let chosen = [...places].filter((place) => place < then.length);
-  return () => {
-    const now = ofLane();
+  return (now) => {
     if (now.length !== then.length) {
       const is = new Map(now.map((point, place) => [known(point), place]));
       chosen = chosen.flatMap((place) => is.get(known(then[place]!)) ?? []);
@@ -116,6 +97,29 @@ export function samePoints(places: Iterable<number>): () => number[] {
   };
 }
 
+/** Where some points of the lane in hand are, now and later: as long as that lane of that track is in hand, or in what is told. */
+export function samePoints(places: Iterable<number>): (now?: RidePoint[]) => number[] {
+  const follow = following(lanePoints(), places);
+  const [track, { lane }] = [focused()?.id, useView.getState()];
+  return (now) => follow(now ?? (focused()?.id === track ? (lanes()?.[lane] ?? []) : []));
+}
+
+let last: { track: string; lanes: Ride } | null = null;
+
+// what is in hand stays in hand when its places have become others
+lanesAsked.subscribe(() => {
+  const { points, lane } = useView.getState();
+  const track = ridden()?.id ?? "";
+  const now = lanes();
+  if (now && last?.track === track && points.size)
+    useView.setState({ points: new Set(following(last.lanes[lane], points)(now[lane])) });
+  if (now) last = { track, lanes: now };
+});
+
+// what was set of a rule goes with the track that it was set for
+useView.subscribe((now, old) => {
+  if (now.focus !== old.focus) useRide.setState({ rule: {}, draftOf: {} });
+});
+
 /** A trim is moved as a whole by its offset, which its points do not hold. */
-export const laneOffset = (): number =>
-  useView.getState().lane === "trim" ? (useRide.getState().ride?.offset ?? 0) : 0;
+export const laneOffset = (): number => (useView.getState().lane === "trim" ? (lanes()?.offset ?? 0) : 0);

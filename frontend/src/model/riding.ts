@@ -5,12 +5,12 @@
  * unless it is armed, and what is written is what the audio thread reports to have been heard.
  */
 import { create } from "zustand";
-import type { HowWritten, LaneName, Pass, PassDraft } from "../api/client";
+import type { HowWritten, LaneName, PassDraft } from "../api/client";
 import { tell } from "../parts/messages";
 import { engine } from "../sound/engine";
 import { focused, selectedSpan } from "./focus";
-import { gainAt, useHeard } from "./heard";
-import { useRide } from "./rideState";
+import { gainAt, heard, heardOf, onHeard } from "./heard";
+import { lanes } from "./rideState";
 import { useSession } from "./session";
 import { LANE_NAMES, redraw, useView } from "./view";
 
@@ -26,12 +26,10 @@ interface RidingState {
   holder: Holder | null;
   /** Whether something is being written now. */
   writing: boolean;
-  track: string;
-  passes: Pass[];
   /** The pass that lies over the lane, and what keeping it would make of the lane. */
   chosen: string | null;
   /** What the chosen pass would write, and how. */
-  draft: (PassDraft & { how: HowWritten }) | null;
+  draft: PassDraft | null;
   /** Whether the chosen pass is heard, or the lane without it. */
   heard: boolean;
   /** How passes are written, where that is not as it comes. */
@@ -44,8 +42,6 @@ export const useRiding = create<RidingState>(() => ({
   pinned: false,
   holder: null,
   writing: false,
-  track: "",
-  passes: [],
   chosen: null,
   draft: null,
   heard: true,
@@ -83,7 +79,7 @@ export function handValue(): number {
   const held = useRiding.getState().holder ? by : 0;
   if (isOffset(lane)) return held;
   const rate = focused()?.timeline.sample_rate ?? 48000;
-  return gainAt(useHeard.getState()[lane], engine.seconds * rate) + held;
+  return gainAt(heard()[lane], engine.seconds * rate) + held;
 }
 
 /** Take hold of the hand where it is; false where another holds it. */
@@ -163,7 +159,7 @@ function obstacle(): string | null {
   const name = LANE_NAMES[lane];
   if (stage !== "ride") return "The hand works in the stage Ride (4).";
   if (focused()?.timeline.missing) return "The sound file of this track is missing. Bring it in again.";
-  if (!layers[lane] || (lane === "trim" && useRide.getState().ride?.off))
+  if (!layers[lane] || (lane === "trim" && lanes()?.off))
     return `The ${name} is switched off: what the hand does would not be heard. Switch it on first.`;
   return null;
 }
@@ -183,8 +179,8 @@ let told = "";
 function syncRider() {
   const track = focused();
   const { stage, lane, layers } = useView.getState();
-  const heard = useHeard.getState();
-  if (stage !== "ride" || !track || track.timeline.missing || heard.track !== track.id) {
+  const known = stage === "ride" ? heardOf(track) : null;
+  if (!track || !known) {
     if (told !== "") engine.ride(null);
     told = "";
     return;
@@ -195,17 +191,17 @@ function syncRider() {
   const span = selectedSpan();
   const { low, high } = handLimits();
   const key = [track.id, lane, mode, armed, glide, span?.start, span?.end, low, high].join();
-  if (key === told && heard[lane] === toldLane) return;
+  if (key === told && known[lane] === toldLane) return;
   if (told && !told.startsWith(`${track.id},${lane},`)) {
     // another lane is another hand
     letGo();
     engine.ride(null);
   }
   told = key;
-  toldLane = heard[lane];
+  toldLane = known[lane];
   engine.ride({
     track: track.id,
-    lane: layers[lane] ? heard[lane] : NOTHING,
+    lane: layers[lane] ? known[lane] : NOTHING,
     offset: isOffset(lane),
     latch: mode === "latch",
     armed: armed && mode !== "listen",
@@ -234,7 +230,7 @@ useView.subscribe((now, old) => {
   if (now.layers !== old.layers && useRiding.getState().armed && obstacle()) useRiding.setState({ armed: false });
   syncRider();
 });
-useHeard.subscribe(syncRider);
+onHeard(syncRider);
 useRiding.subscribe((now, old) => {
   if (now.mode !== old.mode || now.armed !== old.armed || now.how !== old.how) syncRider();
   redraw();

@@ -1,4 +1,6 @@
-/** The open session as the server last told it. What changes it are ``edits``. */
+/**
+ * The open session as it is shown: what the server said last, with every edit laid over it that is not answered yet (``edits``).
+ */
 import { create } from "zustand";
 import type { Changed, Clip, Mark, MarkColumns, Terms, Track } from "../api/client";
 import { capital } from "../parts/format";
@@ -135,33 +137,23 @@ export function revalue<T extends Placed>(
   return fresh;
 }
 
-/** Take in what the server said of the open session. */
-export function receive(answer: Changed) {
+/** What is known of a session once the server has answered. */
+export function received(old: SessionModel, answer: Changed): SessionModel {
   const { clips, marks, mark_columns, clip_values, mark_values, removed, removed_marks, terms, ...header } = answer;
   const many = Object.entries(mark_columns).flatMap(([track, columns]) => marksIn(track, columns));
-  useSession.setState((old) => ({
+  return {
     id: answer.id,
     header,
     terms: terms ?? old.terms,
     clips: revalue(merge(old.clips, clips, removed, answer), clip_values),
     marks: revalue(merge(old.marks, [...marks, ...many], removed_marks, answer), mark_values),
-  }));
+  };
 }
 
 /** The words for one of the reasons of a draft, as the program says them. */
 export function reasonWords(of: "gain_reasons" | "mark_reasons" | "ride_reasons", reason: string): string {
   const words = useSession.getState().terms?.[of][reason] ?? reason;
   return capital(words);
-}
-
-/**
- * Clips or marks of a track as they are by now, which edits before may have changed; as they were where their session has been
- * left. A switch that is pressed twice at once is there and back.
- */
-export function asTheyAre<T extends Clip | Mark>(which: "clips" | "marks", track: string, were: T[]): T[] {
-  const now = useSession.getState()[which][track] as T[] | undefined;
-  const ids = new Set(were.map((item) => item.id));
-  return now?.filter((item) => ids.has(item.id)) ?? were;
 }
 
 export const trackOf = (model: SessionModel, id: string): Track | undefined =>

@@ -4,7 +4,7 @@ import { tell } from "../parts/messages";
 import { focusedClips } from "./focus";
 import { playSelection, seek } from "./listening";
 import { reveal } from "./looking";
-import { useRide } from "./rideState";
+import { inside, useRide } from "./rideState";
 import { type Span, useView } from "./view";
 
 export interface StrayItem {
@@ -62,8 +62,7 @@ export function goToStray(item: StrayItem, listen = true) {
 
 export function stepRide(direction: 1 | -1) {
   const { order, span } = useView.getState();
-  const { inside, draft } = useRide.getState();
-  const items = strayList(inside, draft, focusedClips(), order);
+  const items = strayList(inside(), useRide.getState().draft, focusedClips(), order);
   if (items.length === 0) return tell("Nothing strays inside the phrases.");
   const at = items.findIndex((item) => isSpan(span, item.span));
   const from = at < 0 ? (direction === 1 ? -1 : 0) : at;

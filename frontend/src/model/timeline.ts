@@ -6,9 +6,10 @@ import { complain, tell } from "../parts/messages";
 import { engine } from "../sound/engine";
 import { edit, editInHand } from "./edits";
 import { focused, focusedClips, phraseSpan, selectedClips } from "./focus";
-import { hearAgain, toPoints } from "./heard";
+import { toPoints } from "./heard";
 import { play, stop } from "./listening";
-import { newest } from "./newest";
+import { hearTakeInstead } from "./mix";
+import { overClips } from "./over";
 import { useSession } from "./session";
 import { heardLayers, inHand, type Span, select, useView } from "./view";
 
@@ -43,7 +44,30 @@ export interface Move {
 }
 
 export function moveClips(track: string, clips: string[], move: Move): Promise<boolean> {
-  return edit((revision) => api.moveClips(track, { revision, clips, ...move }));
+  const stays = move.track === undefined && move.take === undefined;
+  const over = overClips(track, clips, (clip) => ({ ...laterBy(clip, stays && !clip.locked ? move.by : 0) }));
+  return edit((revision) => api.moveClips(track, { revision, clips, ...move }), { over });
+}
+
+const laterBy = (clip: Clip, by: number): Partial<Clip> => ({
+  start: clip.start + by,
+  end: clip.end + by,
+  phrase_start: clip.phrase_start === null ? null : clip.phrase_start + by,
+  phrase_end: clip.phrase_end === null ? null : clip.phrase_end + by,
+  shift: clip.shift + by,
+});
+
+/** Move a clip to a place, wherever edits that are on their way have brought it by then. */
+export function moveClipTo(track: string, id: string, at: number): Promise<boolean> {
+  const by = (clip?: Clip) => (clip ? at - clip.start : 0);
+  const over = overClips(track, [id], (clip) => laterBy(clip, by(clip)));
+  return edit(
+    (revision, _, __, said) => {
+      const clip = said.clips[track]?.find((one) => one.id === id);
+      return clip ? api.moveClips(track, { revision, clips: [id], by: by(clip) }) : null;
+    },
+    { over },
+  );
 }
 
 export function moveSelected(by: number) {
@@ -119,7 +143,8 @@ export function bringHome() {
 }
 
 export function trimEnd(track: string, clip: string, edge: "start" | "end", at: number): Promise<boolean> {
-  return edit((revision) => api.trimEnd(track, { revision, clip, edge, at }));
+  const over = overClips(track, [clip], () => ({ [edge]: at }));
+  return edit((revision) => api.trimEnd(track, { revision, clip, edge, at }), { over });
 }
 
 export function trimHere(edge: "start" | "end") {
@@ -164,7 +189,7 @@ async function alternative(track: Track, clip: Clip, numbers: number[]) {
     if (!take || stands.length === 0) continue;
     const levels = stands.flatMap((one) => (one.after === null ? [] : [one.after]));
     const louder = clip.after! - levels.reduce((sum, one) => sum + one, 0) / Math.max(levels.length, 1);
-    const points = toPoints(await api.gainPoints(track.id, heardLayers(useView.getState()), number));
+    const points = toPoints(await api.gainPoints(track.id, heardLayers(useView.getState()), { take: number }));
     return { take, stands, gain: { at: points.at, db: points.db.map((db) => db + louder) } };
   }
   return "none";
@@ -181,26 +206,23 @@ export async function hearOther() {
   const last = other?.clip === clip.id ? numbers.indexOf(other.take) : -1;
   const inTurn = numbers.map((_, step) => numbers[(last + 1 + step) % numbers.length]!);
   // whoever presses again at once means the one after this
-  useTimeline.setState({ other: { clip: clip.id, take: inTurn[0]! } });
+  const asked = { clip: clip.id, take: inTurn[0]! };
+  useTimeline.setState({ other: asked });
   const isStill = inHand();
   try {
-    const found = await newest("other take", () => alternative(track, clip, inTurn));
-    if (!found || !isStill()) return;
+    const found = await alternative(track, clip, inTurn);
+    // whoever has pressed again means another one, and so does who has turned to something else
+    if (useTimeline.getState().other !== asked || !isStill()) return;
     if (found === "none") return tell("No other take has a phrase at this time.");
     const { take, stands, gain } = found;
     stop();
-    engine.setTrack({
-      ...track,
-      take: take.number,
-      timeline: { ...track.timeline, key: take.key, frames: framesOf(track, take) },
-    });
-    engine.setGain(track, gain);
+    const timeline = { ...track.timeline, key: take.key, frames: framesOf(track, take) };
+    hearTakeInstead({ track: { ...track, take: take.number, timeline }, gain });
     useTimeline.setState({ other: { clip: clip.id, take: take.number } });
     const spans = stands.map(phraseSpan);
     play(Math.max(0, Math.min(...spans.map((s) => s.start)) - 0.15), Math.max(...spans.map((s) => s.end)) + 0.15);
     tell(`${take.name}, as loud as the phrase in hand. Shift+K chooses it.`);
   } catch (error) {
-    hearAgain();
     complain(error);
   }
 }
@@ -209,7 +231,7 @@ const framesOf = (track: Track, take: Take) => Math.round(take.duration * track.
 
 // what is heard is the track's own take again, as soon as the other one has ended
 useView.subscribe((now, old) => {
-  if (old.playing && !now.playing && engine.isElsewhere(focused())) hearAgain();
+  if (old.playing && !now.playing) hearTakeInstead(null);
 });
 
 /** Put the take that was heard last in the place of the phrase in hand. */

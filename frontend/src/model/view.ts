@@ -117,8 +117,6 @@ export const hand = {
   edge: null as null | { mark: string; values: Partial<Record<EdgeName, number>> },
   /** Depths that a rule which is being moved would give. */
   trial: null as null | Map<string, number>,
-  /** What the hand does to the lane in hand, on top of what is drawn: seconds and dB. */
-  held: { at: [] as number[], db: [] as number[] },
   /** Points that are being moved. */
   points: { ids: new Set<number>(), seconds: 0, db: 0 },
   /** A line that is being drawn: seconds and dB. */

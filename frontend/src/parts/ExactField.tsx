@@ -1,6 +1,7 @@
-/** A field for an exact number: kept on Enter or when it is left; several different values show as such. */
+/** A field for an exact number: kept on Enter or when it is left, given back with Escape; several different values show as such. */
 import { NumberInput } from "@mantine/core";
-import { useState } from "react";
+import { type KeyboardEvent, useEffect, useRef, useState } from "react";
+import { flushSync } from "react-dom";
 
 interface Props {
   name: string;
@@ -31,23 +32,45 @@ export function ExactField({
   keep,
 }: Props) {
   const shown = now === null ? "" : Number(now.toFixed(digits));
-  // what is being typed stays, whatever becomes of the value meanwhile: an edit may just be answered
+  // while it has the focus it keeps its text, whatever becomes of the value: an edit may just be answered
+  const [held, setHeld] = useState<string | number | null>(null);
   const [typed, setTyped] = useState<string | number | null>(null);
   const commit = () => {
+    setHeld(null);
     setTyped(null);
     const number = Number(typed);
     if (typed === null || typed === "" || typed === shown || !Number.isFinite(number)) return;
     keep(Math.min(Math.max(mean(number), low), high));
+  };
+  // what was typed is meant for what the field was opened on, also where it goes with that
+  const last = useRef(commit);
+  useEffect(() => {
+    last.current = commit;
+  });
+  useEffect(() => () => last.current(), []);
+  const onKey = (event: KeyboardEvent<HTMLInputElement>) => {
+    if (event.key !== "Enter" && event.key !== "Escape") return;
+    const field = event.currentTarget;
+    if (event.key === "Escape") {
+      event.stopPropagation();
+      // nothing was typed, once this is shown
+      flushSync(() => {
+        setTyped(null);
+        setHeld(null);
+      });
+    }
+    field.blur();
   };
   return (
     <NumberInput
       size="xs"
       label={label}
       aria-label={name}
-      value={typed ?? shown}
-      onChange={setTyped}
+      value={typed ?? held ?? shown}
+      onChange={(value) => (typed !== null || value !== (held ?? shown)) && setTyped(value)}
+      onFocus={() => setHeld(shown)}
       onBlur={commit}
-      onKeyDown={(event) => event.key === "Enter" && event.currentTarget.blur()}
+      onKeyDown={onKey}
       placeholder="several"
       suffix={` ${unit}`}
       decimalScale={digits}

@@ -3,7 +3,7 @@ import { NumberInput } from "@mantine/core";
 import { useEffect, useState } from "react";
 import { focused, focusedClips } from "../model/focus";
 import { reveal } from "../model/looking";
-import { moveClips } from "../model/timeline";
+import { moveClipTo } from "../model/timeline";
 import { useView } from "../model/view";
 import { axis } from "./axis";
 
@@ -13,12 +13,14 @@ export function ExactPlace({ width, height }: { width: number; height: number })
   const id = useView((s) => s.exact);
   const window = useView((s) => s.window);
   const clip = focusedClips().find((one) => one.id === id);
-  // what was not typed follows what is answered meanwhile
+  // the field keeps its text as long as it is open, whatever is answered meanwhile
   const [typed, setTyped] = useState<string | number | null>(null);
+  const [was, setWas] = useState<number | null>(null);
   // biome-ignore lint/correctness/useExhaustiveDependencies: the field begins anew when it opens, not when a clip moves
   useEffect(() => {
-    if (!clip) return;
     setTyped(null);
+    setWas(clip?.start ?? null);
+    if (!clip) return;
     reveal(clip);
   }, [id]);
   const track = focused();
@@ -27,9 +29,9 @@ export function ExactPlace({ width, height }: { width: number; height: number })
   const close = () => useView.setState({ exact: null });
   const apply = () => {
     close();
-    const by = Number(typed) - clip.start;
-    if (typed !== null && typed !== "" && Number.isFinite(by) && Math.abs(by) > 1e-4)
-      void moveClips(track.id, [clip.id], { by });
+    const at = Number(typed);
+    if (typed !== null && typed !== "" && Number.isFinite(at) && Math.abs(at - clip.start) > 1e-4)
+      void moveClipTo(track.id, clip.id, at);
   };
   return (
     <div
@@ -55,7 +57,7 @@ export function ExactPlace({ width, height }: { width: number; height: number })
         aria-label="Begins at"
         autoFocus
         onFocus={(event) => event.currentTarget.select()}
-        value={typed ?? Math.round(clip.start * 1e4) / 1e4}
+        value={typed ?? Math.round((was ?? clip.start) * 1e4) / 1e4}
         onChange={setTyped}
         prefix="begins "
         suffix=" s"

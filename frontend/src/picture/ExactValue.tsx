@@ -17,14 +17,16 @@ export function ExactValue({ width, height }: { width: number; height: number })
   const id = useView((s) => s.exact);
   const window = useView((s) => s.window);
   const clip = focusedClips().find((c) => c.id === id);
-  // what was not typed follows what is answered meanwhile; what was typed does not
+  // the fields keep their text as long as they are open, whatever is answered meanwhile
   const [gain, setGain] = useState<string | number | null>(null);
   const [words, setWords] = useState<string | null>(null);
+  const [was, setWas] = useState<{ gain: number; label: string } | null>(null);
   // biome-ignore lint/correctness/useExhaustiveDependencies: the fields begin anew when they open, not when a clip changes
   useEffect(() => {
-    if (!clip) return;
     setGain(null);
     setWords(null);
+    setWas(clip ? { gain: clip.gain, label: clip.label } : null);
+    if (!clip) return;
     reveal(phraseSpan(clip));
   }, [id]);
   const track = focused();
@@ -39,10 +41,11 @@ export function ExactValue({ width, height }: { width: number; height: number })
   const close = () => useView.setState({ exact: null });
   const apply = async () => {
     close();
-    const value = Number(gain ?? clip.gain);
+    const value = Number(gain);
     if (words !== null && words.trim() !== clip.label)
       await edit((revision) => api.label(track.id, revision, clip.id, words));
-    if (gain !== "" && Number.isFinite(value) && value !== clip.gain) await changeGain([clip.id], { to: value });
+    if (gain !== null && gain !== "" && Number.isFinite(value) && value !== clip.gain)
+      await changeGain([clip.id], { to: value });
   };
   const onKey = (event: KeyboardEvent) => {
     // the keys of the picture are not meant here
@@ -74,8 +77,8 @@ export function ExactValue({ width, height }: { width: number; height: number })
         aria-label="Gain"
         autoFocus
         onFocus={(event) => event.currentTarget.select()}
-        value={gain ?? clip.gain}
-        onChange={setGain}
+        value={gain ?? was?.gain ?? clip.gain}
+        onChange={(value) => (gain !== null || value !== was?.gain) && setGain(value)}
         suffix=" dB"
         decimalScale={2}
         step={0.5}
@@ -90,7 +93,7 @@ export function ExactValue({ width, height }: { width: number; height: number })
           flex={1}
           aria-label="Words"
           placeholder="words"
-          value={words ?? clip.label}
+          value={words ?? was?.label ?? clip.label}
           onChange={(event) => setWords(event.currentTarget.value)}
         />
       )}

@@ -4,7 +4,7 @@ import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
 import { type ReactNode, type PointerEvent as ReactPointer, useEffect, useRef } from "react";
 import { useBalance } from "../model/balance";
 import { duration, focused, focusedClips, focusedMarks } from "../model/focus";
-import { useHeard } from "../model/heard";
+import { heard, trace } from "../model/heard";
 import { setWorkingRange } from "../model/ride";
 import { trackOf, useSession } from "../model/session";
 import { fitWindow, isSilent, redraw, SILENCE, type Stage, useView, zoomWindow } from "../model/view";
@@ -42,7 +42,7 @@ function useScene(): () => Scene | null {
     const track = focused();
     if (!header || !track) return null;
     const view = useView.getState();
-    const curve = useHeard.getState();
+    const curve = heard();
     return {
       stage: view.stage,
       clips: focusedClips(),
@@ -55,7 +55,7 @@ function useScene(): () => Scene | null {
       span: view.span,
       selection: view.selection,
       draft: view.draft,
-      trace: curve.track === track.id ? curve.trace : new Float32Array(0),
+      trace: trace(),
       points: curve.points,
       dips: curve.dips,
       lanes: { curve: curve.curve, ride: curve.ride, trim: curve.trim },

@@ -2,15 +2,14 @@
 import type { PointerEvent as ReactPointer } from "react";
 import type { Clip } from "../api/client";
 import { focused, focusedClips, phraseSpan } from "../model/focus";
-import { changeGain, hearHand } from "../model/gain";
+import { changeGain, hearGain } from "../model/gain";
 import { seek } from "../model/listening";
 import { deviation, isJudged, useSession } from "../model/session";
 import { hand, redraw, useView } from "../model/view";
 import { db, distanceUnit, signed } from "../parts/format";
-import { engine } from "../sound/engine";
 import { axis, GUTTER, visible } from "./axis";
 import { hideAtHand, showAtHand } from "./HandLabel";
-import { axisLock, isFree, letGoAfter, startDrag } from "./hands";
+import { axisLock, isFree, startDrag } from "./hands";
 import { CAPSULE, capsuleBox, chartScale, levelRange } from "./scene";
 
 export function setHover(id: string | null) {
@@ -120,7 +119,7 @@ export function dragGain(down: PointerEvent, clip: Clip, dbPerPixel: number) {
       if (event.altKey !== fineFrom.fine) fineFrom = { dy, delta: hand.drag.delta, fine: event.altKey };
       const raw = fineFrom.delta - (dy - fineFrom.dy) * dbPerPixel * (event.altKey ? 0.1 : 1);
       const delta = Math.round(raw * 10) / 10;
-      if (delta !== hand.drag.delta) hearHand(chosen, delta);
+      if (delta !== hand.drag.delta) hearGain(chosen, delta);
       hand.drag = { ids: new Set(chosen), delta };
       const off = deviation(clip, track.target);
       const lines = [`gain ${db(clip.gain + delta)}`];
@@ -133,10 +132,12 @@ export function dragGain(down: PointerEvent, clip: Clip, dbPerPixel: number) {
       const { delta } = hand.drag;
       hideAtHand();
       if (delta === 0) return reset();
-      letGoAfter(changeGain([...chosen], { by: delta }), "drag", reset);
+      void changeGain([...chosen], { by: delta });
+      hearGain(chosen, 0);
+      reset();
     },
     cancel: () => {
-      engine.hold([]);
+      hearGain(chosen, 0);
       reset();
     },
     click: () => {

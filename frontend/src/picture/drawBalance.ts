@@ -1,11 +1,23 @@
 /** Drawing the strip of the stage Balance: the distance of voice and bed, or the work of the compressor before and after. */
-import { apart, COURSE_RATE, heldApart, keeps, LOAD_RATE, useBalance, wantedDistance } from "../model/balance";
+import {
+  apart,
+  balanceState,
+  bedFigures,
+  COURSE_RATE,
+  heldApart,
+  keeps,
+  LOAD_RATE,
+  loadFigures,
+  useBalance,
+  wantedDistance,
+} from "../model/balance";
 import { useSession } from "../model/session";
 import { signed } from "../parts/format";
 import { type Axis, GUTTER, type Scale, scale, visible } from "./axis";
 import { type Context, clipToPicture, label, paper, type Scene } from "./scene";
 
 const SILENT = -99;
+const NOTHING = new Float32Array(0);
 const BAR = 5;
 
 function lines(ctx: Context, width: number, s: Scale, scene: Scene, values: number[], name: (value: number) => string) {
@@ -24,7 +36,9 @@ function lines(ctx: Context, width: number, s: Scale, scene: Scene, values: numb
 /** How far the voice stands above the bed: the course of it, a bar for each phrase, and the drafted ones hollow. */
 export function drawDistance(ctx: Context, width: number, height: number, scene: Scene) {
   const { palette, window } = scene;
-  const { distance, distanceCourse, duckDraft } = useBalance.getState();
+  const { duckDraft } = useBalance.getState();
+  const figures = bedFigures();
+  const distance = figures?.distance ?? null;
   const a = paper(ctx, width, height, scene);
   const wanted = wantedDistance();
   const known = (distance?.phrases ?? []).flatMap((phrase) => apart(phrase) ?? []);
@@ -45,7 +59,7 @@ export function drawDistance(ctx: Context, width: number, height: number, scene:
   clipToPicture(ctx, width, height, () => {
     const clips = useSession.getState().clips;
     const drafted = new Map(duckDraft?.phrases.map((phrase) => [phrase.clip, phrase.after]));
-    drawCourse(ctx, a, s, scene, distanceCourse);
+    drawCourse(ctx, a, s, scene, figures?.course ?? NOTHING);
     ctx.strokeStyle = palette.level;
     ctx.setLineDash([6, 3]);
     ctx.beginPath();
@@ -127,7 +141,8 @@ function drawCourse(ctx: Context, a: Axis, s: Scale, scene: Scene, course: Float
 
 /** The loudness of the bed under the capsules of the level chart: ground that the voice stands on. */
 export function drawBed(ctx: Context, a: Axis, s: Scale, scene: Scene, height: number) {
-  const { distanceCourse: course, leaf } = useBalance.getState();
+  const { leaf } = useBalance.getState();
+  const course = bedFigures()?.course ?? NOTHING;
   if (scene.stage !== "balance" || leaf !== "bed" || scene.unit !== "LU" || course.length === 0) return;
   const by = heldApart("");
   const { first, last, stride } = shown(a, scene, course, COURSE_RATE);
@@ -145,9 +160,10 @@ export function drawBed(ctx: Context, a: Axis, s: Scale, scene: Scene, height: n
 /** What the compressor takes away, hanging from 0 dB: before as a ghost, after as a line. */
 export function drawLoad(ctx: Context, width: number, height: number, scene: Scene) {
   const { palette } = scene;
-  const { loadCourse: course, loadMost, working, missing } = useBalance.getState();
+  const { course, most: highest } = loadFigures() ?? { course: NOTHING, most: 0 };
+  const { working, missing } = balanceState();
   const a = paper(ctx, width, height, scene);
-  const most = Math.max(11, loadMost + 1);
+  const most = Math.max(11, highest + 1);
   const s = scale(-most, 0.6, 18, height - 4);
   lines(
     ctx,

@@ -1,9 +1,10 @@
 /** Drawing the lanes: the ride as a line with points, the trim as dashes, a draft over them. */
 import type { RidePoint } from "../api/client";
-import { gainAt } from "../model/heard";
-import { heldPoint } from "../model/hold";
-import { lanePoints, useRide } from "../model/rideState";
-import { hand, LANES, useView } from "../model/view";
+import { focused } from "../model/focus";
+import { gainAt, heard } from "../model/heard";
+import { heldPoint, overLane } from "../model/hold";
+import { areLanesSettled, lanePoints, useRide } from "../model/rideState";
+import { hand, isSilent, LANES, useView } from "../model/view";
 import { firstPlace } from "../parts/search";
 import type { Palette } from "../parts/theme";
 import type { GainPoints } from "../sound/worklet";
@@ -46,7 +47,8 @@ export function drawRide(ctx: Context, width: number, a: Axis, s: Scale, scene: 
     ctx.lineWidth = inHand ? 2 : 1.5;
     ctx.setLineDash(name === "trim" ? [5, 4] : []);
     if (inHand && hand.line.length) drawLineInHand(ctx, a, s);
-    if (inHand && hand.held.at.length) drawHeld(ctx, a, s, width, line, scene.track.timeline.sample_rate);
+    const over = overLane(scene.track.id, name);
+    if (over.at.length) drawHeld(ctx, a, s, width, line, over, scene.track.timeline.sample_rate);
     else strokeLine(ctx, a, s, line, scene.track.timeline.sample_rate);
     ctx.setLineDash([]);
   }
@@ -58,12 +60,14 @@ export function drawRide(ctx: Context, width: number, a: Axis, s: Scale, scene: 
   if (working) drawPasses(ctx, a, s, width, palette);
 }
 
+type Drawn = ReturnType<typeof overLane>;
+
 /** The line of a lane with what the hand does to it. */
-function drawHeld(ctx: Context, a: Axis, s: Scale, width: number, line: GainPoints, rate: number) {
+function drawHeld(ctx: Context, a: Axis, s: Scale, width: number, line: GainPoints, over: Drawn, rate: number) {
   ctx.beginPath();
   for (let x = GUTTER; x <= width; x++) {
     const t = a.seconds(x);
-    ctx.lineTo(x, s.y(Math.max(gainAt(line, t * rate) + gainAt(hand.held, t), s.low - 12)));
+    ctx.lineTo(x, s.y(Math.max(gainAt(line, t * rate) + gainAt(over, t), s.low - 12)));
   }
   ctx.stroke();
 }
@@ -115,6 +119,11 @@ function drawPoints(ctx: Context, a: Axis, s: Scale, width: number, palette: Pal
   const { lane, points: chosen } = useView.getState();
   ctx.lineWidth = 1.6;
   ctx.strokeStyle = palette[lane];
+  const over = overLane(focused()?.id ?? "", lane);
+  const line = heard()[lane];
+  const rate = focused()?.timeline.sample_rate ?? 48000;
+  // while the points of a new state are on their way, those that are there lie on its line
+  const lies = (at: number, db: number) => (areLanesSettled() || isSilent(db) ? db : gainAt(line, at * rate));
   const [drawnFrom, drawnTo] = [hand.line[0]?.[0] ?? 0, hand.line.at(-1)?.[0] ?? 0];
   for (const { point, place } of shownPoints(a, width)) {
     const { at, db } = heldPoint(point, place);
@@ -126,7 +135,7 @@ function drawPoints(ctx: Context, a: Axis, s: Scale, width: number, palette: Pal
     ctx.beginPath();
     ctx.arc(
       a.x(at),
-      s.y(Math.max(db + (hand.points.ids.size ? 0 : gainAt(hand.held, at)), s.low)),
+      s.y(Math.max(hand.points.ids.size ? db : lies(at, db) + gainAt(over, at), s.low)),
       isChosen ? POINT + 0.5 : POINT - 0.5,
       0,
       Math.PI * 2,

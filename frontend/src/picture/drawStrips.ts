@@ -1,5 +1,6 @@
 /** Drawing the strips below the chart: wave with its ghost, gain with the sum, overview. Nothing here changes anything. */
 import type { Clip } from "../api/client";
+import { isChanging } from "../model/ear";
 import { duration } from "../model/focus";
 import { gainAt } from "../model/heard";
 import { deviation, heldGain } from "../model/session";
@@ -175,7 +176,7 @@ export function drawGain(ctx: Context, width: number, height: number, scene: Sce
       if (gain !== 0) ctx.fillRect(x, Math.min(zero, s.y(gain)), a.x(clip.end) - x, Math.abs(s.y(gain) - zero));
     }
     ctx.globalAlpha = scene.heard ? 1 : 0.4;
-    if (hand.drag.delta === 0 && hand.dips.delta === 0 && hand.held.at.length === 0) drawCurve(ctx, a, s, scene);
+    if (!isChanging(scene.track.id)) drawCurve(ctx, a, s, scene);
     drawDips(ctx, a, s, scene);
     ctx.globalAlpha = back * (scene.heard && scene.on.clip ? 1 : 0.4);
     ctx.strokeStyle = palette.ochre;

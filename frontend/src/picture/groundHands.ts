@@ -1,7 +1,7 @@
 /** What the hands on the strips share: the scale of the gain strip as it is drawn, and drawing a span across empty ground. */
 import type { PointerEvent as ReactPointer } from "react";
 import { duration, focused, focusedClips, focusedMarks, phraseSpan } from "../model/focus";
-import { useHeard } from "../model/heard";
+import { heard } from "../model/heard";
 import { seek } from "../model/listening";
 import { lanePoints } from "../model/rideState";
 import { useView } from "../model/view";
@@ -13,14 +13,7 @@ import { gainScale } from "./scene";
 import { hidePull, snapper } from "./snapping";
 
 export function dipScale(height: number): Scale {
-  return gainScale(
-    focusedClips(),
-    focusedMarks(),
-    useHeard.getState().points,
-    focused(),
-    useView.getState().stage,
-    height,
-  );
+  return gainScale(focusedClips(), focusedMarks(), heard().points, focused(), useView.getState().stage, height);
 }
 
 /** Drag across: a span, with the phrases that lie in it. A click places the play line, or does what it is told to. */

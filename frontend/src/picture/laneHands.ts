@@ -12,7 +12,7 @@ import { type Axis, axis, clipIndexAt } from "./axis";
 import { place, takeHold } from "./chartHands";
 import { dragSpan } from "./groundHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
-import { axisLock, isFree, letGoAfter, startDrag } from "./hands";
+import { axisLock, isFree, startDrag } from "./hands";
 import { BORDER_GRIP } from "./scene";
 import { hidePull, puller } from "./snapping";
 
@@ -129,11 +129,11 @@ function dragClips(down: PointerEvent, a: Axis, track: Track, clips: Clip[], cli
       const to = lane === home ? {} : { track: trackOfLane(lane), take: takeOfLane(lane) };
       if (lane === home && moved.seconds === 0) return reset();
       const isStill = inHand();
-      const done = moveClips(track.id, [...chosen], { by: moved.seconds, ...to }).then((done) => {
+      void moveClips(track.id, [...chosen], { by: moved.seconds, ...to }).then((done) => {
         const there = done && lane !== home && takeOfLane(lane) === undefined;
         if (there && isStill()) useView.setState({ focus: trackOfLane(lane) });
       });
-      letGoAfter(done, "move", reset);
+      reset();
     },
     cancel: () => {
       reset();
@@ -192,7 +192,8 @@ function dragEnd(
       hideAtHand();
       hidePull();
       if (at === undefined || at === clip[edge]) return reset();
-      letGoAfter(trimEnd(track.id, clip.id, edge, at), "end", reset);
+      void trimEnd(track.id, clip.id, edge, at);
+      reset();
     },
     cancel: reset,
     click: reset,

@@ -8,13 +8,12 @@ import { seek } from "../model/listening";
 import { heldDepth, useSession } from "../model/session";
 import { type EdgeName, hand, redraw, useView } from "../model/view";
 import { db, signed, time } from "../parts/format";
-import { engine } from "../sound/engine";
 import { type Axis, axis, type Scale } from "./axis";
 import { place, takeHold } from "./chartHands";
 import { dipOutline, handles, visibleMarks } from "./drawMarks";
 import { dragSpan } from "./groundHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
-import { axisLock, isFree, letGoAfter, snap, startDrag } from "./hands";
+import { axisLock, isFree, snap, startDrag } from "./hands";
 import { SNAP } from "./snapping";
 
 const REACH = 5;
@@ -100,7 +99,8 @@ function dragEdge(down: PointerEvent, a: Axis, mark: Mark, name: EdgeName) {
     },
     end: () => {
       hideAtHand();
-      letGoAfter(keepEdges(mark), "edge", reset);
+      void keepEdges(mark);
+      reset();
     },
     cancel: reset,
     click: reset,
@@ -168,7 +168,8 @@ export function dragDip(down: PointerEvent, a: Axis, s: Scale, { mark, part }: D
   const { marks: selection } = useView.getState();
   const more = down.shiftKey || isFree(down);
   const ids = selection.has(mark.id) ? selection : new Set(more ? [...selection, mark.id] : [mark.id]);
-  const chosen = focusedMarks().filter((m) => ids.has(m.id));
+  const selectedNow = () => focusedMarks().filter((m) => ids.has(m.id));
+  const chosen = selectedNow();
   const lock = axisLock();
   const reset = () => {
     hand.dips = { ids: new Set(), delta: 0 };
@@ -180,7 +181,7 @@ export function dragDip(down: PointerEvent, a: Axis, s: Scale, { mark, part }: D
       if (lock(dx, dy) === "x") return;
       if (!selection.has(mark.id)) selectMarks(ids);
       const delta = Math.round(-dy * s.perPixel * (event.altKey ? 0.1 : 1) * 10) / 10;
-      if (delta !== hand.dips.delta) hearDips(chosen, delta);
+      if (delta !== hand.dips.delta) hearDips(selectedNow(), delta);
       hand.dips = { ids: new Set(ids), delta };
       const many = chosen.length > 1;
       const first = many
@@ -194,10 +195,13 @@ export function dragDip(down: PointerEvent, a: Axis, s: Scale, { mark, part }: D
       const { delta } = hand.dips;
       hideAtHand();
       if (delta === 0) return reset();
-      letGoAfter(changeDepth(chosen, { by: delta }), "dips", reset);
+      // as they are by now: something of them may have been answered meanwhile
+      void changeDepth(selectedNow(), { by: delta });
+      hearDips([], 0);
+      reset();
     },
     cancel: () => {
-      engine.hold([]);
+      hearDips([], 0);
       reset();
     },
     click: () => {

@@ -2,10 +2,10 @@
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
 import type { RidePoint } from "../api/client";
 import { duration, selectedSpan } from "../model/focus";
-import { gainAt, useHeard } from "../model/heard";
-import { drawnLine, handRange, heldPoint, holdLine, kept, keptLift, letGo, liftLine, pointsLine } from "../model/hold";
+import { gainAt, heard } from "../model/heard";
+import { drawnLine, handRange, heldPoint, holdLine, kept, keptLift, liftLine, pointsLine } from "../model/hold";
 import { drawLine, liftSpan, movePoints, putPoint, selectPoints } from "../model/ride";
-import { laneOffset, lanePoints, samePoints, useRide } from "../model/rideState";
+import { laneOffset, lanePoints, lanes, lanesSettled, samePoints } from "../model/rideState";
 import { trackOf, useSession } from "../model/session";
 import { hand, isSilent, redraw, SILENCE, type Span, useView } from "../model/view";
 import { db, time } from "../parts/format";
@@ -96,12 +96,13 @@ function dragLift(down: PointerEvent, s: Scale, span: Span) {
     },
     end: () => {
       hideAtHand();
-      if (by === 0) return void letGo();
+      if (by === 0) return holdLine([]);
       void liftSpan(span, by);
+      holdLine([]);
     },
     cancel: () => {
       hideAtHand();
-      void letGo();
+      holdLine([]);
     },
     click: () => useView.setState({ span: null, selection: new Set(), points: new Set() }),
   });
@@ -112,7 +113,7 @@ function dragLine(down: PointerEvent, a: Axis, s: Scale, x: number, y: number) {
   const reset = () => {
     hand.line = [];
     hideAtHand();
-    void letGo();
+    holdLine([]);
   };
   let last = a.seconds(x);
   const { low, high } = handRange();
@@ -137,9 +138,9 @@ function dragLine(down: PointerEvent, a: Axis, s: Scale, x: number, y: number) {
       const line = hand.line.map(([at, value]): [number, number] => [at, value - offset]);
       hideAtHand();
       if (line.length < 2) return reset();
-      letGoAfter(letGo(drawLine(line)), "line", () => {
-        hand.line = [];
-      });
+      void drawLine(line, drawnLine(hand.line));
+      hand.line = [];
+      holdLine([]);
     },
     cancel: reset,
     click: reset,
@@ -166,7 +167,7 @@ function room(chosen: Iterable<number>): { least: number; most: number } {
 function dragSpanEdge(down: PointerEvent, a: Axis, side: "start" | "end") {
   const before = useView.getState().span!;
   const edge = before[side];
-  const ramp = useRide.getState().ride?.ramp ?? 0;
+  const ramp = lanes()?.ramp ?? 0;
   const [from, to] = side === "start" ? [edge - ramp, edge] : [edge, edge + ramp];
   const places = lanePoints().flatMap((p, i) => (p.at > from - SAME && p.at < to + SAME ? [i] : []));
   const meant = samePoints(places);
@@ -196,14 +197,15 @@ function dragSpanEdge(down: PointerEvent, a: Axis, side: "start" | "end") {
     end: () => {
       hideAtHand();
       hidePull();
-      if (!places.length || seconds === 0) return void letGo();
-      letGoAfter(letGo(movePoints(meant(), seconds, 0)), "points", dropPoints);
+      if (!places.length || seconds === 0) return holdLine([]);
+      letGoAfter(movePoints(meant(), seconds, 0).then(lanesSettled), "points", dropPoints);
+      holdLine([]);
     },
     cancel: () => {
       hideAtHand();
       hidePull();
       dropPoints();
-      void letGo();
+      holdLine([]);
       useView.setState({ span: before });
     },
   });
@@ -231,7 +233,7 @@ function dragPoints(down: PointerEvent, a: Axis, s: Scale, { point, place }: Poi
     dropPoints();
     hideAtHand();
     hidePull();
-    void letGo();
+    holdLine([]);
   };
   startDrag(down, {
     move: (dx, dy, event) => {
@@ -256,7 +258,8 @@ function dragPoints(down: PointerEvent, a: Axis, s: Scale, { point, place }: Poi
       hideAtHand();
       hidePull();
       if (seconds === 0 && by === 0) return reset();
-      letGoAfter(letGo(movePoints(meant(), seconds, by)), "points", dropPoints);
+      letGoAfter(movePoints(meant(), seconds, by).then(lanesSettled), "points", dropPoints);
+      holdLine([]);
       selectPoints(meant());
     },
     cancel: reset,
@@ -277,7 +280,7 @@ export function rideDouble(event: ReactMouse<HTMLElement>) {
   if (hitPoint(a, s, width, x, y)) return;
   const at = a.seconds(x);
   const rate = trackOf(useSession.getState(), useView.getState().focus)?.timeline.sample_rate ?? 48000;
-  const line = gainAt(useHeard.getState()[useView.getState().lane], at * rate);
+  const line = gainAt(heard()[useView.getState().lane], at * rate);
   const value = s.high - (y - s.y(s.high)) * s.perPixel;
   const wanted = Math.abs(value - line) < 6 * s.perPixel ? line : Math.round(value * 10) / 10;
   void putPoint(at, wanted - laneOffset());

@@ -1,8 +1,9 @@
 /** What the strips are drawn from, and what their drawing has in common: paper, labels, scales, sizes. */
 import type { Clip, Draft, LaneName, Mark, Track } from "../api/client";
 import { gainAt } from "../model/heard";
+import { overLane } from "../model/hold";
 import { isLevel } from "../model/session";
-import { hand, LANES, type Layer, type Span, type Stage, useView } from "../model/view";
+import { LANES, type Layer, type Span, type Stage, useView } from "../model/view";
 import type { Palette } from "../parts/theme";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, axis, chartRange, GUTTER, RULER, type Scale, scale } from "./axis";
@@ -148,8 +149,9 @@ export function gainScale(
 export function drawnAt(scene: Scene, seconds: number): number {
   const position = seconds * scene.track.timeline.sample_rate;
   let db = 0;
-  for (const name of LANES)
-    if (scene.on[name] && scene.lanes[name].at.length) db += gainAt(scene.lanes[name], position);
-  if (hand.held.at.length && scene.on[useView.getState().lane]) db += gainAt(hand.held, seconds);
+  for (const name of LANES) {
+    if (!scene.on[name]) continue;
+    db += gainAt(scene.lanes[name], position) + gainAt(overLane(scene.track.id, name), seconds);
+  }
   return db;
 }

@@ -3,7 +3,7 @@
  * hand is slowed down towards it, at the place it holds - and it is seen: a line stands over all strips. Ctrl or Cmd lets go.
  */
 import { focusedClips } from "../model/focus";
-import { useHeard } from "../model/heard";
+import { onsets } from "../model/heard";
 import { firstPlace } from "../parts/search";
 import type { Axis } from "./axis";
 import { isFree } from "./hands";
@@ -57,7 +57,7 @@ export function snapper(a: Axis, points: number[] = []) {
     ["phrase", phrases],
     ["point", points],
     // they come a moment after the picture
-    ["onset", useHeard.getState().onsets],
+    ["onset", onsets()],
   ]);
 }
 

@@ -13,7 +13,7 @@ import { type Axis, axis, clipIndexAt, meets } from "./axis";
 import { place, takeHold } from "./chartHands";
 import { dragSpan } from "./groundHands";
 import { hideAtHand, showAtHand } from "./HandLabel";
-import { letGoAfter, startDrag } from "./hands";
+import { startDrag } from "./hands";
 import { BORDER_GRIP } from "./scene";
 import { AT_PLACE, hidePull, snapper } from "./snapping";
 
@@ -66,7 +66,8 @@ function dragBorder(down: PointerEvent, a: Axis, clip: Clip) {
       hideAtHand();
       hidePull();
       if (at === undefined) return reset();
-      letGoAfter(moveBorder(clip.id, at), "border", reset);
+      void moveBorder(clip.id, at);
+      reset();
     },
     cancel: reset,
     click: reset,

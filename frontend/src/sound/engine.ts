@@ -6,12 +6,12 @@
 import { api, type Track } from "../api/client";
 import { complain } from "../parts/messages";
 import { isOvertaken } from "../parts/problem";
+import type { Line } from "./lines";
 import { LOAD_STEP } from "./voice";
+import { NOTHING } from "./walker";
 import type { FromWorklet, GainPoints, RideReport, RideSetting, ToWorklet } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
 
-/** A line in seconds and dB. */
-export type Line = [number, number][];
 type Switch = Extract<ToWorklet, { type: "set" }>["what"];
 
 const AHEAD = 8;
@@ -44,6 +44,7 @@ class Source {
   readonly have = new Set<number>();
   readonly loads = new Set<number>();
   points: GainPoints | null = null;
+  held: GainPoints = NOTHING;
   /** What tells the reduction that is heard from another. */
   loadKey = "";
   readonly set = { ...AT_REST };
@@ -63,7 +64,6 @@ class Engine {
   private node: AudioWorkletNode | null = null;
   private sources = new Map<string, Source>();
   private rate = 48000;
-  private focus = "";
   private fetching = new Map<string, AbortController>();
   private rested = 0;
   private last = { position: 0, time: 0 };
@@ -86,8 +86,6 @@ class Engine {
   hand = Number.NaN;
   private riding: Riding | null = null;
   private grip = { held: false, by: 0 };
-  /** The draft that lies over the gain of the track in focus. */
-  private laid: Line = [];
 
   /** Position of what is heard now, in seconds of the session. */
   get seconds(): number {
@@ -105,9 +103,8 @@ class Engine {
     return Math.max(0, ...[...this.sources.values()].map(({ track }) => track.timeline.duration));
   }
 
-  /** Play these tracks at this rate, from now on; those whose sound is missing are silent. ``focus`` is the one in hand. */
-  setTracks(tracks: Track[], rate: number, focus: string): void {
-    this.focus = focus;
+  /** Play these tracks at this rate, from now on; those whose sound is missing are silent. */
+  setTracks(tracks: Track[], rate: number): void {
     if (rate !== this.rate) {
       const at = this.seconds;
       this.stop();
@@ -151,7 +148,7 @@ class Engine {
   /** The session is left. */
   leave(): void {
     this.stop();
-    this.setTracks([], this.rate, "");
+    this.setTracks([], this.rate);
   }
 
   /** Play a track as it is now: its sound may be another one, or lie elsewhere. */
@@ -166,42 +163,28 @@ class Engine {
     if (this.playing) this.feed(this.position());
   }
 
-  /** Whether what is heard of a track is not its own: another one of its takes. */
-  isElsewhere(track: Track | undefined): boolean {
-    const source = track && this.sources.get(track.id);
-    return !!source && source.track.timeline.key !== track.timeline.key;
-  }
-
-  /** The compiled gain of a track, in samples of it. */
-  setGain(track: Track, points: GainPoints): void {
+  /**
+   * The compiled gain of a track, in samples of it, and what lies over it from then on: both change at once, so that nothing is
+   * ever heard twice or not at all.
+   */
+  setGain(track: Track, points: GainPoints, held: Line): void {
     const source = this.sources.get(track.id);
     if (!source) return;
     source.points = scaled(points, this.rate / track.timeline.sample_rate);
-    if (track.id === this.focus) this.laid = [];
-    this.send({ type: "gain", track: track.id, points: source.points });
+    source.held = this.held(held);
+    this.send({ type: "gain", track: track.id, points: source.points, held: source.held });
   }
 
-  /**
-   * Hear what the hand does to the track in focus - seconds in rising order, and dB on top of all gain - until its next gain.
-   * An empty line lets go: what was laid is heard again.
-   */
-  hold(line: Line): void {
-    this.sendHeld(line.length ? line : this.laid);
+  /** Hear a line over all gain of a track: seconds in rising order, and dB. */
+  hold(track: string, line: Line): void {
+    const source = this.sources.get(track);
+    if (!source) return;
+    source.held = this.held(line);
+    this.send({ type: "hold", track, points: source.held });
   }
 
-  /** Hear a draft that lies over all gain until its next gain, whenever no hand holds anything else. */
-  lay(line: Line): void {
-    this.laid = line;
-    this.sendHeld(line);
-  }
-
-  private sendHeld(line: Line): void {
-    const points = { at: new Float64Array(line.length), db: new Float64Array(line.length) };
-    line.forEach(([at, db], i) => {
-      points.at[i] = at * this.rate;
-      points.db[i] = db;
-    });
-    this.send({ type: "hold", track: this.focus, points });
+  private held(line: Line): GainPoints {
+    return { at: Float64Array.from(line, ([at]) => at * this.rate), db: Float64Array.from(line, ([, db]) => db) };
   }
 
   /** Let the hand be on a lane, or on none. */
@@ -337,7 +320,7 @@ class Engine {
     this.send({ type: "track", track: id, channels: timeline.channels, frames, blockFrames: this.rate });
     for (const [what, value] of Object.entries(source.set) as [Switch, number][])
       this.send({ type: "set", track: id, what, value });
-    if (source.points) this.send({ type: "gain", track: id, points: source.points });
+    if (source.points) this.send({ type: "gain", track: id, points: source.points, held: source.held });
   }
 
   private hearRide({ track, pairs, count, over }: RideReport): void {

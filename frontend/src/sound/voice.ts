@@ -24,7 +24,8 @@ export class Voice {
   private oldGain: Walker | null = null;
   private swap = 1;
   private hold = new Walker(NOTHING);
-  private held = 0;
+  /** What lies over the gain now; NaN where it is there at once. */
+  private held = Number.NaN;
   private oldHeld = 0;
   private after = 1;
   private afterGoal = 1;
@@ -64,11 +65,11 @@ export class Voice {
     }
   }
 
-  setGain(points: GainPoints, playing: boolean): void {
-    // what the hand added is in the new gain: both change over together
-    this.oldHeld = this.held;
-    this.held = 0;
-    this.hold = new Walker(NOTHING);
+  /** Another gain, and what lies over it: whatever of the hand is in the one is not in the other, so both change at once. */
+  setGain(points: GainPoints, held: GainPoints, playing: boolean): void {
+    this.oldHeld = Number.isNaN(this.held) ? 0 : this.held;
+    this.held = Number.NaN;
+    this.hold = new Walker(held);
     this.oldGain = playing ? this.gain : null;
     this.gain = new Walker(points);
     this.swap = this.oldGain ? 0 : 1;
@@ -76,7 +77,7 @@ export class Voice {
 
   setHold(points: GainPoints, playing: boolean): void {
     this.hold = new Walker(points);
-    if (!playing) this.held = 0;
+    if (!playing) this.held = Number.NaN;
   }
 
   set(what: "after" | "fader" | "heard" | "load" | "behind", value: number, playing: boolean): void {
@@ -121,7 +122,8 @@ export class Voice {
     for (let i = 0; i < count; i++) {
       const now = position + i;
       let level = this.gain.at(now);
-      this.held = approach(this.held, this.hold.at(now), step * 24);
+      const over = this.hold.at(now);
+      this.held = Number.isNaN(this.held) ? over : approach(this.held, over, step * 24);
       level += this.held;
       if (this.oldGain) {
         this.swap = Math.min(1, this.swap + step);

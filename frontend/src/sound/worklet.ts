@@ -32,7 +32,8 @@ export type ToWorklet =
   | { type: "block"; track: string; index: number; data: Float32Array }
   | { type: "load"; track: string; index: number; load: Reduction }
   | { type: "keep"; first: number; last: number }
-  | { type: "gain"; track: string; points: GainPoints }
+  /** The compiled gain, and what lies over it from then on. */
+  | { type: "gain"; track: string; points: GainPoints; held: GainPoints }
   | { type: "hold"; track: string; points: GainPoints }
   | { type: "rider"; track: string; setting: RideSetting | null }
   /** With an ``echo`` it is told at once when it is in what was made: how quick the hand is is measured with it. */
@@ -128,7 +129,7 @@ class Player extends AudioWorkletProcessor {
   private change(voice: Voice, message: Extract<ToWorklet, { track: string }>) {
     if (message.type === "block") voice.setBlock(message.index, message.data);
     else if (message.type === "load") voice.setLoad(message.index, message.load);
-    else if (message.type === "gain") voice.setGain(message.points, this.playing);
+    else if (message.type === "gain") voice.setGain(message.points, message.held, this.playing);
     else if (message.type === "hold") voice.setHold(message.points, this.playing);
     else if (message.type === "set") voice.set(message.what, message.value, this.playing);
   }

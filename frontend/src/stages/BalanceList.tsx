@@ -1,6 +1,6 @@
 /** The order of the work against the bed - what is too close, closest first - or into the compressor - where it works hardest. */
 import { useMemo } from "react";
-import { useBalance } from "../model/balance";
+import { useBalance, useBalanceFigures } from "../model/balance";
 import { balanceItems, goToItem } from "../model/balanceList";
 import { phraseSpan } from "../model/focus";
 import { useHeldFader } from "../model/mix";
@@ -18,19 +18,20 @@ export function BalanceList() {
   const order = useView((s) => s.order);
   const selection = useView((s) => s.selection);
   const state = useBalance();
+  const { bed, load } = useBalanceFigures();
   const clips = useSession((s) => s.clips);
   const header = useSession((s) => s.header);
   const held = useHeldFader((s) => s.fader);
   // biome-ignore lint/correctness/useExhaustiveDependencies: a fader that is held and the tracks' rules move them as well
-  const items = useMemo(() => balanceItems(state, order), [state, order, clips, header, held]);
+  const items = useMemo(() => balanceItems(state, order), [state, bed, load, order, clips, header, held]);
   const first = items.findIndex((item) => selection.has(item.clip));
   const { box, rows } = useRows(items.length, ROW, first);
   const off = items.filter((item) => item.off).length;
   const isBed = state.leaf === "bed";
-  const isKnown = isBed ? state.distance !== null : state.load !== null;
+  const isKnown = isBed ? bed !== null : load !== null;
   return (
     <section className="worklist" aria-label="Worklist">
-      {!isBed && state.load && (
+      {!isBed && load && (
         <table className="figures-table load-table" data-testid="load-table">
           <thead>
             <tr>
@@ -46,9 +47,9 @@ export function BalanceList() {
             {LOAD_ROWS.map(([name, show]) => (
               <tr key={name} title={name === "Spread" ? "Standard deviation of the phrases' averages" : undefined}>
                 <th scope="row">{name}</th>
-                <td className="dim">{show(state.load!.before)}</td>
-                <td>{show(state.load!.after)}</td>
-                <td>{show(state.load!.at_proposed)}</td>
+                <td className="dim">{show(load!.load.before)}</td>
+                <td>{show(load!.load.after)}</td>
+                <td>{show(load!.load.at_proposed)}</td>
               </tr>
             ))}
           </tbody>

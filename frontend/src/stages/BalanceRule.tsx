@@ -16,6 +16,7 @@ import {
   setLoad,
   takeThreshold,
   useBalance,
+  useBalanceFigures,
 } from "../model/balance";
 import { setKind } from "../model/mix";
 import { trackOf, useSession } from "../model/session";
@@ -55,9 +56,10 @@ function BedLeaf() {
   const state = useBalance();
   const bed = bedInHand();
   const rule = duckRule();
+  const distance = useBalanceFigures().bed?.distance ?? null;
   if (!header) return null;
   if (!bed || !rule) return <NoBed tracks={header.tracks} />;
-  const { duckDraft, slowDraft, distance } = state;
+  const { duckDraft, slowDraft } = state;
   return (
     <>
       <p className="rule-line">
@@ -176,7 +178,8 @@ function FineDuck({ rule }: { rule: DuckRule }) {
 function LoadLeaf() {
   const focus = useView((s) => s.focus);
   const track = useSession((s) => trackOf(s, focus));
-  const { load, working } = useBalance();
+  const { load: figures, working } = useBalanceFigures();
+  const load = figures?.load ?? null;
   const heard = useView((s) => s.load);
   const behind = useView((s) => s.behind);
   if (!track) return null;
@@ -224,7 +227,7 @@ function LoadLeaf() {
 
 /** Figures that were called off are had again where they are missed. */
 function Missing() {
-  const missing = useBalance((s) => s.missing);
+  const { missing } = useBalanceFigures();
   if (!missing) return null;
   return (
     <p className="note">

@@ -4,7 +4,7 @@ import { IconDots, IconPin, IconPinFilled } from "@tabler/icons-react";
 import { useCallback, useEffect, useRef } from "react";
 import { forgetLearnt, learn, switchMidi, switchStandIn, useControllers, words } from "../model/controllers";
 import { selectedSpan } from "../model/focus";
-import { choosePass } from "../model/passes";
+import { choosePass, usePasses } from "../model/passes";
 import {
   handLimits,
   handValue,
@@ -294,7 +294,8 @@ function HandMenu() {
 }
 
 function Passes() {
-  const { passes, chosen } = useRiding();
+  const passes = usePasses();
+  const chosen = useRiding((s) => s.chosen);
   if (passes.length === 0) return null;
   return (
     <div className="hand-passes" role="listbox" aria-label="Passes">

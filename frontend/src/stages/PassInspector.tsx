@@ -9,14 +9,10 @@ import { clock } from "../parts/format";
 import { KeptRow } from "../parts/SliderRow";
 import { PassTimes, useHow } from "./PassTimes";
 
-const HOW = ["glide", "lead", "error", "snap"] as const;
-
 export function PassInspector({ pass }: { pass: Pass }) {
   const { draft, heard } = useRiding();
   const how = useHow();
   const lane = LANE_NAMES[pass.lane];
-  // what is kept is what is seen: not while the draft of what was set is on its way
-  const isSeen = draft !== null && HOW.every((name) => draft.how[name] === how[name]);
   return (
     <div className="inspector pass-inspector" data-testid="pass">
       <div className="inspector-head">
@@ -66,7 +62,7 @@ export function PassInspector({ pass }: { pass: Pass }) {
         onChange={(event) => setHow({ snap: event.currentTarget.checked })}
       />
       <div className="inspector-keys">
-        <Button size="xs" flex={1} disabled={!isSeen} onClick={() => void keepPass()}>
+        <Button size="xs" flex={1} onClick={() => void keepPass()}>
           {pass.state === "kept" ? "Keep again" : "Keep"}
           <kbd>D</kbd>
         </Button>
@@ -77,7 +73,7 @@ export function PassInspector({ pass }: { pass: Pass }) {
           <Tooltip
             label={`The mean in each of ${draft.phrases.length} phrases becomes clip gain, what is left the ride`}
           >
-            <Button size="xs" variant="default" disabled={!isSeen} onClick={() => void keepPass(true)}>
+            <Button size="xs" variant="default" onClick={() => void keepPass(true)}>
               as clip gain
             </Button>
           </Tooltip>

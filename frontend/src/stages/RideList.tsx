@@ -1,10 +1,11 @@
 /** The worklist of the stage Ride: the spans that stray inside their phrases, and what is selected to be worked on. */
 import { ActionIcon, NativeSelect, Tooltip } from "@mantine/core";
 import { IconVolumeOff, IconX } from "@tabler/icons-react";
-import { useMemo, useState } from "react";
+import { useMemo, useRef, useState } from "react";
 import type { Clip, RidePoint } from "../api/client";
-import { deleteDrawn, liftSpan, movePoints, scaleSpan, setPoints } from "../model/ride";
-import { laneOffset, useRide } from "../model/rideState";
+import { usePasses } from "../model/passes";
+import { deleteDrawn, liftSpan, movePoints, movePointTo, scaleSpan, setPoints } from "../model/ride";
+import { laneOffset, samePoints, useInside, useLanes, useRide } from "../model/rideState";
 import { useRiding } from "../model/riding";
 import { reasonWords, trackOf, useSession } from "../model/session";
 import { goToStray, isSpan, strayList } from "../model/strays";
@@ -29,13 +30,17 @@ export function RideList() {
   const track = useSession((s) => trackOf(s, focus));
   const clips = useSession((s) => s.clips[track?.id ?? ""]) ?? NO_CLIPS;
   const tolerance = useSession((s) => s.header?.rule.tolerance ?? 1.5);
-  const { ride, inside, draft } = useRide();
+  const { draft } = useRide();
+  const ride = useLanes();
+  const inside = useInside();
   const items = useMemo(() => strayList(inside, draft, clips, order), [inside, draft, clips, order]);
   const first = items.findIndex((item) => isSpan(span, item.span));
   const { box, rows } = useRows(items.length, ROW, first);
   const all = ride?.[lane] ?? NO_POINTS;
-  const pass = useRiding((s) => s.passes.find((one) => one.id === s.chosen));
+  const passes = usePasses();
+  const pass = useRiding((s) => passes.find((one) => one.id === s.chosen));
   const chosen = [...points].flatMap((place) => (all[place] ? [place] : []));
+  const hand = useSameHand(chosen);
   return (
     <section className="worklist" aria-label="Worklist">
       <div className="panel-head">
@@ -82,12 +87,21 @@ export function RideList() {
         </div>
       </div>
       {pass && <PassInspector key={pass.id} pass={pass} />}
-      {!pass && chosen.length > 0 && <PointInspector key={chosen.join()} places={chosen} points={all} />}
+      {!pass && chosen.length > 0 && <PointInspector key={hand} places={chosen} points={all} />}
       {!pass && chosen.length === 0 && span && (
         <SpanInspector key={`${span.start}:${span.end}`} span={span} drawn={all} />
       )}
     </section>
   );
+}
+
+/** A number that is another one when other points were taken, and the same when those in hand have only other places. */
+function useSameHand(chosen: number[]): number {
+  const hand = useRef({ count: 0, follow: samePoints(chosen) });
+  const there = hand.current.follow();
+  if (there.length !== chosen.length || there.some((place, i) => place !== chosen[i]))
+    hand.current = { count: hand.current.count + 1, follow: samePoints(chosen) };
+  return hand.current.count;
 }
 
 function PointInspector({ places, points }: { places: number[]; points: RidePoint[] }) {
@@ -138,7 +152,7 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
             step={0.01}
             digits={3}
             unit="s"
-            keep={(to) => void movePoints(places, to - first!.at, 0)}
+            keep={(to) => void movePointTo(places[0]!, to)}
           />
         ) : (
           <ExactField

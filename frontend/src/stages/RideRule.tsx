@@ -19,7 +19,7 @@ import {
   setTrim,
   switchTrim,
 } from "../model/ride";
-import { useRide, useRideRule } from "../model/rideState";
+import { useInside, useLanes, useRide, useRideRule } from "../model/rideState";
 import { useRiding } from "../model/riding";
 import { trackOf, useSession } from "../model/session";
 import { LANE_NAMES, LANES, useView } from "../model/view";
@@ -56,7 +56,8 @@ export function RideRule() {
 
 /** The draft of a ride that evens the inside of phrases. */
 function VoiceRide() {
-  const { inside, draft } = useRide();
+  const { draft } = useRide();
+  const inside = useInside();
   const rule = useRideRule();
   if (!rule) return null;
   const after = mean(inside?.phrases.map((phrase) => phrase.after) ?? []);
@@ -218,7 +219,7 @@ function FineRule() {
 
 /** The trim of the whole track: heard while it is dragged, kept when it is let go; its switch keeps it for later. */
 function TrimRow({ canFold }: { canFold: boolean }) {
-  const { ride } = useRide();
+  const ride = useLanes();
   const { held, hold, keep } = useHeld<number>(setTrim);
   const shown = held ?? ride?.offset ?? 0;
   const isOff = ride?.off ?? false;
