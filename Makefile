@@ -15,7 +15,7 @@ FRONT_FILES := $(shell find frontend/src frontend/public -type f -not -name sche
 export PYTHONDONTWRITEBYTECODE =
 export UV_NO_PROGRESS = 1
 
-.PHONY: demo serve test attack bench wheel lint clean
+.PHONY: demo serve test attack late bench wheel lint clean
 
 demo: .build/ready
 	.venv/bin/nivelus demo --port $(PORT)
@@ -32,6 +32,10 @@ test: .build/ready .build/tools lint
 # the same attacks, N times as many: make attack N=20
 attack: .build/ready .build/tools
 	$(PY) -m pytest -s tests/attack --attack $(N)
+
+# the late page with N other seeds: make late N=50
+late: .build/ready
+	LATE_SEEDS="$$(seq 100 $$((99 + $(N))) | tr '\n' ' ')" $(PY) -m pytest -n 2 tests/browser/test_late.py
 
 lint: .build/ready
 	.venv/bin/ruff check src tests bench
