@@ -68,7 +68,7 @@ export function ExactField({
       aria-label={name}
       value={typed ?? held ?? shown}
       onChange={(value) => (typed !== null || value !== (held ?? shown)) && setTyped(value)}
-      onFocus={() => setHeld(shown)}
+      onFocusCapture={() => setHeld(shown)}
       onBlur={commit}
       onKeyDown={onKey}
       placeholder="several"

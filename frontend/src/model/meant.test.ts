@@ -1,0 +1,134 @@
+/** What was meant is what is done, and what is heard stays, whatever is still on its way. */
+import { beforeEach, describe, expect, it, vi } from "vitest";
+
+const played = vi.hoisted(() => ({ tracks: [] as { id: string; take: number }[], gains: [] as string[] }));
+const sent = vi.hoisted(() => ({
+  moves: [] as object[],
+  points: [] as object[],
+  answers: [] as { come: (value: never) => void; answer: Promise<never> }[],
+}));
+vi.mock("../parts/messages", () => ({ complain: () => {}, tell: () => {} }));
+vi.mock("../sound/engine", () => ({
+  engine: new Proxy(
+    {
+      seconds: 0,
+      setTracks: (tracks: typeof played.tracks) => {
+        played.tracks = tracks;
+      },
+      setGain: ({ id, take }: { id: string; take: number }) => played.gains.push(`${id} ${take}`),
+    } as Record<string, unknown>,
+    { get: (own, name: string) => own[name] ?? (() => {}) },
+  ),
+}));
+vi.mock("../api/client", () => ({
+  api: new Proxy(
+    {
+      moveClips: (_: string, body: object) => {
+        sent.moves.push(body);
+        return answered();
+      },
+      changePoints: (_: string, body: object) => {
+        sent.points.push(body);
+        return answered();
+      },
+      ride: () => Promise.resolve(drawn),
+    } as Record<string, unknown>,
+    { get: (own, name: string) => own[name] ?? (() => new Promise(() => {})) },
+  ),
+}));
+
+import { whole as answerOf, turn } from "./answers.testing";
+import { clip } from "./clip.testing";
+import { forgetGains, gainCame } from "./ear";
+import { edit } from "./edits";
+import { later } from "./later.testing";
+import { hearTakeInstead } from "./mix";
+import { movePoints, movePointTo } from "./ride";
+import { lanesAsked } from "./rideState";
+import { received, useSession } from "./session";
+import { moveClips, moveClipTo } from "./timeline";
+import { useView } from "./view";
+
+function answered() {
+  const one = later<never>();
+  sent.answers.push(one);
+  return one.answer;
+}
+
+const point = (at: number, db: number) => ({ at, db, shape: "linear", clip: null });
+let drawn = { curve: [], ride: [point(1, 0), point(2, 0)], trim: [], offset: 0, off: false, ramp: 0.06 };
+const timeline = { missing: false, key: "own", sample_rate: 48000, duration: 60, frames: 60 * 48000 };
+const track = (id: string, gain_key: string) => ({
+  id,
+  take: 1,
+  kind: "voice",
+  gain_key,
+  timeline,
+  range_low: -20,
+  range_high: 6,
+});
+
+/** The session with its clip at a place, as the server tells it. */
+const at = (revision: number, start: number, key = `k${count}.${revision}`) =>
+  answerOf(`s${count}`, revision, ["t"], {
+    tracks: [track("t", key)],
+    clips: [clip({ id: "c", track: "t", start, end: start + 1, phrase_start: start, phrase_end: start + 1 })],
+  });
+
+let count = 0;
+
+beforeEach(() => {
+  sent.moves = [];
+  sent.points = [];
+  sent.answers = [];
+  played.gains = [];
+  hearTakeInstead(null);
+  forgetGains();
+  count++;
+  useView.setState({ stage: "ride", focus: "t", lane: "ride", points: new Set(), playing: false });
+  useSession.setState(received({ id: "", header: null, terms: null, clips: {}, marks: {} }, at(1, 2)));
+});
+
+const shownStart = () => useSession.getState().clips.t![0]!.start;
+
+describe("a place that is typed", () => {
+  it("is the place that a clip comes to, wherever a move before brings it", async () => {
+    void moveClips("t", ["c"], { by: 1 });
+    void moveClipTo("t", "c", 10);
+    expect(shownStart()).toBe(10);
+    await turn();
+    // another window has moved it as well: what is typed is meant all the same
+    sent.answers[0]!.come(at(2, 3.5));
+    await turn();
+    expect(sent.moves.map((body) => (body as { by: number }).by)).toEqual([1, 6.5]);
+    expect(shownStart()).toBe(10);
+  });
+
+  it("is the moment that a point comes to, wherever a move before brings it", async () => {
+    lanesAsked.answer = drawn as never;
+    void movePoints([0], 0.25, 0);
+    void movePointTo(0, 1.75);
+    await turn();
+    drawn = { ...drawn, ride: [point(1.25, 0), point(2, 0)] };
+    sent.answers[0]!.come(at(2, 2));
+    await turn();
+    expect(sent.points.map((body) => (body as { seconds: number }).seconds)).toEqual([0.25, 0.5]);
+  });
+});
+
+describe("another take that is heard", () => {
+  const gain = { at: new Float64Array(0), db: new Float64Array(0) };
+  const now = () => useSession.getState().header!.tracks[0]!;
+
+  it("stays, whatever is edited meanwhile, and the own one is heard again with its newest gain", async () => {
+    hearTakeInstead({ track: { ...now(), take: 2 }, gain });
+    expect(played.tracks[0]!.take).toBe(2);
+    await edit(() => Promise.resolve(at(2, 4)));
+    gainCame(now(), "all", gain, 2);
+    expect(played.tracks[0]!.take).toBe(2);
+    expect(played.gains).toEqual(["t 2"]);
+    hearTakeInstead(null);
+    expect(played.tracks[0]!.take).toBe(1);
+    expect(played.gains).toEqual(["t 2", "t 1"]);
+  });
+});
