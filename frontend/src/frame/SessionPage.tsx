@@ -6,7 +6,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { commands, showKey } from "../model/commands";
 import { stopControllers } from "../model/controllers";
 import { dropDrafts } from "../model/drafts";
-import { catchUp, openSession } from "../model/edits";
+import { catchUp, closeSession, openSession } from "../model/edits";
 import { focusedClips, phraseSpan, selectedClips, selectedMarks, selectedSpan } from "../model/focus";
 import { leaveSound } from "../model/heard";
 import { onStopped, stop } from "../model/listening";
@@ -112,6 +112,7 @@ export function SessionPage() {
       stopControllers();
       stop();
       leaveSound();
+      closeSession();
     };
   }, [id, tries]);
 

@@ -121,11 +121,17 @@ function lineOf(id = useSession.getState().id): Line {
   return line;
 }
 
+/** The session is left: what was done to it goes on, and nothing of it is asked for any more. */
+export function closeSession() {
+  lineOf().leave();
+  useSession.setState({ id: "", header: null, clips: {}, marks: {} });
+}
+
 /** Have a session told whole; ``arrived`` is called with it, before anything of it is drawn. */
 export async function openSession(id: string, arrived?: () => void): Promise<void> {
   if (useSession.getState().id !== id) {
-    lineOf().leave();
-    useSession.setState({ id, header: null, clips: {}, marks: {} });
+    closeSession();
+    useSession.setState({ id });
   }
   const line = lineOf(id);
   // what was done to it before it was left comes first

@@ -7,6 +7,7 @@ import { engine } from "../sound/engine";
 import type { GainPoints } from "../sound/worklet";
 import { Asked } from "./asked";
 import { forgetGains, gainCame, gainStands, hasGain } from "./ear";
+import { edited } from "./edits";
 import { focused } from "./focus";
 import { playTracks, tellEngine } from "./mix";
 import { useSession } from "./session";
@@ -116,35 +117,39 @@ onHeard(() => {
 });
 
 const ALL = Object.keys(ALL_LAYERS);
-let _others: Promise<void> | null = null;
+let isAsking = false;
 
 /** Have the gain of the tracks that are not in focus, of each that is another now: all of its layers are heard. */
-function loadOthers() {
+async function loadOthers() {
+  if (isAsking) return;
+  isAsking = true;
   // what is looked at comes first
-  _others ??= gainSettled()
-    .then(() => askOthers())
-    .finally(() => {
-      _others = null;
-    });
-}
-
-async function askOthers() {
-  for (;;) {
-    const { header } = useSession.getState();
-    const focus = focused()?.id;
-    const track = header?.tracks.find((one) => one.id !== focus && !one.timeline.missing && !hasGain(one, ALL.join()));
-    if (!track) return;
+  await gainSettled();
+  for (let track = nextOther(); track; track = nextOther(track)) {
     try {
       const points = toPoints(await api.gainPoints(track.id, ALL, { key: track.gain_key }));
-      const now = useSession.getState().header;
-      const same = now?.tracks.find((one) => one.id === track.id)?.gain_key === track.gain_key;
-      if (now && same && focused()?.id !== track.id) gainCame(track, ALL.join(), points, now.revision);
+      const { header } = useSession.getState();
+      if (isOther(track)) gainCame(track, ALL.join(), points, header!.revision);
     } catch (error) {
-      // the edit that has overtaken it asks anew
       if (!isOvertaken(error)) complain(error);
-      return;
+      // what has overtaken it tells the new key
+      await edited();
     }
   }
+  isAsking = false;
+}
+
+/** Whether a track is there, is not in focus, and is still what it was. */
+function isOther({ id, gain_key }: Track): boolean {
+  const now = useSession.getState().header?.tracks.find((one) => one.id === id);
+  return now?.gain_key === gain_key && focused()?.id !== id;
+}
+
+/** A track whose gain is not here; where the one that was asked for last did not come, it is not asked for again. */
+function nextOther(last?: Track): Track | undefined {
+  const tracks = useSession.getState().header?.tracks ?? [];
+  const isWanted = (track: Track) => isOther(track) && !track.timeline.missing && !hasGain(track, ALL.join());
+  return tracks.find((track) => isWanted(track) && !(last?.id === track.id && last.gain_key === track.gain_key));
 }
 
 /** The session is left: nothing of it is played or fetched any more. */
@@ -159,10 +164,10 @@ useSession.subscribe((now, old) => {
   if (header === old.header) return;
   playTracks();
   for (const track of header?.tracks ?? []) gainStands(track, header!.revision);
-  loadOthers();
+  void loadOthers();
 });
 useView.subscribe((now, old) => {
-  if (now.focus !== old.focus) loadOthers();
+  if (now.focus !== old.focus) void loadOthers();
   tellEngine();
 });
 useSession.subscribe(redraw);

@@ -24,14 +24,19 @@ vi.mock("../sound/engine", () => ({
       setGain: ({ id }: { id: string }, points: never, held: never) => {
         played.gains.set(id, points);
         played.held.set(id, held);
+        ears.get(id)?.setGain(points, inSamples(held), true);
       },
-      hold: (track: string, line: never) => played.held.set(track, line),
+      hold: (track: string, line: never) => {
+        played.held.set(track, line);
+        ears.get(track)?.setHold(inSamples(line), true);
+      },
     } as Record<string, unknown>,
     { get: (own, name: string) => own[name] ?? (() => {}) },
   ),
 }));
 
 import { queries } from "../api/cache";
+import { Voice } from "../sound/voice";
 import { openSession, redo, undo } from "./edits";
 import { focused, focusedClips } from "./focus";
 import { acceptDraft, changeGain, dropDraft, hearGain, makeDraft, toggleFlag } from "./gain";
@@ -189,6 +194,46 @@ function isItsOwn() {
 const isSame = (one: Clips[number], other: Clips[number]) =>
   one.id === other.id && one.gain === other.gain && one.locked === other.locked;
 
+/** Tracks as the audio thread has them: they play all the while. */
+const ears = new Map<string, Voice>();
+const inSamples = (line: [number, number][]) => ({
+  at: Float64Array.from(line, ([at]) => at * RATE),
+  db: Float64Array.from(line, ([, db]) => db),
+});
+const DECLICK = 0.005 * RATE;
+const QUANTUM = 64;
+
+/** A track whose samples are all 1, so that what comes out of it is its gain. */
+class Ear {
+  private readonly voice = new Voice(1, CLIPS * 10 * RATE, CLIPS * 10 * RATE);
+  private readonly open = new Float32Array(QUANTUM).fill(1);
+  private last = 0;
+  /** For how many samples what is heard has not been what is shown, and the most that it was. */
+  private off = 0;
+  mostOff = 0;
+  steepest = 0;
+
+  constructor(readonly track: string) {
+    this.voice.setBlock(0, new Float32Array(CLIPS * 10 * RATE).fill(1));
+    ears.set(track, this.voice);
+    const points = played.gains.get(track)!;
+    this.voice.setGain(points as never, inSamples([]), false);
+  }
+
+  /** Play on within a clip, and look at every sample. */
+  play(clip: number, shown: number) {
+    const out = [new Float32Array(QUANTUM)];
+    this.voice.add(out, this.open, 0, QUANTUM, middleOf(clip) * RATE, 1 / DECLICK);
+    for (const factor of out[0]!) {
+      const db = 20 * Math.log10(factor);
+      this.steepest = Math.max(this.steepest, Math.abs(db - this.last));
+      this.last = db;
+      this.off = Math.abs(db - shown) > 0.1 ? this.off + 1 : 0;
+      this.mostOff = Math.max(this.mostOff, this.off);
+    }
+  }
+}
+
 /** What is shown is what was answered last, with what is being done laid over it. */
 function isShown(server: Server) {
   const { id, header, clips } = useSession.getState();
@@ -266,4 +311,26 @@ describe("the page", () => {
       options,
     );
   }, 120_000);
+
+  it("is heard within 50 ms as it shows, through 200 edits while it plays, and nothing is steeper than a de-click ramp", async () => {
+    for (const seed of [1, 2, 3, 4, 5]) {
+      const { server, ids } = await opened();
+      const ear = new Ear(`${ids[0]}-x`);
+      const all = fc.sample(fc.oneof(...byHand, ...answers), { numRuns: 700, seed });
+      for (const one of all) {
+        if (one.act === "focus" || one.act === "lock") continue;
+        await step(server, ids, { ...one, clip: 1 });
+        ear.play(1, useSession.getState().clips[ear.track]![1]!.gain);
+      }
+      await comeAll(server);
+      ear.play(1, useSession.getState().clips[ear.track]![1]!.gain);
+      expect(server.sessions.get(ids[0])!.revision).toBeGreaterThan(200);
+      expect(ear.mostOff).toBeLessThan(0.05 * RATE);
+      expect(ear.mostOff).toBeGreaterThan(0);
+      // the hand may move by 24 dB in the time of a ramp
+      expect(ear.steepest).toBeLessThanOrEqual((24 / DECLICK) * 1.001);
+      ears.clear();
+      leaveSound();
+    }
+  });
 });
