@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import re
+import time
 from collections.abc import Callable
 from typing import Any
+from urllib.parse import urlsplit
 
 import pytest
 from playwright.sync_api import Page, expect
@@ -195,3 +198,34 @@ def test_a_switch_that_is_pressed_twice_at_once_is_there_and_back(page: Page, de
     before = now["rules"]["breath"]["on"]
     twice("/details/rule", lambda: switch.click(force=True))
     assert demo_program.session(SONG)["tracks"][0]["rules"]["breath"]["on"] == before
+
+
+def test_an_edit_asks_for_four_things_at_most(page: Page, demo_program: Program) -> None:
+    """Itself, what is heard, the figures, and what the stage that is open shows alone."""
+    song = fresh(demo_program, SONG)
+    asked: list[str] = []
+    page.on("request", lambda request: asked.append(f"{request.method} {urlsplit(request.url).path}"))
+
+    def quiet() -> list[str]:
+        """Wait until nothing more is asked for; what was since the last time."""
+        since, known = time.monotonic(), len(asked)
+        while time.monotonic() - since < 0.6:
+            page.wait_for_timeout(50)
+            if len(asked) != known:
+                since, known = time.monotonic(), len(asked)
+        wanted = [one for one in asked if "/api/" in one and not re.search("/(jobs|samples|wave/.*|reduction)$", one)]
+        asked.clear()
+        return wanted
+
+    for stage in ("survey", "phrases", "details", "ride", "balance", "signoff"):
+        open_stage(page, demo_program, song, stage)
+        if stage in ("phrases", "details", "ride"):
+            page.locator(".worklist .row").first.click()
+        quiet()
+        page.keyboard.press("Shift+m")
+        assert 1 <= len(quiet()) <= 4
+        if stage in ("phrases", "details", "ride"):
+            page.keyboard.press("ArrowUp")
+            wanted = quiet()
+            assert {one.rsplit("/", 1)[1] for one in wanted} >= {"heard", "figures"}
+            assert len(wanted) <= 4, wanted

@@ -13,7 +13,7 @@ import soundfile
 from playwright.sync_api import Page, expect
 
 from nivelus.core.deliver.curve_csv import read_csv
-from tests.browser.hands import SONG, drag, eventually, fresh, gain_height, open_stage, place, ride_of, wait_past
+from tests.browser.hands import SONG, drag, eventually, fresh, gain_height, note, open_stage, place, ride_of, wait_past
 from tests.helpers.program import Program
 
 
@@ -44,7 +44,7 @@ def select_span(page: Page, state: dict[str, Any], start: float, end: float) -> 
 def lift_by_three(page: Page) -> None:
     """Lift the selected span; the page has the points a moment after the server."""
     page.get_by_label("Lift the ride by").fill("3")
-    with page.expect_response(lambda answer: "/lanes?" in answer.url):
+    with page.expect_response(lambda answer: "/heard?" in answer.url):
         page.keyboard.press("Enter")
 
 
@@ -54,7 +54,7 @@ def lane(page: Page, name: str) -> None:
 
 
 def test_from_a_draft_to_a_render_that_is_even_inside(page: Page, demo_program: Program, song: dict, tmp_path: Path) -> None:
-    status = page.get_by_role("status").filter(has_text="Inside the phrases")
+    status = note(page)
     expect(status).to_contain_text(re.compile(r"Inside the phrases (\d\.\d) → \1 LU\."))
     page.keyboard.press("d")
     expect(status).to_contain_text("points.")

@@ -305,9 +305,7 @@ def test_another_window_edits_meanwhile(riding: Page, demo_program: Program, sta
     page.keyboard.press("Space")
     waits(page, demo_program, state, 1)
     expect(page.get_by_test_id("pass")).to_contain_text("was changed since")
-    # the first try tells that the session is another by now, and shows it
-    page.keyboard.press("d")
-    expect(page.get_by_role("alert").first).to_contain_text("another window")
+    # that the session is another by now was found out when the gain of the one before was asked for
     page.keyboard.press("d")
     eventually(lambda: passes(demo_program, state)[0]["state"] == "kept")
     assert gain(demo_program, state, np.array([12.5]))[0] == pytest.approx(4, abs=0.01)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 from pathlib import Path
 
 import numpy as np
@@ -109,13 +110,13 @@ def test_binary_answers(client: FlaskClient, uploaded: dict, voice_file: Path) -
 
 
 def parts_of(data: bytes) -> list[np.ndarray]:
-    """The six parts of what is heard: five gains and a meter, as they are packed."""
-    counts = np.frombuffer(data, "<u4", 6)
-    parts, at = [], counts.nbytes
+    """Five gains and a meter, as they are packed, with whatever bytes come behind them."""
+    *counts, drawn, _ = np.frombuffer(data, "<u4", 8).tolist()
+    parts, at = [], 32
     for count, kind in zip(counts, ("<f8",) * 5 + ("<f4",), strict=True):
         parts.append(np.frombuffer(data, kind, count, at).reshape(-1, 2))
         at += parts[-1].nbytes
-    assert at == len(data)
+    assert at + drawn == len(data)
     return parts
 
 
@@ -132,6 +133,11 @@ def test_all_that_is_heard_comes_in_one_answer_of_one_state(client: FlaskClient,
     assert len(meter) == pytest.approx(track["timeline"]["duration"] * 10, abs=2)
     alone = parts_of(client.get(f"{address}/heard?key={key}&layers=clip").data)
     assert np.interp(middle, *alone[0].T) == pytest.approx(-4)
+    # in the stage Ride the points come with their line
+    whole = client.get(f"{address}/heard?key={key}&drawn").data
+    drawn = json.loads(whole[len(client.get(f"{address}/heard?key={key}").data) :])
+    assert drawn == {"lanes": client.get(f"{address}/lanes?key={key}").json, "passes": []}
+    assert len(drawn["lanes"]["ride"]) == 4
     # of a state that is over there is nothing
     for path in ("heard", "gain"):
         late = client.get(f"{address}/{path}?key={track['gain_key']}")

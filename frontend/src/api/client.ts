@@ -50,20 +50,29 @@ export type RenderRequest = Schemas["RenderRequest"];
 export interface Answered {
   gains: Float64Array[];
   meter: Float32Array;
+  /** Lanes and passes, where they were asked for. */
+  drawn: Drawn | null;
+}
+export interface Drawn {
+  lanes: Ride;
+  passes: Pass[];
 }
 
 const GAINS = 5;
+const PARTS = 8;
 
 /** Arrays that came in one answer: how many values each has, then all of them. */
 function unpack(data: ArrayBuffer): Answered {
-  const counts = [...new Uint32Array(data, 0, GAINS + 1)];
+  const counts = [...new Uint32Array(data, 0, PARTS)];
   let at = 4 * counts.length;
   const gains = counts.slice(0, GAINS).map((count) => {
     const gain = new Float64Array(data, at, count);
     at += gain.byteLength;
     return gain;
   });
-  return { gains, meter: new Float32Array(data, at, counts[GAINS]) };
+  const meter = new Float32Array(data, at, counts[GAINS]);
+  const text = new TextDecoder().decode(new Uint8Array(data, at + meter.byteLength));
+  return { gains, meter, drawn: text ? (JSON.parse(text) as Drawn) : null };
 }
 
 const session = (id: string) => ({ params: { path: { session_id: id } } });
@@ -222,7 +231,6 @@ export const api = {
       `/api/tracks/${id}/lanes/file?${new URLSearchParams({ revision: String(revision), lane, name: file.name })}`,
       file,
     ),
-  passes: (id: string) => take(client.GET("/api/tracks/{track_id}/passes", track(id))).then((answer) => answer.items),
   beginPass: (id: string, body: Omit<Schemas["NewPass"], keyof HowWritten> & HowWritten) =>
     take(client.POST("/api/tracks/{track_id}/passes", { ...track(id), body })),
   /** Where pieces of a pass are taken down: pairs of seconds and dB, from pair number ``first`` on. */
@@ -303,9 +311,9 @@ export const api = {
     bytes(`/api/tracks/${id}/gain?layers=${layers.join(",")}&${new URLSearchParams(Object.entries(which))}`).then(
       (b) => new Float64Array(b),
     ),
-  /** All that is heard of the gain that has a key; ``layers`` are those that are on. */
-  heard: (id: string, key: string, layers: string, signal?: AbortSignal): Promise<Answered> =>
-    bytes(`/api/tracks/${id}/heard?key=${key}&layers=${layers}`, signal).then(unpack),
+  /** All that is heard of the gain that has a key, also what is ``drawn``; ``layers`` are those that are on. */
+  heard: (id: string, key: string, layers: string, drawn: boolean, signal?: AbortSignal): Promise<Answered> =>
+    bytes(`/api/tracks/${id}/heard?key=${key}&layers=${layers}${drawn ? "&drawn" : ""}`, signal).then(unpack),
   onsets: (id: string, key: string, signal?: AbortSignal) =>
     bytes(`/api/tracks/${id}/onsets?key=${key}`, signal).then((b) => new Float64Array(b)),
   trace: (id: string, signal?: AbortSignal) =>

@@ -1,5 +1,5 @@
 /** What the server tells of the track in focus besides its clips: compiled gain, meter, trace. Each by what it is of. */
-import { type Answered, api, type LaneName, type Track } from "../api/client";
+import { type Answered, api, type Drawn, type LaneName, type Track } from "../api/client";
 import { complain } from "../parts/messages";
 import { isOvertaken } from "../parts/problem";
 import { firstPlace } from "../parts/search";
@@ -17,18 +17,20 @@ import { ALL_LAYERS, heardLayers, redraw, useView } from "./view";
 export interface Heard extends Record<LaneName, GainPoints> {
   points: GainPoints;
   dips: GainPoints;
+  drawn: Drawn | null;
   /** Short-term level before and after, pairs, on the scale of the target. */
   meter: Float32Array;
 }
 
 const EMPTY = { at: new Float64Array(0), db: new Float64Array(0) };
-const NOTHING: Heard = {
+export const NOTHING: Heard = {
   points: EMPTY,
   dips: EMPTY,
   curve: EMPTY,
   ride: EMPTY,
   trim: EMPTY,
   meter: new Float32Array(0),
+  drawn: null,
 };
 
 export function toPoints(pairs: Float64Array): GainPoints {
@@ -60,22 +62,38 @@ function playable(): Track | null {
   return track && !track.timeline.missing ? track : null;
 }
 
-const heardOfTrack = new Asked<Heard>("heard", () => {
+export const heardOfTrack = new Asked<Heard>("heard", () => {
   const track = playable();
   if (!track) return null;
   const on = layersOn();
-  const ask = (signal: AbortSignal) => api.heard(track.id, track.gain_key, on, signal).then(unpacked);
-  return { of: track.id, key: `${track.gain_key}:${on}`, ask };
+  const isDrawn = useView.getState().stage === "ride";
+  const ask = (signal: AbortSignal) => api.heard(track.id, track.gain_key, on, isDrawn, signal).then(unpacked);
+  // passes come and go while the gain stays
+  const drawn = isDrawn ? `${useSession.getState().header?.revision}:${looks}` : "";
+  return { of: track.id, key: `${track.gain_key}:${on}:${drawn}`, ask };
 });
 
-function unpacked({ gains: [points, dips, curve, ride, trim], meter }: Answered): Heard {
+let looks = 0;
+
+/** Ask again for what is drawn: there is more of it, though nothing of the session is another. */
+export function lookAgain() {
+  looks++;
+  heardOfTrack.follow();
+}
+
+/** What is drawn on the track in focus, while the stage Ride is open: its lanes and passes. */
+export const drawn = (): Drawn | null => (useView.getState().stage === "ride" ? heard().drawn : null);
+/** Whether what is known is of the state that is shown. */
+export const isHeardSettled = () => heardOfTrack.isSettled;
+
+function unpacked({ gains: [points, dips, curve, ride, trim], ...rest }: Answered): Heard {
   return {
     points: toPoints(points!),
     dips: toPoints(dips!),
     curve: toPoints(curve!),
     ride: toPoints(ride!),
     trim: toPoints(trim!),
-    meter,
+    ...rest,
   };
 }
 
@@ -125,14 +143,19 @@ async function loadOthers() {
   isAsking = true;
   // what is looked at comes first
   await gainSettled();
-  for (let track = nextOther(); track; track = nextOther(track)) {
+  let failed = "";
+  for (;;) {
+    const { header } = useSession.getState();
+    const track = header?.tracks.find((one) => isWanted(one) && failed !== `${one.id} ${header.revision}`);
+    if (!track) break;
     try {
       const points = toPoints(await api.gainPoints(track.id, ALL, { key: track.gain_key }));
       const { header } = useSession.getState();
       if (isOther(track)) gainCame(track, ALL.join(), points, header!.revision);
     } catch (error) {
       if (!isOvertaken(error)) complain(error);
-      // what has overtaken it tells the new key
+      // what has overtaken it tells the new key; of the same state it is not asked for again
+      failed = `${track.id} ${header!.revision}`;
       await edited();
     }
   }
@@ -145,12 +168,8 @@ function isOther({ id, gain_key }: Track): boolean {
   return now?.gain_key === gain_key && focused()?.id !== id;
 }
 
-/** A track whose gain is not here; where the one that was asked for last did not come, it is not asked for again. */
-function nextOther(last?: Track): Track | undefined {
-  const tracks = useSession.getState().header?.tracks ?? [];
-  const isWanted = (track: Track) => isOther(track) && !track.timeline.missing && !hasGain(track, ALL.join());
-  return tracks.find((track) => isWanted(track) && !(last?.id === track.id && last.gain_key === track.gain_key));
-}
+/** Whether the gain of a track is to be had. */
+const isWanted = (track: Track) => isOther(track) && !track.timeline.missing && !hasGain(track, ALL.join());
 
 /** The session is left: nothing of it is played or fetched any more. */
 export function leaveSound() {

@@ -31,7 +31,7 @@ vi.mock("../api/client", () => ({
         sent.points.push(body);
         return answered();
       },
-      ride: () => Promise.resolve(drawn),
+      heard: () => Promise.resolve({ gains: [[], [], [], [], []], meter: [], drawn: { lanes: drawn, passes: [] } }),
     } as Record<string, unknown>,
     { get: (own, name: string) => own[name] ?? (() => new Promise(() => {})) },
   ),
@@ -44,7 +44,6 @@ import { edit } from "./edits";
 import { later } from "./later.testing";
 import { hearTakeInstead } from "./mix";
 import { movePoints, movePointTo } from "./ride";
-import { lanesAsked } from "./rideState";
 import { received, useSession } from "./session";
 import { moveClips, moveClipTo } from "./timeline";
 import { useView } from "./view";
@@ -105,7 +104,7 @@ describe("a place that is typed", () => {
   });
 
   it("is the moment that a point comes to, wherever a move before brings it", async () => {
-    lanesAsked.answer = drawn as never;
+    await turn();
     void movePoints([0], 0.25, 0);
     void movePointTo(0, 1.75);
     await turn();
@@ -121,6 +120,8 @@ describe("another take that is heard", () => {
   const now = () => useSession.getState().header!.tracks[0]!;
 
   it("stays, whatever is edited meanwhile, and the own one is heard again with its newest gain", async () => {
+    await turn();
+    played.gains = [];
     hearTakeInstead({ track: { ...now(), take: 2 }, gain });
     expect(played.tracks[0]!.take).toBe(2);
     await edit(() => Promise.resolve(at(2, 4)));

@@ -5,10 +5,9 @@ import type { Line } from "../sound/lines";
 import { clip, mark } from "./clip.testing";
 import { commands, keyName } from "./commands";
 import { markList } from "./details";
-import { gainAt, toPoints } from "./heard";
+import { gainAt, heardOfTrack, NOTHING, toPoints } from "./heard";
 import { heldPoint, kept, liftLine, pointsLine } from "./hold";
 import { isHeard } from "./mix";
-import { lanesAsked } from "./rideState";
 import { deviation, heldDepth, heldEdge, heldGain, isLevel, marksIn, merge, revalue, useSession } from "./session";
 import { strayList } from "./strays";
 import { chosenFrom } from "./timeline";
@@ -268,8 +267,8 @@ describe("the ride", () => {
   const inside: Inside = { phrases: [], strays: [stray("a", 0.2, 2), stray("b", 1.1, -3), stray("gone", 9, 9)] };
   const clips = [clip({ id: "a" }), clip({ id: "b", start: 1 })];
   const inHand = (lane: LaneName, points: Ride["ride"]) => {
-    useView.setState({ lane });
-    lanesAsked.answer = { ...ride, [lane]: points };
+    useView.setState({ lane, stage: "ride" });
+    heardOfTrack.answer = { ...NOTHING, drawn: { lanes: { ...ride, [lane]: points }, passes: [] } };
   };
 
   it("lists what strays, furthest first, or by time", () => {

@@ -2,14 +2,13 @@
 import { api, type HowWritten, type LaneName, type Pass, type PassDraft } from "../api/client";
 import { tell } from "../parts/messages";
 import { engine, type Ridden } from "../sound/engine";
-import { Asked } from "./asked";
 import { Drafts } from "./drafts";
 import { hearDraft, type Over } from "./ear";
 import { edit, tellDone } from "./edits";
 import { focused, selectedSpan } from "./focus";
+import { drawn, lookAgain, onHeard, useHeard } from "./heard";
 import { play } from "./listening";
 import { endKeys, howWritten, isOffset, leaveHand, useRiding } from "./riding";
-import { useSession } from "./session";
 import { Taking } from "./taking";
 import { redraw, useView } from "./view";
 
@@ -50,8 +49,8 @@ function hear({ track, pairs, over }: Ridden) {
   done.ended = () => {
     underWay.delete(done);
     made = done.id;
-    taken++;
-    passesAsked.follow();
+    // each is told of, though nothing of the session is another for it
+    lookAgain();
   };
   done.finish();
   useRiding.setState({ writing: false });
@@ -67,28 +66,22 @@ function disarm() {
 
 // --- passes
 
-/** Counts the passes that were taken down: each is told of, though nothing of the session is another for it. */
-let taken = 0;
 /** The one that was taken down last, until it is told of. */
 let made = "";
 
-const passesAsked = new Asked<Pass[]>("passes", () => {
-  const track = focused();
-  const { header } = useSession.getState();
-  if (!track || !header || useView.getState().stage !== "ride") return null;
-  return { of: track.id, key: `${header.revision}:${taken}`, ask: () => api.passes(track.id) };
-});
-
 /** The passes of the track in focus. */
-export const passes = (): Pass[] => passesAsked.answer ?? NONE;
-export const usePasses = () => passesAsked.useAnswer() ?? NONE;
+export const passes = (): Pass[] => drawn()?.passes ?? NONE;
+export function usePasses(): Pass[] {
+  useHeard();
+  return passes();
+}
 const NONE: Pass[] = [];
 
 let told: Pass[] | null = null;
 
 // the one that was just made lies over the lane, and one that is there no more does not
-passesAsked.subscribe(() => {
-  const { answer } = passesAsked;
+onHeard(() => {
+  const answer = drawn()?.passes ?? null;
   if (answer === told) return;
   told = answer;
   if (!answer) return drafts.drop();

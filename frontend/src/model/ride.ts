@@ -7,17 +7,9 @@ import { Drafts } from "./drafts";
 import { hearHand } from "./ear";
 import { edit, tellDone } from "./edits";
 import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan } from "./focus";
+import { gainSettled } from "./heard";
 import { keptLift, liftLine, pointsLine } from "./hold";
-import {
-  type DraftOf,
-  lanePoints,
-  lanes,
-  lanesOf,
-  lanesSettled,
-  type RideState,
-  samePoints,
-  useRide,
-} from "./rideState";
+import { type DraftOf, lanePoints, lanes, lanesOf, type RideState, samePoints, useRide } from "./rideState";
 import { inHand, LANE_NAMES, LANES, type Layer, type Span, useView } from "./view";
 
 /** Run an edit of what is drawn; a draft that was shown is gone with it. ``line`` is heard of it until it is answered. */
@@ -185,7 +177,7 @@ export const setPoints = (points: number[], change: { to?: number; shape?: "line
 export async function putPoint(at: number, db: number) {
   const isStill = inHand();
   if (!(await editRide((track, revision, lane) => api.putPoint(track, { revision, lane, at, db })))) return;
-  await lanesSettled();
+  await gainSettled();
   if (!isStill()) return;
   const place = lanePoints().findIndex((point) => Math.abs(point.at - at) < 1e-5);
   if (place >= 0) selectPoints([place]);

@@ -3,6 +3,7 @@ import { create } from "zustand";
 import { api, type Inside, type Ride, type RideDraft, type RidePoint, type RideRule, type Track } from "../api/client";
 import { Asked } from "./asked";
 import { focused } from "./focus";
+import { drawn, gainSettled, isHeardSettled, onHeard, useHeard } from "./heard";
 import { useSession } from "./session";
 import { redraw, useView } from "./view";
 
@@ -42,11 +43,6 @@ function ridden(): Track | null {
   return track && !track.timeline.missing && useView.getState().stage === "ride" ? track : null;
 }
 
-export const lanesAsked = new Asked<Ride>("lanes", () => {
-  const track = ridden();
-  const key = track?.gain_key ?? "";
-  return track && { of: track.id, key, ask: (signal) => api.ride(track.id, key, signal) };
-});
 const insideAsked = new Asked<Inside>("inside", () => {
   const track = ridden();
   const { header } = useSession.getState();
@@ -60,19 +56,19 @@ const insideAsked = new Asked<Inside>("inside", () => {
 });
 
 /** What is drawn on the track in focus, while the stage Ride is open. */
-export const lanes = (): Ride | null => lanesAsked.answer;
-export const useLanes = () => lanesAsked.useAnswer();
-export const lanesSettled = () => lanesAsked.settled();
-/** Whether what is known of the lanes is of the state that is shown. */
-export const areLanesSettled = () => lanesAsked.isSettled;
+export const lanes = (): Ride | null => drawn()?.lanes ?? null;
+export function useLanes(): Ride | null {
+  useHeard();
+  return lanes();
+}
 /** What goes on inside the phrases; it takes longer to work out than what is drawn. */
 export const inside = (): Inside | null => insideAsked.answer;
 export const useInside = () => insideAsked.useAnswer();
 
 /** The lanes of a track as they are once all edits so far have been answered, wherever the person has gone meanwhile. */
 export async function lanesOf(track: string): Promise<Ride> {
-  await lanesAsked.settled();
-  return (ridden()?.id === track && lanesAsked.isSettled && lanes()) || api.ride(track);
+  await gainSettled();
+  return (ridden()?.id === track && isHeardSettled() && lanes()) || api.ride(track);
 }
 
 useRide.subscribe(redraw);
@@ -107,7 +103,7 @@ export function samePoints(places: Iterable<number>): (now?: RidePoint[]) => num
 let last: { track: string; lanes: Ride } | null = null;
 
 // what is in hand stays in hand when its places have become others
-lanesAsked.subscribe(() => {
+onHeard(() => {
   const { points, lane } = useView.getState();
   const track = ridden()?.id ?? "";
   const now = lanes();

@@ -1,10 +1,10 @@
 /** Drawing the lanes: the ride as a line with points, the trim as dashes, a draft over them. */
 import type { RidePoint } from "../api/client";
 import { focused } from "../model/focus";
-import { gainAt, heard } from "../model/heard";
+import { gainAt } from "../model/heard";
 import { heldPoint, overLane } from "../model/hold";
-import { areLanesSettled, lanePoints, useRide } from "../model/rideState";
-import { hand, isSilent, LANES, useView } from "../model/view";
+import { lanePoints, useRide } from "../model/rideState";
+import { hand, LANES, useView } from "../model/view";
 import { firstPlace } from "../parts/search";
 import type { Palette } from "../parts/theme";
 import type { GainPoints } from "../sound/worklet";
@@ -120,10 +120,6 @@ function drawPoints(ctx: Context, a: Axis, s: Scale, width: number, palette: Pal
   ctx.lineWidth = 1.6;
   ctx.strokeStyle = palette[lane];
   const over = overLane(focused()?.id ?? "", lane);
-  const line = heard()[lane];
-  const rate = focused()?.timeline.sample_rate ?? 48000;
-  // while the points of a new state are on their way, those that are there lie on its line
-  const lies = (at: number, db: number) => (areLanesSettled() || isSilent(db) ? db : gainAt(line, at * rate));
   const [drawnFrom, drawnTo] = [hand.line[0]?.[0] ?? 0, hand.line.at(-1)?.[0] ?? 0];
   for (const { point, place } of shownPoints(a, width)) {
     const { at, db } = heldPoint(point, place);
@@ -135,7 +131,7 @@ function drawPoints(ctx: Context, a: Axis, s: Scale, width: number, palette: Pal
     ctx.beginPath();
     ctx.arc(
       a.x(at),
-      s.y(Math.max(hand.points.ids.size ? db : lies(at, db) + gainAt(over, at), s.low)),
+      s.y(Math.max(hand.points.ids.size ? db : db + gainAt(over, at), s.low)),
       isChosen ? POINT + 0.5 : POINT - 0.5,
       0,
       Math.PI * 2,

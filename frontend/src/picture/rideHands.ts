@@ -2,10 +2,10 @@
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
 import type { RidePoint } from "../api/client";
 import { duration, selectedSpan } from "../model/focus";
-import { gainAt, heard } from "../model/heard";
+import { gainAt, gainSettled, heard } from "../model/heard";
 import { drawnLine, handRange, heldPoint, holdLine, kept, keptLift, liftLine, pointsLine } from "../model/hold";
 import { drawLine, liftSpan, movePoints, putPoint, selectPoints } from "../model/ride";
-import { laneOffset, lanePoints, lanes, lanesSettled, samePoints } from "../model/rideState";
+import { laneOffset, lanePoints, lanes, samePoints } from "../model/rideState";
 import { trackOf, useSession } from "../model/session";
 import { hand, isSilent, redraw, SILENCE, type Span, useView } from "../model/view";
 import { db, time } from "../parts/format";
@@ -198,7 +198,7 @@ function dragSpanEdge(down: PointerEvent, a: Axis, side: "start" | "end") {
       hideAtHand();
       hidePull();
       if (!places.length || seconds === 0) return holdLine([]);
-      letGoAfter(movePoints(meant(), seconds, 0).then(lanesSettled), "points", dropPoints);
+      letGoAfter(movePoints(meant(), seconds, 0).then(gainSettled), "points", dropPoints);
       holdLine([]);
     },
     cancel: () => {
@@ -258,7 +258,7 @@ function dragPoints(down: PointerEvent, a: Axis, s: Scale, { point, place }: Poi
       hideAtHand();
       hidePull();
       if (seconds === 0 && by === 0) return reset();
-      letGoAfter(movePoints(meant(), seconds, by).then(lanesSettled), "points", dropPoints);
+      letGoAfter(movePoints(meant(), seconds, by).then(gainSettled), "points", dropPoints);
       holdLine([]);
       selectPoints(meant());
     },

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from nivelus.services.ride_views import RidePoint
+from nivelus.services.ride_views import RidePoint, RideView
 from nivelus.services.views import LaneName, SpanView, View
 
 
@@ -34,6 +34,13 @@ class PassesView(View):
     """The passes of a track that wait to be decided on or are kept, the newest first."""
 
     items: list[PassView]
+
+
+class DrawnView(View):
+    """What is drawn on a track: its lanes, and the passes that could be written into them."""
+
+    lanes: RideView
+    passes: list[PassView]
 
 
 class PhraseGain(View):

@@ -30,7 +30,7 @@ def array(values: npt.NDArray[Any], lasting: bool = False) -> Response:
 def packed(parts: Sequence[npt.NDArray[Any]]) -> Response:
     """Several arrays in one answer: how many values each has as uint32, nothing up to a multiple of 8 bytes, then all values.
 
-    Those of 8 bytes come before those of 4, so that each can be looked at where it lies.
+    Those of larger values come first, so that each can be looked at where it lies.
     """
     counts = np.array([part.size for part in parts] + [0] * (len(parts) % 2), np.uint32)
     sizes = [part.dtype.itemsize for part in parts]

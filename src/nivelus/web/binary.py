@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import io
+from typing import Any
 
+import numpy as np
+import numpy.typing as npt
 from flask import Blueprint, Response, jsonify, request, send_file
 
 from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import NotFound, Refused
-from nivelus.services import balance, broken, drawing, imports, load, passes, renders, sound
+from nivelus.services import balance, broken, drawing, imports, load, passes, renders, rides, sound
+from nivelus.services.pass_views import DrawnView
 from nivelus.web.answers import answer, array, packed
 from nivelus.web.context import bench, queue
 from nivelus.web.security import CONTENT, RECEIVED
@@ -69,8 +73,24 @@ def trace(track_id: str) -> Response:
 
 @bp.get("/tracks/<track_id>/heard")
 def heard(track_id: str) -> Response:
-    """All that is heard and shown of the gain that has a ``key``: see ``sound.Heard``, and ``answers.packed`` for its form."""
-    return packed(sound.heard(bench(), track_id, _key(), _layers()))
+    """All that is heard and shown of the gain that has a ``key``: see ``sound.Heard``, and ``answers.packed`` for its form.
+
+    With ``drawn`` also the lanes and passes of that state, as JSON in bytes.
+    """
+    key = _key()
+
+    def made() -> list[npt.NDArray[Any]]:
+        return [*sound.heard(bench(), track_id, key, _layers()), _drawn(track_id) if "drawn" in request.args else _NOTHING]
+
+    return packed(sound.of_key(bench(), track_id, key, made))
+
+
+_NOTHING = np.zeros(0, np.uint8)
+
+
+def _drawn(track_id: str) -> npt.NDArray[np.uint8]:
+    view = DrawnView(lanes=rides.view(bench(), track_id), passes=passes.view(bench(), track_id).items)
+    return np.frombuffer(view.model_dump_json().encode(), np.uint8)
 
 
 @bp.get("/tracks/<track_id>/gain")
