@@ -1,7 +1,7 @@
 /** What can be done with marks and their dips: stepping through them by ear, deepening, keeping out, correcting, making. */
 import { api, type DipRule, type DipRuleChange, type Mark } from "../api/client";
 import { tell } from "../parts/messages";
-import { stairs, total } from "../sound/lines";
+import { stairs } from "../sound/lines";
 import { Drafts } from "./drafts";
 import { hearHand, type Over } from "./ear";
 import { edit, editInHand } from "./edits";
@@ -84,27 +84,28 @@ const needMarks = (): Mark[] => {
   return marks;
 };
 
-/** What is heard of dips that are moved or set. */
-function dipsHeard(marks: Mark[], change: { by?: number; to?: number }): Over {
+/** What is heard of dips that become something else. */
+function dipsHeard(marks: Mark[], become: (mark: Mark) => Partial<Mark>): Over {
   const spans = marks.map((mark) => ({
     start: mark.dip_start,
     end: mark.dip_end,
-    by: heardDepth({ ...mark, ...withDepth(mark, change) }) - heardDepth(mark),
+    by: heardDepth({ ...mark, ...become(mark) }) - heardDepth(mark),
   }));
-  return { track: marks[0]!.track, layer: "dips", line: total(spans.map((span) => stairs([span]))) };
+  return { track: marks[0]!.track, layer: "dips", line: stairs(spans) };
 }
 
 /** Let dips that the hand moves be heard at once; the compiled gain follows. */
 export const hearDips = (marks: Mark[], by: number) =>
-  hearHand(by === 0 || marks.length === 0 ? null : dipsHeard(marks, { by }));
+  hearHand(by === 0 || marks.length === 0 ? null : dipsHeard(marks, (mark) => withDepth(mark, { by })));
 
 export async function changeDepth(marks: Mark[], change: { by?: number; to?: number }): Promise<boolean> {
   const track = focused();
   if (!track || marks.length === 0) return false;
   const ids = marks.map((mark) => mark.id);
+  const become = (mark: Mark) => withDepth(mark, change);
   return edit((revision) => api.depth(track.id, revision, ids, change), {
-    over: overMarks(track.id, ids, (mark) => withDepth(mark, change)),
-    heard: dipsHeard(marks, change),
+    over: overMarks(track.id, ids, become),
+    heard: dipsHeard(marks, become),
   });
 }
 
@@ -119,9 +120,10 @@ export function toggleKeepOut() {
   if (!track || marks.length === 0) return;
   const ids = marks.map((mark) => mark.id);
   const keep = marks.every((mark) => mark.keep === "out") ? "rule" : "out";
-  const on = (mark: Mark) => keep === "rule" && (track.rules[mark.kind]?.on ?? mark.on);
+  const become = (mark: Mark) => ({ keep, on: keep === "rule" && (track.rules[mark.kind]?.on ?? mark.on) });
   void edit((revision) => api.detail(track.id, { revision, marks: ids, keep }), {
-    over: overMarks(track.id, ids, (mark) => ({ keep, on: on(mark) })),
+    over: overMarks(track.id, ids, become),
+    heard: dipsHeard(marks, become),
   });
 }
 

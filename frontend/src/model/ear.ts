@@ -36,13 +36,10 @@ let instead: Track | null = null;
 const all = (): Over[] => [...newer, ...(hand ? [hand] : []), ...(laid ? [laid] : [])];
 
 /** What lies over the compiled gain of a track, of the layers that are on. */
-function heardOver(track: string): Line {
+export function heardOver(track: string): Line {
   const { layers } = useView.getState();
   return total(all().flatMap((one) => (one.track === track && layers[one.layer] ? [one.line] : [])));
 }
-
-/** Whether what is compiled of a track is not all that is heard of it. */
-export const isChanging = (track: string) => newer.some((one) => one.track === track) || hand?.track === track;
 
 /** What the hand and edits that were not answered make of a layer of a track, over what is compiled of it. */
 export const overLayer = (track: string, layer: Layer): Line =>

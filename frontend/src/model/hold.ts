@@ -5,7 +5,7 @@
 import type { LaneName, RidePoint } from "../api/client";
 import { firstPlace } from "../parts/search";
 import type { Line } from "../sound/lines";
-import { hearHand, overLayer } from "./ear";
+import { heardOver, hearHand, overLayer } from "./ear";
 import { duration, focused, focusedClips } from "./focus";
 import { gainAt, heard } from "./heard";
 import { laneOffset, lanePoints, lanes } from "./rideState";
@@ -23,6 +23,9 @@ export function holdLine(line: Line) {
 
 /** What the hand, and edits that are on their way, make of a lane over what is compiled of it: seconds and dB. */
 export const overLane = (track: string, lane: LaneName) => apart(overLayer(track, lane));
+
+/** What lies over all that is compiled of a track: seconds and dB. */
+export const overAll = (track: string) => apart(heardOver(track));
 
 /** A span moved by some dB, with the ramps that the server will give it. */
 export function liftLine(span: Span, by: number): Line {

@@ -85,8 +85,9 @@ onHeard(() => {
   if (answer === told) return;
   told = answer;
   if (!answer) return drafts.drop();
-  const chosen = made && !taking ? made : useRiding.getState().chosen;
-  made = "";
+  const isMade = !taking && answer.some((pass) => pass.id === made);
+  const chosen = isMade ? made : useRiding.getState().chosen;
+  if (isMade) made = "";
   const there = answer.find((pass) => pass.id === chosen && canBeWritten(pass));
   if (there) void choosePass(there.id);
   else drafts.drop();
@@ -131,12 +132,14 @@ export const otherHeard = () => useRiding.setState((s) => ({ heard: !s.heard }))
 /** The chosen pass is what the lane is, or its means are clip gain, from now on. */
 export async function keepPass(asClipGain = false) {
   if (!useRiding.getState().chosen) return tell("Choose a pass first: click it beside the hand.");
-  // as an edit it is heard until the compiled gain has it, and as a draft no more
-  keeping = useRiding.getState().draft;
-  hearChosen();
   const done = await drafts.accept(
     (revision, { pass, how }, { stamp }) => api.keepPass(pass, { revision, ...how, as_clip_gain: asClipGain, stamp }),
-    (draft) => ({ heard: overLane(draft) }),
+    (draft) => {
+      // as an edit it is heard until the compiled gain has it, and as a draft no more
+      keeping = draft;
+      hearChosen();
+      return { heard: overLane(draft) };
+    },
   );
   keeping = null;
   hearChosen();

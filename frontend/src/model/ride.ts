@@ -212,7 +212,7 @@ export function hearTrim(db: number) {
 
 /** What is heard of another trim of the whole track. */
 function trimLine(db: number): Line {
-  const { offset = 0, off = false } = lanes() ?? {};
+  const { offset, off } = lanes() ?? { offset: db, off: true };
   return off ? [] : stairs([{ start: -1, end: duration() + 1, by: db - offset }]);
 }
 

@@ -62,8 +62,8 @@ export function drawRide(ctx: Context, width: number, a: Axis, s: Scale, scene: 
 
 type Drawn = ReturnType<typeof overLane>;
 
-/** The line of a lane with what the hand does to it. */
-function drawHeld(ctx: Context, a: Axis, s: Scale, width: number, line: GainPoints, over: Drawn, rate: number) {
+/** A line with what lies over it. */
+export function drawHeld(ctx: Context, a: Axis, s: Scale, width: number, line: GainPoints, over: Drawn, rate: number) {
   ctx.beginPath();
   for (let x = GUTTER; x <= width; x++) {
     const t = a.seconds(x);

@@ -1,8 +1,8 @@
 /** Drawing the strips below the chart: wave with its ghost, gain with the sum, overview. Nothing here changes anything. */
 import type { Clip } from "../api/client";
-import { isChanging } from "../model/ear";
 import { duration } from "../model/focus";
 import { gainAt } from "../model/heard";
+import { overAll } from "../model/hold";
 import { deviation, heldGain } from "../model/session";
 import { hand } from "../model/view";
 import { signed } from "../parts/format";
@@ -10,7 +10,7 @@ import type { Palette } from "../parts/theme";
 import { type Axis, axis, clipIndexAt, GUTTER, meets, type Scale, scale, visible } from "./axis";
 import { strokeLine } from "./drawLine";
 import { drawDips } from "./drawMarks";
-import { drawRide } from "./drawRide";
+import { drawHeld, drawRide } from "./drawRide";
 import {
   BORDER_GRIP,
   type Context,
@@ -176,7 +176,7 @@ export function drawGain(ctx: Context, width: number, height: number, scene: Sce
       if (gain !== 0) ctx.fillRect(x, Math.min(zero, s.y(gain)), a.x(clip.end) - x, Math.abs(s.y(gain) - zero));
     }
     ctx.globalAlpha = scene.heard ? 1 : 0.4;
-    if (!isChanging(scene.track.id)) drawCurve(ctx, a, s, scene);
+    drawCurve(ctx, width, a, s, scene);
     drawDips(ctx, a, s, scene);
     ctx.globalAlpha = back * (scene.heard && scene.on.clip ? 1 : 0.4);
     ctx.strokeStyle = palette.ochre;
@@ -205,13 +205,16 @@ function drawRangeEnds(ctx: Context, a: Axis, s: Scale, scene: Scene) {
   ctx.fillRect(GUTTER, bottom, a.width - GUTTER, s.y(s.low) + 4 - bottom);
 }
 
-/** The sum of all layers, compiled: a wide pale band. */
-function drawCurve(ctx: Context, a: Axis, s: Scale, scene: Scene) {
+/** The sum of all layers, compiled, with what the hand does and what is not compiled yet: a wide pale band. */
+function drawCurve(ctx: Context, width: number, a: Axis, s: Scale, scene: Scene) {
   if (scene.points.at.length === 0) return;
   ctx.strokeStyle = ctx.fillStyle = scene.palette.sum;
   ctx.lineWidth = 7;
   ctx.lineJoin = "round";
-  strokeLine(ctx, a, s, scene.points, scene.track.timeline.sample_rate);
+  const over = overAll(scene.track.id);
+  const rate = scene.track.timeline.sample_rate;
+  if (over.at.length) drawHeld(ctx, a, s, width, scene.points, over, rate);
+  else strokeLine(ctx, a, s, scene.points, rate);
 }
 
 export function drawOverview(
