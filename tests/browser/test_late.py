@@ -15,7 +15,7 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.hands import box_of, eventually, open_stage
+from tests.browser.hands import eventually, open_stage
 from tests.conftest import write_sound
 from tests.helpers.program import Program
 from tests.helpers.sounds import uneven_voice, wavering
@@ -131,10 +131,10 @@ def click(page: Page, what: str, place: int) -> None:
 
 def pull(page: Page, chance: random.Random) -> None:
     """Drag something of the picture up, down or along, wherever the hand falls."""
-    strip = page.get_by_test_id(chance.choice(["chart", "gain"]))
-    if strip.count() == 0:
+    strip = f"[data-testid={chance.choice(['chart', 'gain'])}]"
+    box = page.evaluate("strip => document.querySelector(strip)?.getBoundingClientRect().toJSON()", strip)
+    if not box:
         return
-    box = box_of(strip)
     x, y = box["x"] + chance.uniform(0.1, 0.9) * box["width"], box["y"] + chance.uniform(0.2, 0.8) * box["height"]
     page.mouse.move(x, y)
     page.mouse.down()

@@ -8,7 +8,7 @@ import { useSyncExternalStore } from "react";
 import { queries } from "../api/cache";
 import { complain } from "../parts/messages";
 import { isOvertaken, isStopped } from "../parts/problem";
-import { catchUp, edited } from "./edits";
+import { catchUp, edited, editOnItsWay } from "./edits";
 import { useSession } from "./session";
 import { redraw, useView } from "./view";
 
@@ -103,6 +103,11 @@ export class Asked<T> {
 
   private async have({ ask }: Question<T>, key: string): Promise<void> {
     try {
+      // what an edit that is on its way makes another of is not asked for
+      for (let edit = editOnItsWay(); edit; edit = editOnItsWay()) {
+        await edit;
+        if (this.key !== key) return;
+      }
       const answer = await queries.fetchQuery({
         queryKey: [this.name, key],
         queryFn: ({ signal }) => ask(signal),

@@ -28,6 +28,8 @@ class Line {
   private waiting: Promise<void> | null = null;
   private telling: Promise<void> | null = null;
   private left: SessionModel["header"] = null;
+  /** The edit that was made last, until it is answered. */
+  newest: Promise<unknown> | null = null;
   /** What the server said last, while edits are laid over it. */
   private said: SessionModel | null = null;
   private readonly pending = new Set<Over>();
@@ -214,8 +216,15 @@ export function edit(work: Work, meant: Meant = {}): Promise<boolean> {
     if (answer?.told && line.isOpen) tell(`${capital(answer.told)}.`);
     return answer !== null && line.isOpen;
   });
-  return done.finally(() => onItsWay(-1));
+  line.newest = done;
+  return done.finally(() => {
+    if (line.newest === done) line.newest = null;
+    onItsWay(-1);
+  });
 }
+
+/** The edit of the open session that was made last and is not answered yet. */
+export const editOnItsWay = () => lineOf().newest;
 
 let onTheirWay = 0;
 

@@ -31,6 +31,7 @@ vi.mock("../api/client", () => ({
         sent.points.push(body);
         return answered();
       },
+      ride: () => Promise.resolve(drawn),
       heard: () => Promise.resolve({ gains: [[], [], [], [], []], meter: [], drawn: { lanes: drawn, passes: [] } }),
     } as Record<string, unknown>,
     { get: (own, name: string) => own[name] ?? (() => new Promise(() => {})) },

@@ -3,7 +3,7 @@ import { create } from "zustand";
 import { api, type Inside, type Ride, type RideDraft, type RidePoint, type RideRule, type Track } from "../api/client";
 import { Asked } from "./asked";
 import { focused } from "./focus";
-import { drawn, gainSettled, isHeardSettled, onHeard, useHeard } from "./heard";
+import { drawn, isHeardSettled, onHeard, useHeard } from "./heard";
 import { useSession } from "./session";
 import { redraw, useView } from "./view";
 
@@ -65,9 +65,8 @@ export function useLanes(): Ride | null {
 export const inside = (): Inside | null => insideAsked.answer;
 export const useInside = () => insideAsked.useAnswer();
 
-/** The lanes of a track as they are once all edits so far have been answered, wherever the person has gone meanwhile. */
+/** The lanes of a track as they are when the turn of an edit has come, wherever the person has gone meanwhile. */
 export async function lanesOf(track: string): Promise<Ride> {
-  await gainSettled();
   return (ridden()?.id === track && isHeardSettled() && lanes()) || api.ride(track);
 }
 
