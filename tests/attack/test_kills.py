@@ -137,3 +137,18 @@ print("went on")
     assert (ended.returncode, ended.stdout) == (128 + signal.SIGTERM, "")
     assert ended.stderr == ("" if close else "Stopped. What was not finished is not there.\n")
     assert list(tmp_path.iterdir()) == []
+
+
+@pytest.mark.parametrize("moment", range(4))
+def test_a_program_that_is_stopped_as_soon_as_it_says_where_it_is_ends(tmp_path: Path, moment: int) -> None:
+    """What a signal raises while an object is being destroyed goes nowhere: the program went on for ever."""
+    program = Program(tmp_path / "data", "--no-demo", waits=False)
+    until = time.monotonic() + 120
+    while "Nivelus is at" not in program.said():
+        assert program.process.poll() is None, program.said()
+        assert time.monotonic() < until
+        time.sleep(0.002)
+    time.sleep(moment * 0.05)
+    program.stop()
+    assert program.process.returncode == 0
+    assert "Traceback" not in program.said()

@@ -93,7 +93,8 @@ def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Wor
     )
     worker = Worker(settings, lock, on_end=lambda: os.kill(os.getpid(), signal.SIGTERM))
     watch = Watch(bench, queue)
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    # nothing is raised: a signal may come while an object is being destroyed, where Python prints what is raised and goes on
+    signal.signal(signal.SIGTERM, server.handle_exit)
     name = f"[{settings.host}]" if ":" in settings.host else settings.host
     say(f"Nivelus is at http://{name}:{settings.port}/" + (f"?token={settings.token}" if settings.token else ""))
     leave_what_stays()
