@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import io
-from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 from flask import Blueprint, Response, jsonify, request, send_file
 
 from nivelus.core.chain.state import LAYERS
@@ -78,19 +76,14 @@ def heard(track_id: str) -> Response:
     With ``drawn`` also the lanes and passes of that state, as JSON in bytes.
     """
     key = _key()
-
-    def made() -> list[npt.NDArray[Any]]:
-        return [*sound.heard(bench(), track_id, key, _layers()), _drawn(track_id) if "drawn" in request.args else _NOTHING]
-
-    return packed(sound.of_key(bench(), track_id, key, made))
+    parts = sound.heard(bench(), track_id, key, _layers())
+    drawn = sound.of_key(bench(), track_id, key, lambda: _drawn(track_id)) if "drawn" in request.args else b""
+    return packed([*parts, np.frombuffer(drawn, np.uint8)])
 
 
-_NOTHING = np.zeros(0, np.uint8)
-
-
-def _drawn(track_id: str) -> npt.NDArray[np.uint8]:
+def _drawn(track_id: str) -> bytes:
     view = DrawnView(lanes=rides.view(bench(), track_id), passes=passes.view(bench(), track_id).items)
-    return np.frombuffer(view.model_dump_json().encode(), np.uint8)
+    return view.model_dump_json().encode()
 
 
 @bp.get("/tracks/<track_id>/gain")
