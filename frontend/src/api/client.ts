@@ -77,7 +77,7 @@ function unpack(data: ArrayBuffer): Answered {
 
 const session = (id: string) => ({ params: { path: { session_id: id } } });
 const track = (id: string) => ({ params: { path: { track_id: id } } });
-const keyed = (id: string, key?: string) => ({ params: { path: { track_id: id }, query: { key } } });
+const keyed = (id: string, key: string) => ({ params: { path: { track_id: id }, query: { key } } });
 const ofTake = (take?: number) => (take === undefined ? "" : `&take=${take}`);
 /** The sound of a track's take, as its key tells it from any other. */
 interface Sound {
@@ -187,9 +187,7 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/phrases/find", { ...track(id), body: { revision } })),
   findAgain: (id: string, revision: number) =>
     take(client.POST("/api/tracks/{track_id}/details/find", { ...track(id), body: { revision } })),
-  /** What is drawn on a track: of the state whose gain has a key, or as it is now. */
-  ride: (id: string, key?: string, signal?: AbortSignal) =>
-    take(client.GET("/api/tracks/{track_id}/lanes", { ...keyed(id, key), signal })),
+  ride: (id: string) => take(client.GET("/api/tracks/{track_id}/lanes", track(id))),
   inside: (id: string, key: string, signal?: AbortSignal) =>
     take(client.GET("/api/tracks/{track_id}/ride/inside", { ...keyed(id, key), signal })),
   rideDraft: (id: string, body: Schemas["RideDraftRequest"]) =>

@@ -8,7 +8,7 @@ import { useSyncExternalStore } from "react";
 import { queries } from "../api/cache";
 import { complain } from "../parts/messages";
 import { isOvertaken, isStopped } from "../parts/problem";
-import { catchUp, edited, editOnItsWay } from "./edits";
+import { allAnswered, catchUp, edited } from "./edits";
 import { useSession } from "./session";
 import { redraw, useView } from "./view";
 
@@ -32,11 +32,10 @@ export class Asked<T> {
   /** What holds, or held a moment ago of the same thing. */
   answer: T | null = null;
 
-  /** ``question`` tells from session and view what is to be known now; null: nothing. ``failed`` is told what could not be had. */
+  /** ``question`` tells from session and view what is to be known now; null: nothing. */
   constructor(
     private readonly name: string,
     private readonly question: () => Question<T> | null,
-    private readonly failed: (error: unknown) => void = complain,
   ) {
     useSession.subscribe((now, old) => {
       // what could not be had is asked for again with the next edit, or when it is asked to be
@@ -104,10 +103,8 @@ export class Asked<T> {
   private async have({ ask }: Question<T>, key: string): Promise<void> {
     try {
       // what an edit that is on its way makes another of is not asked for
-      for (let edit = editOnItsWay(); edit; edit = editOnItsWay()) {
-        await edit;
-        if (this.key !== key) return;
-      }
+      await allAnswered();
+      if (this.key !== key) return;
       const answer = await queries.fetchQuery({
         queryKey: [this.name, key],
         queryFn: ({ signal }) => ask(signal),
@@ -125,7 +122,7 @@ export class Asked<T> {
         this.hasFailed = true;
         this.isStopped = isStopped(error);
         this.tell();
-        return this.failed(error);
+        return complain(error);
       }
       // an edit that is on its way tells the new key; else another window has made it, and the session is told anew, once
       await edited();

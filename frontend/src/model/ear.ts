@@ -33,7 +33,8 @@ const gains = new Map<string, { track: Track; layers: string; points: GainPoints
 /** A track that is heard with another of its takes. */
 let instead: Track | null = null;
 
-const all = (): Over[] => [...newer, ...(hand ? [hand] : []), ...(laid ? [laid] : [])];
+const meant = (): Over[] => [...newer, ...(hand ? [hand] : [])];
+const all = (): Over[] => [...meant(), ...(laid ? [laid] : [])];
 
 /** What lies over the compiled gain of a track, of the layers that are on. */
 export function heardOver(track: string): Line {
@@ -43,11 +44,7 @@ export function heardOver(track: string): Line {
 
 /** What the hand and edits that were not answered make of a layer of a track, over what is compiled of it. */
 export const overLayer = (track: string, layer: Layer): Line =>
-  total(
-    [...newer, ...(hand ? [hand] : [])].flatMap((one) =>
-      one.track === track && one.layer === layer ? [one.line] : [],
-    ),
-  );
+  total(meant().flatMap((one) => (one.track === track && one.layer === layer ? [one.line] : [])));
 
 const changed = new Set<string>();
 

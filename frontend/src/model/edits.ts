@@ -223,8 +223,10 @@ export function edit(work: Work, meant: Meant = {}): Promise<boolean> {
   });
 }
 
-/** The edit of the open session that was made last and is not answered yet. */
-export const editOnItsWay = () => lineOf().newest;
+/** Wait until no edit of the open session is on its way. */
+export async function allAnswered(): Promise<void> {
+  for (let edit = lineOf().newest; edit; edit = lineOf().newest) await edit;
+}
 
 let onTheirWay = 0;
 

@@ -4,6 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { api, type BeforeAfter } from "../api/client";
 import { isOvertaken } from "../parts/problem";
+import { allAnswered } from "./edits";
 import { useSession } from "./session";
 
 const SETTLED = 60;
@@ -23,8 +24,11 @@ export function useFigures(track: string | undefined) {
   const known = useRef<{ track: string | undefined; data: BeforeAfter } | null>(null);
   const query = useQuery({
     queryKey: ["figures", track, of],
-    // those of a state that is over are not worked out to the end
-    queryFn: ({ signal }) => api.figures(track!, of.split(" ")[1]!, signal),
+    // those of a state that is over are not asked for, or not worked out to the end
+    queryFn: async ({ signal }) => {
+      await allAnswered();
+      return api.figures(track!, of.split(" ")[1]!, signal);
+    },
     enabled: gain !== "" && of.startsWith(`${track} `),
     staleTime: Number.POSITIVE_INFINITY,
     placeholderData: ofSame(track),

@@ -3,6 +3,7 @@
  * with stamps, and gains with keys. What is asked is done when it arrives; the test says when each answer comes, or gets lost.
  */
 import { Problem } from "../parts/problem";
+import { whole } from "./answers.testing";
 
 export const CLIPS = 3;
 const CLIP_SECONDS = 10;
@@ -49,10 +50,7 @@ export class Server {
 
   whole(id: string): object {
     const kept = this.sessions.get(id)!;
-    return {
-      id,
-      name: id,
-      revision: kept.revision,
+    return whole(id, kept.revision, Object.keys(kept.tracks), {
       rule: { unit: "loudness", target: -18, tolerance: 1.5 },
       tracks: Object.entries(kept.tracks).map(([track, clips]) => ({
         id: track,
@@ -62,19 +60,12 @@ export class Server {
         gain_key: keyOf(clips),
         timeline: { missing: false, key: track, sample_rate: RATE, duration: CLIPS * CLIP_SECONDS },
       })),
-      whole: Object.keys(kept.tracks),
       clips: Object.entries(kept.tracks).flatMap(([track, clips]) => clips.map((clip, i) => this.view(track, clip, i))),
-      marks: [],
-      mark_columns: {},
-      clip_values: {},
-      mark_values: {},
-      removed: {},
-      removed_marks: {},
       undo: kept.undo.length ? "a step" : null,
       redo: kept.redo.length ? "a step" : null,
       label: "",
       told: "",
-    };
+    });
   }
 
   private view(track: string, { id, gain, locked }: Held, i: number) {

@@ -47,9 +47,9 @@ export function BalanceList() {
             {LOAD_ROWS.map(([name, show]) => (
               <tr key={name} title={name === "Spread" ? "Standard deviation of the phrases' averages" : undefined}>
                 <th scope="row">{name}</th>
-                <td className="dim">{show(load!.load.before)}</td>
-                <td>{show(load!.load.after)}</td>
-                <td>{show(load!.load.at_proposed)}</td>
+                <td className="dim">{show(load.load.before)}</td>
+                <td>{show(load.load.after)}</td>
+                <td>{show(load.load.at_proposed)}</td>
               </tr>
             ))}
           </tbody>
