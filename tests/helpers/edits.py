@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from nivelus.services import clips, details, drafts, sessions, tracks
+from nivelus.services import clips, details, drafts, rides, sessions, tracks
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.tables import Track
@@ -20,6 +20,12 @@ def state_of(bench: Workbench, track: str) -> Changed:
 def content(state: Changed) -> dict[str, object]:
     """All that an edit may change: everything but revision and history."""
     return state.model_dump(exclude={"revision", "label", "undo", "redo"})
+
+
+def points_of(bench: Workbench, track: str, lane: str, *places: int) -> list[str]:
+    """The ids of the points at some places of a lane, of all if none are named."""
+    ids = [point.id for point in getattr(rides.view(bench, track), lane)]
+    return [ids[place] for place in places] if places else ids
 
 
 def edits(bench: Workbench, track: str) -> list[Callable[[Changed], Changed]]:

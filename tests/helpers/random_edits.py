@@ -85,9 +85,8 @@ class RandomEdits:
         def flag() -> bool:
             return bool(random.random() < 0.5)
 
-        def points() -> list[int]:
-            count = len(getattr(rides.view(bench, id), lane))
-            return [int(place) for place in random.integers(0, max(count, 1), 2)]
+        def points() -> list[str]:
+            return some([point.id for point in getattr(rides.view(bench, id), lane)])
 
         def kept_pass() -> Changed:
             first = round(float(random.uniform(0, max(end - 1.0, 0.1))), 3)

@@ -26,7 +26,7 @@ from tests.web.conftest import app, client  # noqa: F401
 
 
 def packed(*points: tuple[float, float]) -> str:
-    return pack_table(np.array([(at, db, 0, 0, 1) for at, db in points]))
+    return pack_table(np.array([(at, db, 0, 0, 1, id) for id, (at, db) in enumerate(points, 1)]))
 
 
 TWINS = packed((0.5, 0.0), (0.500001, -3.0), (1.0, 0.0))

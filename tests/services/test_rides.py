@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -15,7 +16,7 @@ from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store import database
 from tests.conftest import bring_in, write_sound
-from tests.helpers.edits import content, state_of
+from tests.helpers.edits import content, points_of, state_of
 from tests.helpers.renders import power, rendered
 from tests.helpers.sounds import wavering
 
@@ -28,6 +29,11 @@ def swaying(bench: Workbench, tmp_path) -> str:
 
 def revision(bench: Workbench, track: str) -> int:
     return state_of(bench, track).revision
+
+
+def change(bench: Workbench, track: str, lane: str, places: list[int], **how: Any) -> Changed:
+    """Change the points at some places of a lane."""
+    return drawing.change_points(bench, track, revision(bench, track), lane, points_of(bench, track, lane, *places), **how)
 
 
 def gain(bench: Workbench, track: str, *layers: str, at: np.ndarray | None = None) -> np.ndarray:
@@ -45,7 +51,7 @@ def test_a_draft_shows_what_it_does_and_accepting_does_it(bench: Workbench, sway
     assert {p.reason for p in shown.phrases} == {"evened"}
     rides.accept(bench, swaying, before.revision)
     view = rides.view(bench, swaying)
-    assert view.ride == shown.points
+    assert [p.model_dump(exclude={"id", "clip"}) for p in view.ride] == [p.model_dump() for p in shown.points]
     assert [p.after for p in rides.inside(bench, swaying).phrases] == pytest.approx([p.after for p in shown.phrases], abs=0.05)
     after = state_of(bench, swaying)
     assert after.undo == "Draft a ride"
@@ -98,16 +104,76 @@ def test_points_are_made_moved_set_and_deleted(bench: Workbench, swaying: str) -
     for at, db in ((1.0, 0.0), (2.0, None), (3.0, 4.0), (4.0, 0.0)):
         drawing.put_point(bench, swaying, revision(bench, swaying), "ride", at, db)
     assert [(p.at, p.db) for p in rides.view(bench, swaying).ride] == [(1.0, 0.0), (2.0, 0.0), (3.0, 4.0), (4.0, 0.0)]
-    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [1, 2], seconds=0.25, by=-1.0)
-    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [2], to=-3.0, shape="hold")
+    change(bench, swaying, "ride", [1, 2], seconds=0.25, by=-1.0)
+    change(bench, swaying, "ride", [2], to=-3.0, shape="hold")
     assert [(p.at, p.db, p.shape) for p in rides.view(bench, swaying).ride][1:3] == [
         (2.25, -1.0, "linear"),
         (3.25, -3.0, "hold"),
     ]
-    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [0, 1], gone=True)
+    change(bench, swaying, "ride", [0, 1], gone=True)
     assert len(rides.view(bench, swaying).ride) == 2
     with pytest.raises(NotFound, match="not there any more"):
-        drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [7], by=1.0)
+        drawing.change_points(bench, swaying, revision(bench, swaying), "ride", ["7"], by=1.0)
+
+
+def test_a_point_is_the_same_whatever_becomes_of_those_around_it(bench: Workbench, swaying: str) -> None:
+    def now() -> dict[str, float]:
+        return {p.id: p.at for p in rides.view(bench, swaying).ride}
+
+    for at in (1.0, 2.0, 3.0):
+        drawing.put_point(bench, swaying, revision(bench, swaying), "ride", at, -at)
+    first, second, third = now()
+    # it keeps its id where it is moved, lifted, set, smoothed around and cut beside
+    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [second], seconds=0.5, by=-1.0)
+    drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", 0.5, 4.0, -2.0)
+    drawing.make_borders(bench, swaying, revision(bench, swaying), "ride", [(2.2, 2.3)], four=False)
+    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [first], to=-9.0, shape="smooth")
+    drawing.hand_over(bench, swaying, drawing.set_trim(bench, swaying, revision(bench, swaying), 1.0).revision, "trim", "ride")
+    there = now()
+    assert {first: 1.0, second: 2.5, third: 3.0}.items() <= there.items()
+    assert len(there) == 10
+    # what is gone is left out, and its id is nobody else's
+    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [first], gone=True)
+    drawing.put_point(bench, swaying, revision(bench, swaying), "ride", 1.0, -1.0)
+    assert first not in now()
+    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [first, third], at=None, by=1.0)
+    assert state_of(bench, swaying).undo == "Move 1 point of the ride"
+    with pytest.raises(NotFound, match="These points are not there"):
+        drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [first, "7"], by=1.0)
+    # what is copied is new
+    drawing.paste_range(bench, swaying, revision(bench, swaying), "ride", 8.0, 0.5, 4.0, (swaying, "ride"))
+    assert {first, *there} - {first} <= now().keys()
+    assert len(now()) == len(rides.view(bench, swaying).ride) > len(there)
+    # and one that comes back is itself
+    for _ in range(4):
+        sessions.undo(bench, (state := state_of(bench, swaying)).id, state.revision)
+    assert now() == there
+
+
+def test_a_point_can_be_put_at_a_moment_wherever_it_is(bench: Workbench, swaying: str) -> None:
+    for at in (1.0, 2.0, 3.0):
+        drawing.put_point(bench, swaying, revision(bench, swaying), "ride", at, 0.0)
+    change(bench, swaying, "ride", [1], at=2.75)
+    assert [p.at for p in rides.view(bench, swaying).ride] == [1.0, 2.75, 3.0]
+    assert state_of(bench, swaying).undo == "Move 1 point of the ride"
+
+
+def test_both_halves_of_a_clip_have_points_of_their_own(bench: Workbench, swaying: str) -> None:
+    first = state_of(bench, swaying).clips[0]
+    for at in (1.0, 2.0, 3.0):
+        drawing.put_point(bench, swaying, revision(bench, swaying), "curve", at, -at)
+    clips.cut(bench, swaying, revision(bench, swaying), 1.5)
+    own = points_of(bench, swaying, "curve")
+    assert len(set(own)) == 3
+    assert len({id.split(".")[0] for id in own}) == 2
+    drawing.change_points(bench, swaying, revision(bench, swaying), "curve", own[1:2], by=-1.0)
+    assert [p.db for p in rides.view(bench, swaying).curve] == [-1.0, -3.0, -3.0]
+    halves = [clip.id for clip in state_of(bench, swaying).clips[:2]]
+    assert halves[0] == first.id
+    clips.join(bench, swaying, revision(bench, swaying), halves)
+    joined = points_of(bench, swaying, "curve")
+    assert own[0] in joined
+    assert len(set(joined)) == len(joined)
 
 
 def test_deleting_a_lifted_span_takes_its_ramps_along(bench: Workbench, swaying: str) -> None:
@@ -151,12 +217,12 @@ def test_the_working_range_holds_the_hand_and_takes_in_what_is_typed(bench: Work
     with pytest.raises(Refused, match=r"from -20 dB to \+6 dB"):
         drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", 1.0, 4.0, 0.5)
     with pytest.raises(Refused, match="working range"):
-        drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [2, 3], by=1.0)
+        change(bench, swaying, "ride", [2, 3], by=1.0)
     drawing.put_point(bench, swaying, revision(bench, swaying), "ride", 9.0, -50.0)
     assert min(p.db for p in rides.view(bench, swaying).ride) == -20.0
-    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [0], to=9.5)
+    change(bench, swaying, "ride", [0], to=9.5)
     assert now() == (-20.0, 12.0)
-    drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [0], to=-144.0)
+    change(bench, swaying, "ride", [0], to=-144.0)
     assert now() == (-144.0, 12.0)
     assert gain(bench, swaying, "ride", at=np.zeros(1)) == -144.0
     # narrowed again, what lies beyond is heard at its end, and is there again when it is widened
@@ -270,15 +336,15 @@ def test_points_of_clip_curves_stay_in_their_clips(bench: Workbench, swaying: st
     first = state_of(bench, swaying).clips[0]
     drawing.put_point(bench, swaying, revision(bench, swaying), "curve", first.end - 0.5, -2.0)
     drawing.put_point(bench, swaying, revision(bench, swaying), "curve", first.end + 0.5, -4.0)
-    drawing.change_points(bench, swaying, revision(bench, swaying), "curve", [0], seconds=2.0, by=-1.0)
+    change(bench, swaying, "curve", [0], seconds=2.0, by=-1.0)
     points = rides.view(bench, swaying).curve
     assert [(p.at, p.db) for p in points] == [(pytest.approx(first.end), -3.0), (pytest.approx(first.end + 0.5), -4.0)]
-    drawing.change_points(bench, swaying, revision(bench, swaying), "curve", [0, 1], to=-6.0, shape="smooth")
+    change(bench, swaying, "curve", [0, 1], to=-6.0, shape="smooth")
     assert [p.db for p in rides.view(bench, swaying).curve] == [-6.0, -6.0]
     # each fills its clip, and nothing else
     at = np.array([first.start + 0.1, first.end - 0.1, first.end + 0.1, state_of(bench, swaying).clips[1].end + 0.1])
     assert gain(bench, swaying, "curve", at=at) == pytest.approx([-6.0, -6.0, -6.0, 0.0], abs=0.01)
-    drawing.change_points(bench, swaying, revision(bench, swaying), "curve", [1], gone=True)
+    change(bench, swaying, "curve", [1], gone=True)
     assert len(rides.view(bench, swaying).curve) == 1
     drawing.clear(bench, swaying, revision(bench, swaying), "curve")
     assert not rides.view(bench, swaying).curve
@@ -395,7 +461,7 @@ def steps(bench: Workbench, track: str) -> list[Callable[[int], Changed]]:
         lambda r: drawing.lift_span(bench, track, r, "trim", 2.0, 3.0, 2.0),
         lambda r: drawing.set_trim(bench, track, r, 1.0),
         lambda r: drawing.put_point(bench, track, r, "ride", 5.0, -1.0),
-        lambda r: drawing.change_points(bench, track, r, "ride", [0], by=0.5),
+        lambda r: drawing.change_points(bench, track, r, "ride", points_of(bench, track, "ride", 0), by=0.5),
         lambda r: drawing.change_range(bench, track, r, "ride", 1.0, 3.0, "delete"),
         lambda r: drawing.hand_over(bench, track, r, "trim", "ride"),
         lambda r: drawing.bring_in(bench, track, r, "trim", "a.csv", b"0,-1\n5,-3\n"),

@@ -88,7 +88,11 @@ def test_a_write_on_an_older_state_is_refused(client: FlaskClient, state: dict, 
         ("details/make", {"kind": "dip", "start": 3.0, "end": 2.0}, 422),
         ("lanes/lift", {"lane": "fader", "start": 1, "end": 2, "by": 1}, 422),
         ("lanes/lift", {"lane": "ride", "start": 1, "end": 1, "by": 1}, 400),
-        ("lanes/points", {"lane": "ride", "points": [0], "by": 1}, 404),
+        ("lanes/points", {"lane": "ride", "points": ["a1"], "by": 1}, 404),
+        ("lanes/points", {"lane": "ride", "points": ["a1", "a2"], "at": 1}, 422),
+        ("lanes/points", {"lane": "ride", "points": ["a1"]}, 422),
+        ("lanes/points", {"lane": "ride", "points": [0], "by": 1}, 422),
+        ("lanes/points", {"lane": "ride", "points": ["../a1"], "by": 1}, 422),
         ("lanes/points", {"lane": "ride", "points": []}, 422),
         ("lanes/range", {"lane": "ride", "start": 1, "end": 2, "what": "delete"}, 422),
         ("lanes/range", {"lane": "curve", "start": 1, "end": 2, "what": "thin"}, 422),
@@ -117,7 +121,9 @@ def test_curve_files_are_taken_and_given(client: FlaskClient, state: dict) -> No
     query = f"revision={state['revision']}&lane=ride&name=..%2F..%2Ffader.csv"
     taken = client.post(address(state, f"lanes/file?{query}"), data=b"seconds,dB\n0,-3\n4,1.5\n")
     assert taken.status_code == 200
-    assert client.get(address(state, "lanes")).json["ride"] == [
+    points = client.get(address(state, "lanes")).json["ride"]
+    assert len({point.pop("id") for point in points}) == 2
+    assert points == [
         {"at": 0.0, "db": -3.0, "shape": "linear", "clip": None},
         {"at": 4.0, "db": 1.5, "shape": "linear", "clip": None},
     ]

@@ -14,6 +14,7 @@ export type Trial = Schemas["TrialView"];
 export type Ride = Schemas["RideView"];
 export type Inside = Schemas["InsideView"];
 export type RidePoint = Schemas["RidePoint"];
+export type LanePoint = Schemas["LanePoint"];
 export type PointsChange = Partial<Omit<Schemas["PointsChange"], "revision" | "lane" | "points">>;
 export type RideDraft = Schemas["RideDraftView"];
 export type RideRule = Schemas["RideRuleIn"];

@@ -2,7 +2,7 @@
  * What the hand does to the lane in hand before it is an edit: a line of its own, in seconds and dB over all gain, that is
  * drawn and heard at once.
  */
-import type { LaneName, RidePoint } from "../api/client";
+import type { LaneName, LanePoint } from "../api/client";
 import { firstPlace } from "../parts/search";
 import type { Line } from "../sound/lines";
 import { heardOver, hearHand, overLayer } from "./ear";
@@ -76,15 +76,10 @@ function valueAt(seconds: number): number {
  * Points as straight ways from one to the next, between two places: seconds and dB. A lane goes on at both of its ends;
  * what a clip owns goes on to its borders.
  */
-export function straightLine(
-  points: RidePoint[],
-  from: number,
-  to: number,
-  hold = (point: RidePoint, _: number) => point,
-): Line {
+export function straightLine(points: LanePoint[], from: number, to: number, hold = (point: LanePoint) => point): Line {
   const line: Line = [];
   for (let i = from; i <= to; i++) {
-    const point = hold(points[i]!, i);
+    const point = hold(points[i]!);
     if (i === 0 || points[i - 1]!.clip !== point.clip) line.push(...edge(point, "start"));
     line.push([point.at, point.db]);
     if (i === points.length - 1 || points[i + 1]!.clip !== point.clip) line.push(...edge(point, "end"));
@@ -93,7 +88,7 @@ export function straightLine(
 }
 
 /** How a lane goes on before its first or after its last point. */
-function edge(point: RidePoint, side: "start" | "end"): Line {
+function edge(point: LanePoint, side: "start" | "end"): Line {
   const clip = point.clip && focusedClips().find((c) => c.id === point.clip);
   const at = clip ? clip[side] : side === "start" ? Math.min(point.at, 0) - 1 : Math.max(point.at, duration()) + 1;
   if (!clip) return [[at, point.db]];
@@ -108,16 +103,14 @@ function edge(point: RidePoint, side: "start" | "end"): Line {
       ];
 }
 
-/** The difference that moved points make. O(points between the first and the last of them). */
-export function pointsLine(chosen: Set<number>, seconds: number, db: number): Line {
+/** The difference that moved points make. O(points of the lane). */
+export function pointsLine(chosen: ReadonlySet<string>, seconds: number, db: number): Line {
   const points = lanePoints();
-  let [first, last] = [points.length, -1];
-  for (const place of chosen) {
-    first = Math.min(first, place);
-    last = Math.max(last, place);
-  }
+  const first = points.findIndex((point) => chosen.has(point.id));
+  if (first < 0) return [];
+  const last = points.findLastIndex((point) => chosen.has(point.id));
   const [from, to] = [Math.max(first - 1, 0), Math.min(last + 1, points.length - 1)];
-  const moved = (p: RidePoint, i: number) => (chosen.has(i) ? { ...p, at: p.at + seconds, db: p.db + db } : p);
+  const moved = (p: LanePoint) => (chosen.has(p.id) ? { ...p, at: p.at + seconds, db: p.db + db } : p);
   return difference(straightLine(points, from, to), straightLine(points, from, to, moved));
 }
 
@@ -141,8 +134,8 @@ export function drawnLine(line: Line): Line {
 }
 
 /** Where a point lies now: with the offset of its lane, and with the hand that holds it. */
-export function heldPoint(point: RidePoint, place: number): { at: number; db: number } {
+export function heldPoint(point: LanePoint): { at: number; db: number } {
   const lying = point.db + laneOffset();
-  if (!hand.points.ids.has(place)) return { at: point.at, db: lying };
+  if (!hand.points.ids.has(point.id)) return { at: point.at, db: lying };
   return { at: point.at + hand.points.seconds, db: lying + hand.points.db };
 }

@@ -31,7 +31,7 @@ vi.mock("../api/client", () => ({
         sent.points.push(body);
         return answered();
       },
-      ride: () => Promise.resolve(drawn),
+      putPoint: answered,
       heard: () => Promise.resolve({ gains: [[], [], [], [], []], meter: [], drawn: { lanes: drawn, passes: [] } }),
     } as Record<string, unknown>,
     { get: (own, name: string) => own[name] ?? (() => new Promise(() => {})) },
@@ -44,7 +44,7 @@ import { forgetGains, gainCame } from "./ear";
 import { edit } from "./edits";
 import { later } from "./later.testing";
 import { hearTakeInstead } from "./mix";
-import { movePoints, movePointTo } from "./ride";
+import { movePoints, movePointTo, putPoint, selectPoints } from "./ride";
 import { received, useSession } from "./session";
 import { moveClips, moveClipTo } from "./timeline";
 import { useView } from "./view";
@@ -55,7 +55,7 @@ function answered() {
   return one.answer;
 }
 
-const point = (at: number, db: number) => ({ at, db, shape: "linear", clip: null });
+const point = (at: number, db: number, id = `p${at}`) => ({ id, at, db, shape: "linear", clip: null });
 let drawn = { curve: [], ride: [point(1, 0), point(2, 0)], trim: [], offset: 0, off: false, ramp: 0.06 };
 const timeline = { missing: false, key: "own", sample_rate: 48000, duration: 60, frames: 60 * 48000 };
 const track = (id: string, gain_key: string) => ({
@@ -106,13 +106,37 @@ describe("a place that is typed", () => {
 
   it("is the moment that a point comes to, wherever a move before brings it", async () => {
     await turn();
-    void movePoints([0], 0.25, 0);
-    void movePointTo(0, 1.75);
+    void movePoints(["p1"], 0.25, 0);
+    void movePointTo("p1", 1.75);
     await turn();
-    drawn = { ...drawn, ride: [point(1.25, 0), point(2, 0)] };
     sent.answers[0]!.come(at(2, 2));
     await turn();
-    expect(sent.points.map((body) => (body as { seconds: number }).seconds)).toEqual([0.25, 0.5]);
+    expect(sent.points).toMatchObject([
+      { points: ["p1"], seconds: 0.25 },
+      { points: ["p1"], at: 1.75 },
+    ]);
+  });
+});
+
+describe("points that are selected", () => {
+  it("stay selected when others come before them, and go when they go", async () => {
+    await turn();
+    const answer = (revision: number, ride: object[]) => {
+      drawn = { ...drawn, ride } as typeof drawn;
+      sent.answers.at(-1)!.come(at(revision, 2));
+    };
+    selectPoints(["p1", "p2"]);
+    void putPoint(0.5, 0);
+    await turn();
+    answer(2, [point(0.5, 0), point(1.5, -3, "p1"), point(2, 0)]);
+    await turn();
+    expect([...useView.getState().points]).toEqual(["p0.5"]);
+    selectPoints(["p1", "p2"]);
+    void movePoints(["p1", "p2"], 0, -1);
+    await turn();
+    answer(3, [point(0.5, 0), point(1.5, -4, "p1")]);
+    await turn();
+    expect([...useView.getState().points]).toEqual(["p1"]);
   });
 });
 

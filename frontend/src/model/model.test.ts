@@ -254,7 +254,13 @@ describe("the vial of a track", () => {
 });
 
 describe("the ride", () => {
-  const point = (at: number, db: number, clip: string | null = null) => ({ at, db, shape: "linear", clip });
+  const point = (at: number, db: number, clip: string | null = null) => ({
+    id: `p${at}`,
+    at,
+    db,
+    shape: "linear",
+    clip,
+  });
   const stray = (clip: string, start: number, deviation: number) => ({ clip, start, end: start + 0.5, deviation });
   const ride: Ride = {
     curve: [],
@@ -282,12 +288,12 @@ describe("the ride", () => {
 
   it("shows a point with the hand that holds it, and a trim with its offset", () => {
     inHand("ride", ride.ride);
-    expect(heldPoint(ride.ride[0]!, 0)).toEqual({ at: 1, db: -2 });
-    hand.points = { ids: new Set([0]), seconds: 0.5, db: 1 };
-    expect(heldPoint(ride.ride[0]!, 0)).toEqual({ at: 1.5, db: -1 });
+    expect(heldPoint(ride.ride[0]!)).toEqual({ at: 1, db: -2 });
+    hand.points = { ids: new Set(["p1"]), seconds: 0.5, db: 1 };
+    expect(heldPoint(ride.ride[0]!)).toEqual({ at: 1.5, db: -1 });
     hand.points = { ids: new Set(), seconds: 0, db: 0 };
     useView.setState({ lane: "trim" });
-    expect(heldPoint(ride.ride[0]!, 0).db).toBe(-0.5);
+    expect(heldPoint(ride.ride[0]!).db).toBe(-0.5);
   });
 
   it("lifts a span with the ramps that the server gives it", () => {
@@ -303,11 +309,11 @@ describe("the ride", () => {
   it("holds a moved point as a tent between its neighbours, and as more at the ends of a lane", () => {
     inHand("ride", [point(1, 0), point(2, 0), point(3, 0)]);
     const at = (line: Line, t: number) => gainAt({ at: line.map(([x]) => x), db: line.map(([, y]) => y) }, t);
-    const middle = pointsLine(new Set([1]), 0, 4);
+    const middle = pointsLine(new Set(["p2"]), 0, 4);
     expect([1, 1.5, 2, 2.5, 3, 9].map((t) => at(middle, t))).toEqual([0, 2, 4, 2, 0, 0]);
-    const last = pointsLine(new Set([2]), 0, -2);
+    const last = pointsLine(new Set(["p3"]), 0, -2);
     expect([2, 2.5, 3].map((t) => at(last, t))).toEqual([0, -1, -2]);
-    expect(pointsLine(new Set([1]), 0.5, 0).every(([, db]) => db === 0)).toBe(true);
+    expect(pointsLine(new Set(["p2"]), 0.5, 0).every(([, db]) => db === 0)).toBe(true);
   });
 
   it("leaves the clips beside a moved point of a clip curve alone", () => {
@@ -319,7 +325,7 @@ describe("the ride", () => {
     });
     useView.setState({ focus: "t" });
     inHand("curve", [point(1, 0, "a"), point(3, 0, "b")]);
-    const line = pointsLine(new Set([0]), 0, 3);
+    const line = pointsLine(new Set(["p1"]), 0, 3);
     expect(line.filter(([t]) => t > 2).every(([, db]) => db === 0)).toBe(true);
     expect(line.find(([t, db]) => t === 0 && db === 3)).toBeTruthy();
     // within the working range, together

@@ -1,5 +1,5 @@
 /** Everything that can be done with what is drawn: clip curve, ride and trim. */
-import { api, type Changed, type LaneName, type PointsChange, type RidePoint } from "../api/client";
+import { api, type Changed, type LaneName, type PointsChange } from "../api/client";
 import { tell } from "../parts/messages";
 import { engine } from "../sound/engine";
 import { type Line, stairs } from "../sound/lines";
@@ -9,7 +9,7 @@ import { edit, tellDone } from "./edits";
 import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan } from "./focus";
 import { gainSettled } from "./heard";
 import { keptLift, liftLine, pointsLine } from "./hold";
-import { type DraftOf, lanePoints, lanes, lanesOf, type RideState, samePoints, useRide } from "./rideState";
+import { type DraftOf, lanePoints, lanes, type RideState, useRide } from "./rideState";
 import { inHand, LANE_NAMES, LANES, type Layer, type Span, useView } from "./view";
 
 /** Run an edit of what is drawn; a draft that was shown is gone with it. ``line`` is heard of it until it is answered. */
@@ -78,7 +78,7 @@ export function liftSpan(span: Span, by: number) {
 /** Up and down: the selected points, else what is selected as a span. */
 export function nudgeRide(by: number) {
   const { points } = useView.getState();
-  if (points.size) return void movePoints([...points], 0, by);
+  if (points.size) return void movePoints(points, 0, by);
   const span = selectedSpan();
   if (span) void liftSpan(span, by);
   else tell("Select a span first: drag across it, or click a phrase.");
@@ -104,10 +104,8 @@ export function makeBorders(four: boolean) {
 /** Select the points of the lane in the span, or all of them. */
 export function selectPointsInSpan() {
   const span = selectedSpan();
-  const places = lanePoints().flatMap((point, place) =>
-    !span || (point.at >= span.start - 1e-6 && point.at <= span.end + 1e-6) ? [place] : [],
-  );
-  if (places.length) selectPoints(places);
+  const inside = lanePoints().filter(({ at }) => !span || (at >= span.start - 1e-6 && at <= span.end + 1e-6));
+  if (inside.length) selectPoints(inside.map((point) => point.id));
   else tell("There are no points here.");
 }
 
@@ -148,30 +146,19 @@ export function pasteSpan() {
 
 // --- points
 
-/** Change points: those that the person means, also when an edit before has made or deleted others meanwhile. */
-function changePoints(points: number[], change: PointsChange | ((first: RidePoint) => PointsChange), line: Line = []) {
-  const meant = samePoints(points);
-  return editRide(async (track, revision, lane) => {
-    const now = (await lanesOf(track))[lane];
-    const there = meant(now);
-    const first = now[there[0] ?? -1];
-    if (!first) {
-      tell("These points are not there any more.");
-      return null;
-    }
-    const how = typeof change === "function" ? change(first) : change;
-    return api.changePoints(track, { revision, lane, points: there, ...how });
-  }, line);
-}
+const changePoints = (points: Iterable<string>, change: PointsChange, line: Line = []) =>
+  editRide(
+    (track, revision, lane) => api.changePoints(track, { revision, lane, points: [...points], ...change }),
+    line,
+  );
 
-export const movePoints = (points: number[], seconds: number, by: number) =>
+export const movePoints = (points: Iterable<string>, seconds: number, by: number) =>
   changePoints(points, { seconds, by }, pointsLine(new Set(points), seconds, by));
 
 /** Move a point to a moment, wherever edits that are on their way have brought it by then. */
-export const movePointTo = (point: number, at: number) =>
-  changePoints([point], (now) => ({ seconds: at - now.at, by: 0 }));
+export const movePointTo = (point: string, at: number) => changePoints([point], { at });
 
-export const setPoints = (points: number[], change: { to?: number; shape?: "linear" | "smooth" | "hold" }) =>
+export const setPoints = (points: Iterable<string>, change: { to?: number; shape?: "linear" | "smooth" | "hold" }) =>
   changePoints(points, change);
 
 export async function putPoint(at: number, db: number) {
@@ -179,19 +166,19 @@ export async function putPoint(at: number, db: number) {
   if (!(await editRide((track, revision, lane) => api.putPoint(track, { revision, lane, at, db })))) return;
   await gainSettled();
   if (!isStill()) return;
-  const place = lanePoints().findIndex((point) => Math.abs(point.at - at) < 1e-5);
-  if (place >= 0) selectPoints([place]);
+  const made = lanePoints().find((point) => Math.abs(point.at - at) < 1e-5);
+  if (made) selectPoints([made.id]);
 }
 
 /** Delete the selected points, or what lies in the selected span. */
 export async function deleteDrawn() {
-  const points = [...useView.getState().points];
-  if (points.length === 0) return changeSpan("delete");
+  const { points } = useView.getState();
+  if (points.size === 0) return changeSpan("delete");
   const isStill = inHand();
   if ((await changePoints(points, { gone: true })) && isStill()) selectPoints([]);
 }
 
-export const selectPoints = (points: Iterable<number>) =>
+export const selectPoints = (points: Iterable<string>) =>
   useView.setState({ points: new Set(points), selection: new Set(), marks: new Set(), span: null });
 
 // --- lanes as a whole
@@ -199,7 +186,7 @@ export const selectPoints = (points: Iterable<number>) =>
 export const otherLane = () =>
   useView.setState((view) => ({
     lane: LANES[(LANES.indexOf(view.lane) + 1) % LANES.length]!,
-    points: new Set<number>(),
+    points: new Set<string>(),
   }));
 
 export const clearLane = () => void editRide((track, revision, lane) => api.clearLane(track, revision, lane));

@@ -1,9 +1,9 @@
 /** What is drawn on the track in focus, by what it is of, and the draft that is shown over it. */
 import { create } from "zustand";
-import { api, type Inside, type Ride, type RideDraft, type RidePoint, type RideRule, type Track } from "../api/client";
+import { api, type Inside, type LanePoint, type Ride, type RideDraft, type RideRule, type Track } from "../api/client";
 import { Asked } from "./asked";
 import { focused } from "./focus";
-import { drawn, isHeardSettled, onHeard, useHeard } from "./heard";
+import { drawn, onHeard, useHeard } from "./heard";
 import { useSession } from "./session";
 import { redraw, useView } from "./view";
 
@@ -65,50 +65,17 @@ export function useLanes(): Ride | null {
 export const inside = (): Inside | null => insideAsked.answer;
 export const useInside = () => insideAsked.useAnswer();
 
-/** The lanes of a track as they are when the turn of an edit has come, wherever the person has gone meanwhile. */
-export async function lanesOf(track: string): Promise<Ride> {
-  return (ridden()?.id === track && isHeardSettled() && lanes()) || api.ride(track);
-}
-
 useRide.subscribe(redraw);
 
-export const lanePoints = (): RidePoint[] => lanes()?.[useView.getState().lane] ?? [];
+export const lanePoints = (): LanePoint[] => lanes()?.[useView.getState().lane] ?? [];
 
-const known = ({ clip, at }: RidePoint) => `${clip}@${at}`;
-
-/**
- * The places that some points have later, when others have been made or deleted. Points that an edit has moved keep their order,
- * so they are known by their places as long as there are as many as there were.
- */
-function following(then: RidePoint[], places: Iterable<number>): (now: RidePoint[]) => number[] {
-  let chosen = [...places].filter((place) => place < then.length);
-  return (now) => {
-    if (now.length !== then.length) {
-      const is = new Map(now.map((point, place) => [known(point), place]));
-      chosen = chosen.flatMap((place) => is.get(known(then[place]!)) ?? []);
-    }
-    then = now;
-    return chosen;
-  };
-}
-
-/** Where some points of the lane in hand are, now and later: as long as that lane of that track is in hand, or in what is told. */
-export function samePoints(places: Iterable<number>): (now?: RidePoint[]) => number[] {
-  const follow = following(lanePoints(), places);
-  const [track, { lane }] = [focused()?.id, useView.getState()];
-  return (now) => follow(now ?? (focused()?.id === track ? (lanes()?.[lane] ?? []) : []));
-}
-
-let last: { track: string; lanes: Ride } | null = null;
-
-// what is in hand stays in hand when its places have become others
+// points that are gone are not selected any more
 onHeard(() => {
-  const { points, lane } = useView.getState();
-  const track = ridden()?.id ?? "";
-  const now = lanes();
-  if (now && last?.track === track && points.size)
-    useView.setState({ points: new Set(following(last.lanes[lane], points)(now[lane])) });
-  if (now) last = { track, lanes: now };
+  const { points, stage } = useView.getState();
+  if (stage !== "ride" || !points.size || !lanes()) return;
+  const there = new Set(lanePoints().map((point) => point.id));
+  const left = [...points].filter((id) => there.has(id));
+  if (left.length < points.size) useView.setState({ points: new Set(left) });
 });
 
 // what was set of a rule goes with the track that it was set for

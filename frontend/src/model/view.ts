@@ -44,7 +44,7 @@ interface ViewState {
   kinds: Set<string>;
   /** The drawn lane that the hand works on, and its points that are selected, by place. */
   lane: LaneName;
-  points: Set<number>;
+  points: Set<string>;
   /** Whether a mark is played twice, before and after. */
   twice: boolean;
   span: Span | null;
@@ -118,7 +118,7 @@ export const hand = {
   /** Depths that a rule which is being moved would give. */
   trial: null as null | Map<string, number>,
   /** Points that are being moved. */
-  points: { ids: new Set<number>(), seconds: 0, db: 0 },
+  points: { ids: new Set<string>(), seconds: 0, db: 0 },
   /** A line that is being drawn: seconds and dB. */
   line: [] as [number, number][],
   border: null as null | { clip: string; at: number },
@@ -163,7 +163,7 @@ export function zoomWindow(window: Span, factor: number, around: number, duratio
   return fitWindow(around - share * length, around + (1 - share) * length, duration);
 }
 
-/** What a person has turned to. Who takes points has a new, empty selection; their places change by themselves as well. */
+/** What a person has turned to. Who takes points has a new, empty selection. */
 const HELD = ["stage", "focus", "lane", "selection", "marks", "span"] as const;
 
 /**

@@ -1,5 +1,5 @@
 /** Drawing the lanes: the ride as a line with points, the trim as dashes, a draft over them. */
-import type { RidePoint } from "../api/client";
+import type { LanePoint, RidePoint } from "../api/client";
 import { focused } from "../model/focus";
 import { gainAt } from "../model/heard";
 import { heldPoint, overLane } from "../model/hold";
@@ -17,16 +17,14 @@ const POINT = 4;
 /** Pixels between two points on the average from which they are drawn as points and can be held. */
 const ROOM = 7;
 
-/** The points of the lane in hand that a window shows, with their places; none where they lie too close to be held. */
-export function shownPoints(a: Axis, width: number): { point: RidePoint; place: number }[] {
+/** The points of the lane in hand that a window shows, none where they lie too close to be held. */
+export function shownPoints(a: Axis, width: number): LanePoint[] {
   const points = lanePoints();
-  const shown: { point: RidePoint; place: number }[] = [];
-  let place = firstFrom(points, a.seconds(GUTTER));
-  for (; place < points.length; place++) {
-    const point = points[place]!;
-    if (a.x(point.at) > width) break;
-    shown.push({ point, place });
-  }
+  const from = firstFrom(points, a.seconds(GUTTER));
+  const shown = points.slice(
+    from,
+    firstPlace(points.length, (i) => a.x(points[i]!.at) > width),
+  );
   return shown.length * ROOM < width ? shown : [];
 }
 
@@ -121,11 +119,11 @@ function drawPoints(ctx: Context, a: Axis, s: Scale, width: number, palette: Pal
   ctx.strokeStyle = palette[lane];
   const over = overLane(focused()?.id ?? "", lane);
   const [drawnFrom, drawnTo] = [hand.line[0]?.[0] ?? 0, hand.line.at(-1)?.[0] ?? 0];
-  for (const { point, place } of shownPoints(a, width)) {
-    const { at, db } = heldPoint(point, place);
+  for (const point of shownPoints(a, width)) {
+    const { at, db } = heldPoint(point);
     // what is drawn over is gone
     if (hand.line.length && at >= drawnFrom && at <= drawnTo) continue;
-    const isChosen = chosen.has(place);
+    const isChosen = chosen.has(point.id);
     ctx.fillStyle = isChosen ? palette.ink : palette.panel;
     ctx.strokeStyle = isChosen ? palette.ink : palette[lane];
     ctx.beginPath();

@@ -1,11 +1,11 @@
 /** Hands on the ride in the gain strip: spans are lifted, points are moved along one axis at a time. */
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
-import type { RidePoint } from "../api/client";
+import type { LanePoint } from "../api/client";
 import { duration, selectedSpan } from "../model/focus";
 import { gainAt, gainSettled, heard } from "../model/heard";
 import { drawnLine, handRange, heldPoint, holdLine, kept, keptLift, liftLine, pointsLine } from "../model/hold";
 import { drawLine, liftSpan, movePoints, putPoint, selectPoints } from "../model/ride";
-import { laneOffset, lanePoints, lanes, samePoints } from "../model/rideState";
+import { laneOffset, lanePoints, lanes } from "../model/rideState";
 import { trackOf, useSession } from "../model/session";
 import { hand, isSilent, redraw, SILENCE, type Span, useView } from "../model/view";
 import { db, time } from "../parts/format";
@@ -24,16 +24,11 @@ const EDGE = 4;
 const SAME = 1e-4;
 const SHORTEST = 0.02;
 
-interface PointHit {
-  point: RidePoint;
-  place: number;
-}
-
-function hitPoint(a: Axis, s: Scale, width: number, x: number, y: number): PointHit | null {
-  let best: PointHit | null = null;
+function hitPoint(a: Axis, s: Scale, width: number, x: number, y: number): LanePoint | null {
+  let best: LanePoint | null = null;
   let nearest = REACH;
   for (const hit of shownPoints(a, width)) {
-    const lies = heldPoint(hit.point, hit.place);
+    const lies = heldPoint(hit);
     const away = Math.hypot(a.x(lies.at) - x, s.y(Math.max(lies.db, s.low)) - y);
     if (away < nearest) {
       nearest = away;
@@ -153,10 +148,10 @@ function dropPoints() {
 }
 
 /** How far points may move in time: between the neighbours that stay. */
-function room(chosen: Iterable<number>): { least: number; most: number } {
+function room(chosen: ReadonlySet<string>): { least: number; most: number } {
   const all = lanePoints();
-  const inside = [...chosen].sort((m, n) => m - n);
-  const [first, last] = [inside[0]!, inside.at(-1)!];
+  const first = all.findIndex((point) => chosen.has(point.id));
+  const last = all.findLastIndex((point) => chosen.has(point.id));
   return {
     least: (all[first - 1]?.at ?? 0) - all[first]!.at,
     most: (all[last + 1]?.at ?? duration()) - all[last]!.at,
@@ -169,23 +164,20 @@ function dragSpanEdge(down: PointerEvent, a: Axis, side: "start" | "end") {
   const edge = before[side];
   const ramp = lanes()?.ramp ?? 0;
   const [from, to] = side === "start" ? [edge - ramp, edge] : [edge, edge + ramp];
-  const places = lanePoints().flatMap((p, i) => (p.at > from - SAME && p.at < to + SAME ? [i] : []));
-  const meant = samePoints(places);
+  const isOfEdge = ({ at }: LanePoint) => at > from - SAME && at < to + SAME;
+  const ids = new Set(lanePoints().flatMap((p) => (isOfEdge(p) ? [p.id] : [])));
   const pulled = snapper(
     a,
-    lanePoints()
-      .filter((_, i) => !places.includes(i))
-      .map((p) => p.at),
+    lanePoints().flatMap((p) => (isOfEdge(p) ? [] : [p.at])),
   );
-  const { least, most } = places.length ? room(places) : { least: -edge, most: duration() - edge };
+  const { least, most } = ids.size ? room(ids) : { least: -edge, most: duration() - edge };
   let seconds = 0;
   const hold = (by: number) => {
     seconds = by;
     useView.setState({ span: { ...before, [side]: edge + by } });
-    if (!places.length) return;
-    const there = new Set(meant());
-    hand.points = { ids: there, seconds, db: 0 };
-    holdLine(pointsLine(there, seconds, 0));
+    if (!ids.size) return;
+    hand.points = { ids, seconds, db: 0 };
+    holdLine(pointsLine(ids, seconds, 0));
   };
   startDrag(down, {
     move: (dx, _, event) => {
@@ -197,8 +189,8 @@ function dragSpanEdge(down: PointerEvent, a: Axis, side: "start" | "end") {
     end: () => {
       hideAtHand();
       hidePull();
-      if (!places.length || seconds === 0) return holdLine([]);
-      letGoAfter(movePoints(meant(), seconds, 0).then(gainSettled), "points", dropPoints);
+      if (!ids.size || seconds === 0) return holdLine([]);
+      letGoAfter(movePoints(ids, seconds, 0).then(gainSettled), "points", dropPoints);
       holdLine([]);
     },
     cancel: () => {
@@ -211,23 +203,21 @@ function dragSpanEdge(down: PointerEvent, a: Axis, side: "start" | "end") {
   });
 }
 
-function dragPoints(down: PointerEvent, a: Axis, s: Scale, { point, place }: PointHit) {
+function dragPoints(down: PointerEvent, a: Axis, s: Scale, point: LanePoint) {
   const { points: selected } = useView.getState();
   const more = down.shiftKey || isFree(down);
-  const chosen = selected.has(place) ? selected : new Set(more ? [...selected, place] : [place]);
+  const chosen = selected.has(point.id) ? selected : new Set(more ? [...selected, point.id] : [point.id]);
   const lock = axisLock();
   const all = lanePoints();
-  const lying = [...chosen].map((i) => all[i]!.db);
+  const lying = all.flatMap((p) => (chosen.has(p.id) ? [p.db] : []));
   const pulled = snapper(
     a,
-    all.filter((_, i) => !chosen.has(i)).map((p) => p.at),
+    all.flatMap((p) => (chosen.has(p.id) ? [] : [p.at])),
   );
   const { least, most } = room(chosen);
-  const meant = samePoints(chosen);
   const hold = (seconds: number, by: number) => {
-    const there = new Set(meant());
-    hand.points = { ids: there, seconds, db: by };
-    holdLine(pointsLine(there, seconds, by));
+    hand.points = { ids: chosen, seconds, db: by };
+    holdLine(pointsLine(chosen, seconds, by));
   };
   const reset = () => {
     dropPoints();
@@ -258,15 +248,15 @@ function dragPoints(down: PointerEvent, a: Axis, s: Scale, { point, place }: Poi
       hideAtHand();
       hidePull();
       if (seconds === 0 && by === 0) return reset();
-      letGoAfter(movePoints(meant(), seconds, by).then(gainSettled), "points", dropPoints);
+      letGoAfter(movePoints(chosen, seconds, by).then(gainSettled), "points", dropPoints);
       holdLine([]);
-      selectPoints(meant());
+      selectPoints(chosen);
     },
     cancel: reset,
     click: () => {
       const next = new Set(more ? selected : []);
-      if (more && next.has(place)) next.delete(place);
-      else next.add(place);
+      if (more && next.has(point.id)) next.delete(point.id);
+      else next.add(point.id);
       selectPoints(next);
     },
   });

@@ -1,11 +1,11 @@
 /** The worklist of the stage Ride: the spans that stray inside their phrases, and what is selected to be worked on. */
 import { ActionIcon, NativeSelect, Tooltip } from "@mantine/core";
 import { IconVolumeOff, IconX } from "@tabler/icons-react";
-import { useMemo, useRef, useState } from "react";
-import type { Clip, RidePoint } from "../api/client";
+import { useMemo, useState } from "react";
+import type { Clip, LanePoint } from "../api/client";
 import { usePasses } from "../model/passes";
 import { deleteDrawn, liftSpan, movePoints, movePointTo, scaleSpan, setPoints } from "../model/ride";
-import { laneOffset, samePoints, useInside, useLanes, useRide } from "../model/rideState";
+import { laneOffset, useInside, useLanes, useRide } from "../model/rideState";
 import { useRiding } from "../model/riding";
 import { reasonWords, trackOf, useSession } from "../model/session";
 import { goToStray, isSpan, strayList } from "../model/strays";
@@ -19,7 +19,7 @@ import { PassInspector } from "./PassInspector";
 
 const ROW = 30;
 const NO_CLIPS: Clip[] = [];
-const NO_POINTS: RidePoint[] = [];
+const NO_POINTS: LanePoint[] = [];
 
 export function RideList() {
   const focus = useView((s) => s.focus);
@@ -39,8 +39,7 @@ export function RideList() {
   const all = ride?.[lane] ?? NO_POINTS;
   const passes = usePasses();
   const pass = useRiding((s) => passes.find((one) => one.id === s.chosen));
-  const chosen = [...points].flatMap((place) => (all[place] ? [place] : []));
-  const hand = useSameHand(chosen);
+  const chosen = useMemo(() => all.filter((point) => points.has(point.id)), [all, points]);
   return (
     <section className="worklist" aria-label="Worklist">
       <div className="panel-head">
@@ -87,7 +86,7 @@ export function RideList() {
         </div>
       </div>
       {pass && <PassInspector key={pass.id} pass={pass} />}
-      {!pass && chosen.length > 0 && <PointInspector key={hand} places={chosen} points={all} />}
+      {!pass && chosen.length > 0 && <PointInspector key={chosen.map((point) => point.id).join()} chosen={chosen} />}
       {!pass && chosen.length === 0 && span && (
         <SpanInspector key={`${span.start}:${span.end}`} span={span} drawn={all} />
       )}
@@ -95,17 +94,8 @@ export function RideList() {
   );
 }
 
-/** A number that is another one when other points were taken, and the same when those in hand have only other places. */
-function useSameHand(chosen: number[]): number {
-  const hand = useRef({ count: 0, follow: samePoints(chosen) });
-  const there = hand.current.follow();
-  if (there.length !== chosen.length || there.some((place, i) => place !== chosen[i]))
-    hand.current = { count: hand.current.count + 1, follow: samePoints(chosen) };
-  return hand.current.count;
-}
-
-function PointInspector({ places, points }: { places: number[]; points: RidePoint[] }) {
-  const chosen = places.map((place) => points[place]!);
+function PointInspector({ chosen }: { chosen: LanePoint[] }) {
+  const ids = chosen.map((point) => point.id);
   const [first] = chosen;
   const offset = laneOffset();
   const same = chosen.every((point) => point.db === first!.db);
@@ -114,7 +104,7 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
   return (
     <div className="inspector" data-testid="inspector">
       <div className="inspector-head">
-        <strong>{places.length === 1 ? "Point" : `${places.length} points`}</strong>
+        <strong>{ids.length === 1 ? "Point" : `${ids.length} points`}</strong>
         <span className="mono dim">{silent ? "silence" : time(first!.at)}</span>
         <span className="push inspector-tools">
           <Tooltip label="Silence">
@@ -122,7 +112,7 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
               size="sm"
               variant="default"
               aria-label="Silence"
-              onClick={() => void setPoints(places, { to: SILENCE })}
+              onClick={() => void setPoints(ids, { to: SILENCE })}
             >
               <IconVolumeOff size={14} />
             </ActionIcon>
@@ -141,9 +131,9 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
           low={-60}
           high={24}
           unit="dB"
-          keep={(to) => void setPoints(places, { to: to - offset })}
+          keep={(to) => void setPoints(ids, { to: to - offset })}
         />
-        {places.length === 1 ? (
+        {ids.length === 1 ? (
           <ExactField
             name="Time"
             now={first!.at}
@@ -152,7 +142,7 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
             step={0.01}
             digits={3}
             unit="s"
-            keep={(to) => void movePointTo(places[0]!, to)}
+            keep={(to) => void movePointTo(first!.id, to)}
           />
         ) : (
           <ExactField
@@ -163,14 +153,14 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
             step={10}
             digits={0}
             unit="ms"
-            keep={(ms) => void movePoints(places, ms / 1000, 0)}
+            keep={(ms) => void movePoints(ids, ms / 1000, 0)}
           />
         )}
         <NativeSelect
           size="xs"
           aria-label="Way to the next"
           value={shape}
-          onChange={(event) => void setPoints(places, { shape: event.currentTarget.value as "linear" })}
+          onChange={(event) => void setPoints(ids, { shape: event.currentTarget.value as "linear" })}
           data={[
             ...(shape === "" ? [{ value: "", label: "several ways" }] : []),
             { value: "linear", label: "straight" },
@@ -183,7 +173,7 @@ function PointInspector({ places, points }: { places: number[]; points: RidePoin
   );
 }
 
-function SpanInspector({ span, drawn }: { span: Span; drawn: RidePoint[] }) {
+function SpanInspector({ span, drawn }: { span: Span; drawn: LanePoint[] }) {
   const lane = useView((s) => s.lane);
   const inside = drawn.filter((point) => point.at >= span.start && point.at <= span.end && !isSilent(point.db));
   const values = inside.map((point) => point.db);

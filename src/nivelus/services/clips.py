@@ -13,7 +13,7 @@ import numpy as np
 from nivelus.core.chain.placing import runs_of
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
-from nivelus.core.gain.drawn import spaced
+from nivelus.core.gain.drawn import numbered, spaced
 from nivelus.core.marks.cells import measure_cell
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.services.details import pin
@@ -26,7 +26,7 @@ from nivelus.services.timeline import Timeline, measurable
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
-from nivelus.store.packing import pack_curve
+from nivelus.store.packing import pack_curve, unpack_curve
 from nivelus.store.reading import ClipRow, clip_rows
 from nivelus.store.tables import Clip, Track
 
@@ -138,7 +138,7 @@ def join(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Chan
         starts = [clip.phrase_start for clip in chosen if clip.phrase_start is not None]
         ends = [clip.phrase_end for clip in chosen if clip.phrase_end is not None]
         kept = chosen[0]
-        kept.curve = _joined_curve(chosen, timeline)
+        kept.curve = _joined_curve(edit, chosen, timeline)
         kept.end, kept.gain = chosen[-1].end, longest.gain
         kept.by_hand, kept.drafted = longest.by_hand, longest.drafted
         kept.label = " ".join(clip.label for clip in chosen if clip.label)
@@ -229,13 +229,14 @@ def limited(gain: float) -> float:
     return round(min(max(gain, GAIN_RANGE[0]), GAIN_RANGE[1]), 2) + 0.0
 
 
-def _joined_curve(clips: list[Clip], timeline: Timeline) -> str:
+def _joined_curve(edit: Edit, clips: list[Clip], timeline: Timeline) -> str:
     """The curve of clips that become one: each heard as before, within its old borders."""
     if len({clip.curve for clip in clips}) == 1:
         return clips[0].curve
     joined = spaced(joined_curves(clips, timeline.sample_rate))
     by = clips[0].shift / timeline.sample_rate
-    return pack_curve(replace(joined, at=np.round(joined.at - by, 9)) if by else joined)
+    own = replace(joined, at=np.round(joined.at - by, 9)) if by else joined
+    return pack_curve(numbered(own, unpack_curve(clips[0].curve), edit.fresh_ids))
 
 
 def _phrase_length(clip: Clip) -> int:

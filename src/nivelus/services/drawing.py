@@ -6,7 +6,7 @@ but belongs to many: an edit of a span is done to each clip in its part of it.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import replace
 from pathlib import PurePath
 
@@ -18,7 +18,19 @@ from nivelus.core.errors import CurveFileError, NotFound, Refused
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compiled import SILENCE, FloatArray
-from nivelus.core.gain.drawn import CLOSEST, Curve, Shape, add, curve_of, finite, inside_of, limit, with_points
+from nivelus.core.gain.drawn import (
+    CLOSEST,
+    COLUMNS,
+    Curve,
+    Shape,
+    add,
+    chained,
+    curve_of,
+    finite,
+    inside_of,
+    limit,
+    with_points,
+)
 from nivelus.core.gain.edits import (
     Indices,
     add_point,
@@ -200,18 +212,20 @@ def change_points(
     track_id: str,
     revision: int,
     lane: str,
-    points: list[int],
+    points: Collection[str],
     seconds: float = 0.0,
     by: float = 0.0,
     to: float | None = None,
     shape: str | None = None,
+    at: float | None = None,
     gone: bool = False,
 ) -> Changed:
-    """Move points by seconds and dB, give them an exact gain or a shape, or delete them.
+    """Move points by seconds and dB or the first of them to a moment, give them an exact gain or a shape, or delete them.
 
-    ``points`` are places in the lane as it is shown; those of a clip stay within it. Moved by hand they stay within the
-    working range; an exact gain widens it.
+    ``points`` are ids as the lane's view has them; those that are gone are left out. The points of a clip stay within it. Moved
+    by hand they stay within the working range; an exact gain widens it.
     """
+    wanted = frozenset(points)
 
     def changed(owner: Owner, curve: Curve, chosen: Indices, within: Range) -> Curve:
         if gone:
@@ -221,31 +235,31 @@ def change_points(
                 curve, chosen, None if to is None else gain_of(to), None if shape is None else Shape[shape.upper()]
             )
         earliest, latest = max(owner.start, owner.within[0]), min(owner.end, owner.within[1])
-        later = min(max(seconds, earliest - curve.at[chosen[0]]), latest - curve.at[chosen[-1]])
+        wished = seconds if at is None else at - curve.at[chosen[0]]
+        later = min(max(wished, earliest - curve.at[chosen[0]]), latest - curve.at[chosen[-1]])
         return move_points(curve, chosen, later, _kept(by, curve.db[chosen], within) if by else 0.0)
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        wanted = set(points)
-        first, found, moved = 0, 0, False
+        found, moved = 0, False
         within = hand_range(edit, track, lane)
         for owner in owners_of(edit, track, timeline, lane, EVERYWHERE):
             curve = owner.curve()
-            shown = np.flatnonzero(heard(curve, owner.start, owner.end))
-            chosen = shown[[place - first for place in sorted(wanted) if first <= place < first + len(shown)]]
-            first += len(shown)
+            meant = np.array([name in wanted for name in owner.points(curve)], bool)
+            chosen = np.flatnonzero(meant & heard(curve, owner.start, owner.end))
             if len(chosen):
                 found += len(chosen)
                 drawn = changed(owner, curve, chosen, within)
                 moved |= not _same(drawn, curve)
                 owner.put(drawn, track)
-        if found < len(wanted):
-            raise NotFound("This point is not there any more.")
-        if by and not seconds and not moved:
+        if not found:
+            raise NotFound("This point is not there any more." if len(wanted) == 1 else "These points are not there any more.")
+        if by and not moves and not moved:
             raise Refused(at_the_end(working_range(track)))
+        edit.label = f"{does} {count_of(found, 'point')} of the {NAMES[lane]}"
 
-    count = count_of(len(set(points)), "point")
-    label = f"Delete {count}" if gone else f"Move {count}" if seconds or by else f"Set {count}"
-    return run_edit(bench, track_id, f"{label} of the {NAMES[lane]}", revision, work)
+    moves = bool(seconds) or at is not None
+    does = "Delete" if gone else "Move" if moves or by else "Set"
+    return run_edit(bench, track_id, does, revision, work)
 
 
 # --- lanes as a whole
@@ -414,15 +428,9 @@ def _alone(curve: Curve, start: float, end: float) -> Curve:
         raise Refused("Select a span first.")
     cut = with_points(curve, (start, end))
     inside = cut.keep(cut.inside(start - CLOSEST / 2, end + CLOSEST / 2))
-    edges = curve_of([(start - RAMP, 0.0), (end + RAMP, 0.0)])
     shape = inside.shape.copy()
     shape[-1] = Shape.LINEAR
-    return Curve(
-        np.concatenate([edges.at[:1], inside.at, edges.at[1:]]),
-        np.concatenate([[0.0], inside.db, [0.0]]),
-        np.concatenate([edges.shape[:1], shape, edges.shape[1:]]),
-        np.concatenate([edges.phase[:1], inside.phase, edges.phase[1:]]),
-    )
+    return chained(curve_of([(start - RAMP, 0.0)]), replace(inside, shape=shape), curve_of([(end + RAMP, 0.0)]))
 
 
 def _add(edit: Edit, track: Track, timeline: Timeline, lane: str, more: Curve) -> None:
@@ -470,8 +478,9 @@ def _without_rests(curve: Curve) -> Curve:
 
 
 def _same(first: Curve, second: Curve) -> bool:
+    """Whether two curves draw the same, whatever their points are called."""
     return len(first) == len(second) and all(
-        np.array_equal(getattr(first, name), getattr(second, name)) for name in ("at", "db", "shape", "phase")
+        np.array_equal(getattr(first, name), getattr(second, name)) for name in COLUMNS if name != "ids"
     )
 
 

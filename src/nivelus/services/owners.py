@@ -17,7 +17,7 @@ from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import join_clip_curves, part
 from nivelus.core.gain.clips import clip_spans
 from nivelus.core.gain.compiled import SILENCE
-from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, finite, inside_of, spaced
+from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, finite, inside_of, numbered, spaced
 from nivelus.core.gain.edits import shift
 from nivelus.services.levels import clips_of
 from nivelus.services.state import working_range
@@ -36,18 +36,24 @@ EVERYWHERE = (-np.inf, np.inf)
 class Owner:
     """A row that owns a curve, and from where to where it is heard, in seconds."""
 
-    def __init__(self, row: Lane | Clip, start: float, end: float, within: tuple[float, float], shift: float = 0.0) -> None:
+    def __init__(
+        self, edit: Edit, row: Lane | Clip, start: float, end: float, within: tuple[float, float], shift: float = 0.0
+    ) -> None:
         """``within`` are the seconds of the track between which all points lie, ``shift`` where the clip's own time begins."""
-        self.row, self.start, self.end, self.within, self.shift = row, start, end, within, shift
+        self._edit, self.row, self.start, self.end, self.within, self.shift = edit, row, start, end, within, shift
 
     def curve(self) -> Curve:
         """The curve as it is kept, in seconds of the track."""
         curve = unpack_curve(self.row.points if isinstance(self.row, Lane) else self.row.curve)
         return shift(curve, self.shift) if self.shift else curve
 
+    def points(self, curve: Curve) -> list[str]:
+        """What the points of a curve of this row are called in the lane."""
+        return point_names(curve, self.row.id if isinstance(self.row, Clip) else None)
+
     def put(self, curve: Curve, track: Track, within: Range | None = None) -> None:
         """Keep a curve: ``within`` a range what the hand drew, else the working range takes it in."""
-        curve = spaced(inside_of(curve, *self.within), self.within[0])
+        curve = numbered(spaced(inside_of(curve, *self.within), self.within[0]), self.curve(), self._edit.fresh_ids)
         if within is not None:
             low, high = within
             silent = np.isneginf(curve.db) & (low <= SILENCE)
@@ -65,6 +71,15 @@ class Owner:
         self.row.curve = pack_curve(curve)
 
 
+def point_names(curve: Curve, clip: str | None = None) -> list[str]:
+    """What the points of a curve are called in their lane: by their ids, with that of the clip that owns the curve, if any.
+
+    Both halves of a clip that was cut have the same points, each in its own clip.
+    """
+    of_clip = f"{clip}." if clip else ""
+    return [f"{of_clip}{id:x}" for id in curve.ids.tolist()]
+
+
 def owners_of(edit: Edit, track: Track, timeline: Timeline, lane: str, span: tuple[float, float]) -> Iterator[Owner]:
     """What is drawn on in a span of a lane, in order of time."""
     if lane != "curve":
@@ -76,14 +91,14 @@ def owners_of(edit: Edit, track: Track, timeline: Timeline, lane: str, span: tup
     within = (col(Clip.track_id) == track.id, col(Clip.take) == track.take, col(Clip.start) <= last, col(Clip.end) > first)
     for clip in edit.db.scalars(select(Clip).where(*within).order_by(col(Clip.start))).all():
         own = clip.shift / rate, (clip.shift + timeline.span_of(clip.recording_id)) / rate
-        yield Owner(clip, clip.start / rate, clip.end / rate, own, clip.shift / rate)
+        yield Owner(edit, clip, clip.start / rate, clip.end / rate, own, clip.shift / rate)
 
 
 def lane_owner(edit: Edit, track: Track, timeline: Timeline, lane: str) -> Owner:
     """The ride or the trim; what lies beyond the end of the track, since clips were moved away from there, stays."""
     row = lane_row(edit, track, lane)
     last = float(unpack_curve(row.points).at[-1]) if row.points else 0.0
-    return Owner(row, *EVERYWHERE, (0.0, max(timeline.duration, last)))
+    return Owner(edit, row, *EVERYWHERE, (0.0, max(timeline.duration, last)))
 
 
 def lane_row(edit: Edit, track: Track, lane: str) -> Lane:

@@ -39,7 +39,7 @@ from nivelus.services.timeline import Timeline
 from nivelus.services.views import Changed, SpanView
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit, require
-from nivelus.store.packing import pack_curve
+from nivelus.store.packing import pack_line, unpack_curve
 from nivelus.store.reading import clip_rows, lanes_of
 from nivelus.store.tables import Clip, Pass, PassPiece, Track
 
@@ -284,13 +284,13 @@ def _gesture(db: DbSession, pass_id: str) -> Gesture:
 
 
 def _stamp(db: DbSession, track: Track, lane: str) -> str:
-    """What tells a lane from any other: what is drawn in it, and where."""
+    """What tells a lane from any other that sounds otherwise: what is drawn in it, and where."""
     content: Any
     if lane == "curve":
-        content = [(c.start, c.end, c.shift, c.recording_id, c.curve) for c in clip_rows(db, track.id)]
+        content = [(c.start, c.end, c.shift, c.recording_id, pack_line(unpack_curve(c.curve))) for c in clip_rows(db, track.id)]
     else:
         value = getattr(lanes_of(db, track.id), lane)
-        content = (pack_curve(value.points), value.offset, value.off)
+        content = (pack_line(value.points), value.offset, value.off)
     return blake2b(repr(content).encode(), digest_size=9).hexdigest()
 
 

@@ -6,11 +6,17 @@ from nivelus.services.views import View
 
 
 class RidePoint(View):
-    """A point of a lane: seconds, dB (-144 is silence), the shape of the way to the next, and the clip that owns it if any."""
+    """A point of a curve: seconds, dB (-144 is silence), and the shape of the way to the next."""
 
     at: float
     db: float
     shape: str
+
+
+class LanePoint(RidePoint):
+    """A point of a lane, and the clip that owns it if any. Its ``id`` is its own in the lane, and stays with it."""
+
+    id: str
     clip: str | None = None
 
 
@@ -38,9 +44,9 @@ class RideView(View):
     ``ramp`` is that of a lift, seconds.
     """
 
-    curve: list[RidePoint]
-    ride: list[RidePoint]
-    trim: list[RidePoint]
+    curve: list[LanePoint]
+    ride: list[LanePoint]
+    trim: list[LanePoint]
     offset: float
     off: bool
     ramp: float

@@ -22,7 +22,8 @@ from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.services.drawing import RAMP, put_lane
 from nivelus.services.edits import count_of, run_edit
 from nivelus.services.newest import Newest
-from nivelus.services.ride_views import InsideView, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
+from nivelus.services.owners import point_names
+from nivelus.services.ride_views import InsideView, LanePoint, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
 from nivelus.services.settling import settle_phrases
 from nivelus.services.stamps import require_same, stamp_of
 from nivelus.services.state import owners_of_track, state_of, working_range
@@ -40,10 +41,18 @@ _drafts: Newest[tuple[TrackState, RideDraft]] = Newest(2)
 """What was drafted last, each with the state that it is of: what is shown is accepted a moment later."""
 
 
-def view_points(curve: Curve, clip: str | None = None) -> list[RidePoint]:
+def view_points(curve: Curve) -> list[RidePoint]:
     """The points of a curve as the interface shows them."""
     rows = zip(curve.at.tolist(), curve.db.tolist(), curve.shape.tolist(), strict=True)
-    return [RidePoint(at=at, db=max(db, SILENT), shape=Shape(shape).name.lower(), clip=clip) for at, db, shape in rows]
+    return [RidePoint(at=at, db=max(db, SILENT), shape=Shape(shape).name.lower()) for at, db, shape in rows]
+
+
+def _lane_points(curve: Curve, clip: str | None = None) -> list[LanePoint]:
+    """The points of a lane, or of what a clip owns of one."""
+    rows = zip(curve.at.tolist(), curve.db.tolist(), curve.shape.tolist(), point_names(curve, clip), strict=True)
+    return [
+        LanePoint(at=at, db=max(db, SILENT), shape=Shape(shape).name.lower(), id=id, clip=clip) for at, db, shape, id in rows
+    ]
 
 
 def view(bench: Workbench, track_id: str) -> RideView:
@@ -53,8 +62,8 @@ def view(bench: Workbench, track_id: str) -> RideView:
         lanes = lanes_of(db, track_id)
         return RideView(
             curve=_clip_points(clip_rows(db, track_id), timeline.sample_rate),
-            ride=view_points(lanes.ride.points),
-            trim=view_points(lanes.trim.points),
+            ride=_lane_points(lanes.ride.points),
+            trim=_lane_points(lanes.trim.points),
             offset=lanes.trim.offset,
             off=lanes.trim.off,
             ramp=RAMP,
@@ -200,11 +209,11 @@ def _phrase_ids(state: TrackState) -> list[str]:
     return [state.clips.ids[place] for place in state.clips.voiced.tolist()]
 
 
-def _clip_points(clips: Iterable[ClipRow], rate: int) -> list[RidePoint]:
+def _clip_points(clips: Iterable[ClipRow], rate: int) -> list[LanePoint]:
     """The points of clip curves that are heard, in order of time."""
-    points: list[RidePoint] = []
+    points: list[LanePoint] = []
     for clip in clips:
         if clip.curve:
             curve = shift(unpack_curve(clip.curve), clip.shift / rate)
-            points += view_points(curve.keep(heard(curve, clip.start / rate, clip.end / rate)), clip.id)
+            points += _lane_points(curve.keep(heard(curve, clip.start / rate, clip.end / rate)), clip.id)
     return points

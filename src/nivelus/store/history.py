@@ -16,6 +16,8 @@ from dataclasses import dataclass, field
 from functools import cache
 from typing import Any
 
+import numpy as np
+import numpy.typing as npt
 from sqlalchemy import Select, bindparam, delete, event, insert, inspect, select
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session as DbSession
@@ -38,6 +40,8 @@ TRACKED: dict[str, type[Any]] = {
 """Parents before children: rows are added in this order and taken away in the opposite one."""
 _OF_TRACK = ("clip", "mark_set", "detail", "lane")
 _AT_ONCE = 500
+_IDS_OF_AN_EDIT = 22
+"""Bits of the ids that are kept for the points of one edit, forty times as many as a lane may have."""
 _UNTRACKED_FIELDS = {"revision", "touched", "created"}
 NOT_WHOLE = "No step of this session's history can be read. Give it out as a file to have it examined."
 STALE = "The session was changed in another window. It is shown as it is now; do it again."
@@ -57,6 +61,7 @@ class Edit:
     rows: dict[tuple[str, str], dict[str, Any]] = field(default_factory=dict)
     told: str = ""
     answer: Any = None
+    _ids: int = 0
     _known: dict[str, list[dict[str, Any]]] | None = None
 
     @property
@@ -78,6 +83,12 @@ class Edit:
             if after is not None and after["track_id"] != first:
                 found.setdefault(after["track_id"], []).append(row)
         return found
+
+    def fresh_ids(self, count: int) -> npt.NDArray[np.int64]:
+        """So many ids for points, (count,), that no point of the session has had: they begin with the revision to come."""
+        first = (self.session.revision + 1 << _IDS_OF_AN_EDIT) + self._ids
+        self._ids += count
+        return np.arange(first, first + count)
 
     def note(self, row: dict[str, Any]) -> None:
         """Take a row into account: table, id, before and after."""

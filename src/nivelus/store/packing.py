@@ -1,7 +1,7 @@
 """Found marks and drawn curves packed into text: a table of numbers, compressed, in base 64.
 
 An hour of marks takes some 150 kB. One row per mark in order of time, see ``core.marks.mark.mark_table``. One row per point of
-a curve: seconds, dB, shape, and both ends of its phase.
+a curve: seconds, dB, shape, both ends of its phase, and its id.
 """
 
 from __future__ import annotations
@@ -17,8 +17,8 @@ import numpy.typing as npt
 from nivelus.core.gain.drawn import CLOSEST, EMPTY, Curve, spaced
 from nivelus.core.marks.mark import COLUMNS, Mark, mark_table
 
-_CURVE = 5
-"""Columns of a packed curve."""
+_CURVE = 6
+"""Columns of a packed curve; ids stay far below 2^53, so a float holds them."""
 
 
 def pack(marks: Iterable[Mark], rate: int, samples: int) -> str:
@@ -35,7 +35,12 @@ def pack_curve(curve: Curve) -> str:
     """Pack a curve; one without points is an empty text."""
     if not len(curve):
         return ""
-    return pack_table(np.column_stack([curve.at, curve.db, curve.shape, curve.phase]))
+    return pack_table(np.column_stack([curve.at, curve.db, curve.shape, curve.phase, curve.ids]))
+
+
+def pack_line(curve: Curve) -> str:
+    """What a curve draws, whatever its points are called: the same for two that sound the same point by point."""
+    return pack_table(np.column_stack([curve.at, curve.db, curve.shape, curve.phase])) if len(curve) else ""
 
 
 @lru_cache(maxsize=24)
@@ -43,8 +48,8 @@ def unpack_curve(data: str) -> Curve:
     """The packed curve."""
     if not data:
         return EMPTY
-    at, db, shape, first, last = _unpacked(data, _CURVE).T
-    return Curve(at, db, shape.astype(np.int8), np.stack([first, last], axis=1))
+    at, db, shape, first, last, ids = _unpacked(data, _CURVE).T
+    return Curve(at, db, shape.astype(np.int8), np.stack([first, last], axis=1), ids.astype(np.int64))
 
 
 def mended_curve(data: str) -> str | None:
@@ -53,7 +58,7 @@ def mended_curve(data: str) -> str | None:
     What cannot even be unpacked is left to the history.
     """
     try:
-        at, db, shape, first, last = _unpacked(data, _CURVE).T
+        at, db, shape, first, last, ids = _unpacked(data, _CURVE).T
     except (ValueError, zlib.error):
         return None
     good = np.isfinite(at) & ~np.isnan(db) & (db < np.inf)
@@ -61,7 +66,8 @@ def mended_curve(data: str) -> str | None:
         return None
     order = np.flatnonzero(good)[np.argsort(at[good], kind="stable")]
     phase = np.nan_to_num(np.stack([first, last], axis=1)[order])
-    return pack_curve(spaced(Curve(at[order], db[order], shape[order].astype(np.int8), phase)))
+    named = np.nan_to_num(ids[order]).astype(np.int64)
+    return pack_curve(spaced(Curve(at[order], db[order], shape[order].astype(np.int8), phase, named)))
 
 
 Splice = tuple[int, str, str]

@@ -24,7 +24,7 @@ from nivelus.core.chain.marks import FoundMarks, Hand, Hands
 from nivelus.core.chain.placing import Runs, runs_of
 from nivelus.core.chain.state import Lane, Lanes
 from nivelus.core.gain.clips import ClipSpans
-from nivelus.core.gain.drawn import EMPTY, Curve
+from nivelus.core.gain.drawn import COLUMNS, EMPTY, Curve
 from nivelus.core.gain.edits import shift
 from nivelus.store.history import Edit
 from nivelus.store.packing import unpack, unpack_curve
@@ -287,7 +287,7 @@ def stamp_of_rows(db: DbSession, track_id: str) -> int:
     O(what an edit has changed), and O(hands).
     """
     lanes = lanes_of(db, track_id)
-    drawn = [(lane.points.at.tobytes(), lane.points.db.tobytes(), lane.points.shape.tobytes(), *lane[1:]) for lane in lanes]
+    drawn = [(*(getattr(lane.points, name).tobytes() for name in COLUMNS), *lane[1:]) for lane in lanes]
     # rows come in the order in which they were made, and come back in another one
     found = frozenset((recording, marks.stamp) for recording, marks in found_marks(db, track_id).items())
     return hash((clip_rows(db, track_id).stamp, frozenset(hands_of(db, track_id).rows), tuple(drawn), found))

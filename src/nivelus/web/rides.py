@@ -18,7 +18,8 @@ from nivelus.web.models import Accepted, Db, GainQuery, Id, Ids, Limit, Name, Re
 from nivelus.web.routes import Routes
 
 api = Routes("rides", "ride", "/api/tracks/<track_id>")
-Places = Annotated[list[Annotated[int, Field(ge=0, le=1_000_000)]], Field(min_length=1, max_length=100_000)]
+PointId = Annotated[str, Field(pattern=r"^([\w-]{1,40}\.)?-?[0-9a-f]{1,16}$")]
+Points = Annotated[list[PointId], Field(min_length=1, max_length=100_000)]
 Lag = Annotated[float, Field(gt=0, le=5, allow_inf_nan=False)]
 LaneDb = Annotated[float, Field(ge=-144, le=120, allow_inf_nan=False)]
 SpanIn = tuple[Seconds, Seconds]
@@ -100,13 +101,14 @@ class NewPoint(OfLane):
 
 
 class PointsChange(OfLane):
-    """Points to move, to set, or to delete."""
+    """Points to move, to set, or to delete; ``at`` moves one point to a moment."""
 
-    points: Places
+    points: Points
     seconds: Annotated[float, Field(ge=-1_000_000, le=1_000_000, allow_inf_nan=False)] = 0.0
     by: Db = 0.0
     to: LaneDb | None = None
     shape: Literal["linear", "smooth", "hold"] | None = None
+    at: Seconds | None = None
     gone: bool = False
 
 
@@ -214,8 +216,10 @@ def put_point(path: TrackPath, body: NewPoint) -> Response:
 @api.post("/lanes/points", responses={200: Changed})
 def change_points(path: TrackPath, body: PointsChange) -> Response:
     """Move, set or delete points."""
-    if not (body.gone or body.seconds or body.by) and body.to is None and body.shape is None:
+    if not (body.gone or body.seconds or body.by) and body.to is None and body.shape is None and body.at is None:
         raise Refused("Say what is to become of the points.")
+    if body.at is not None and len(body.points) > 1:
+        raise Refused("Only one point at a time can be put at a moment.")
     return answer(
         drawing.change_points(
             bench(),
@@ -227,6 +231,7 @@ def change_points(path: TrackPath, body: PointsChange) -> Response:
             body.by,
             body.to,
             body.shape,
+            body.at,
             gone=body.gone,
         )
     )

@@ -31,7 +31,7 @@ def part(curve: Curve, start: float, end: float) -> Curve:
     # a way is decided by the points at both of its ends: what lies further off need not be looked at
     first, last = np.searchsorted(curve.at, (start - CLOSEST, end + CLOSEST))
     near = np.arange(max(int(first) - 1, 0), min(int(last) + 1, len(curve)))
-    cut = with_points(Curve(curve.at[near], curve.db[near], curve.shape[near], curve.phase[near]), (start, end))
+    cut = with_points(curve.keep(near), (start, end))
     return cut.keep(heard(cut, start, end))
 
 

@@ -15,12 +15,15 @@ apart (``spaced``). Edits
 (``core.gain.edits``) rest on one mechanism, ``with_points``: a point can be put anywhere on a curve without changing it. A
 raised cosine that is cut becomes two pieces of one, so each point also keeps which part of the cosine its way is, ``phase``
 (n, 2) in 0 ... 1.
+
+A point that is kept has a number of its own, by which the hand means it whatever becomes of the points around it. Edits carry
+the numbers of points that they move, and leave 0 for those that they make; ``numbered`` gives these theirs.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field, replace
 from enum import IntEnum
 
 import numpy as np
@@ -40,6 +43,7 @@ _MANY = 200
 FINE = 0.005
 """dB by which straight pieces may stray from what they stand for."""
 Indices = npt.NDArray[np.int64]
+_NO_IDS = np.zeros(0, np.int64)
 
 
 def _whole(at: npt.ArrayLike) -> FloatArray:
@@ -60,11 +64,15 @@ class Shape(IntEnum):
     HOLD = 2
 
 
+COLUMNS = ("at", "db", "shape", "phase", "ids")
+"""What a curve keeps of each point."""
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class Curve:
-    """``at`` (n,) seconds in rising order, ``db`` (n,) gains or -inf, ``shape`` (n,) of Shape, ``phase`` (n, 2).
+    """``at`` (n,) seconds in rising order, ``db`` (n,) gains or -inf, ``shape`` (n,) of Shape, ``phase`` (n, 2), ``ids`` (n,).
 
-    Of points in one microsecond the last is kept.
+    Of points in one microsecond the last is kept. Where no ids are given all are 0: points that have none yet.
 
     Raises
     ------
@@ -76,9 +84,12 @@ class Curve:
     db: FloatArray
     shape: npt.NDArray[np.int8]
     phase: FloatArray
+    ids: Indices = field(default_factory=lambda: _NO_IDS)
 
     def __post_init__(self) -> None:
-        if not len(self.at) == len(self.db) == len(self.shape) == len(self.phase):
+        if not len(self.ids):
+            object.__setattr__(self, "ids", np.zeros(len(self.at), np.int64))
+        if not len(self.at) == len(self.db) == len(self.shape) == len(self.phase) == len(self.ids):
             raise GainError("Every point of a curve has a time, a gain and a shape.")
         at = _whole(self.at)
         steps = np.diff(at)
@@ -87,7 +98,7 @@ class Curve:
         object.__setattr__(self, "at", at)
         if (steps < CLOSEST / 2).any():
             last = np.append(steps >= CLOSEST / 2, True)
-            for name in ("at", "db", "shape", "phase"):
+            for name in COLUMNS:
                 object.__setattr__(self, name, getattr(self, name)[last])
         if np.isnan(self.db).any() or (self.db == np.inf).any():
             raise GainError("A point of a curve holds a value that is no gain.")
@@ -108,9 +119,9 @@ class Curve:
         """Which points lie in ``start`` ... ``end``, both included, (n,)."""
         return np.asarray((self.at >= start) & (self.at <= end))
 
-    def keep(self, which: npt.NDArray[np.bool_]) -> Curve:
-        """The curve with only some of its points, ``which`` (n,)."""
-        return Curve(self.at[which], self.db[which], self.shape[which], self.phase[which])
+    def keep(self, which: npt.NDArray[np.bool_] | Indices) -> Curve:
+        """The curve with only some of its points, ``which`` (n,) or their places."""
+        return Curve(*(getattr(self, name)[which] for name in COLUMNS))
 
     def finite_at(self, at: FloatArray) -> FloatArray:
         """The gain with silence at SILENT."""
@@ -199,7 +210,37 @@ def with_points(curve: Curve, at: npt.ArrayLike) -> Curve:
     phase = np.stack([first + share * span, first + until * span], axis=1)
     # behind the last point there is nothing of a cosine yet, whatever its shape says of a point that may follow
     phase[(shape != Shape.SMOOTH) | (source == last)] = (0.0, 1.0)
-    return Curve(new_at, db, shape, phase)
+    return Curve(new_at, db, shape, phase, np.where(known, curve.ids[source], 0))
+
+
+def numbered(curve: Curve, before: Curve, fresh: Callable[[int], Indices]) -> Curve:
+    """A curve of which every point has an id: its own, else that of the point of ``before`` at the same moment, else a new one.
+
+    Parameters
+    ----------
+    before : the curve in whose place this one comes
+    fresh : gives as many ids that were never used
+
+    O((n + m) log n), with n and m points.
+    """
+    ids = curve.ids.copy()
+    if len(before):
+        there = np.clip(np.searchsorted(before.at, curve.at), 0, len(before) - 1)
+        stays = (ids == 0) & (before.at[there] == curve.at) & ~np.isin(before.ids[there], ids)
+        ids[stays] = before.ids[there][stays]
+    # of two points with one id the first keeps it
+    first = np.zeros(len(ids), bool)
+    first[np.unique(ids, return_index=True)[1]] = True
+    new = (ids == 0) | ~first
+    if not new.any():
+        return replace(curve, ids=ids)
+    ids[new] = fresh(int(new.sum()))
+    return replace(curve, ids=ids)
+
+
+def chained(*parts: Curve) -> Curve:
+    """Curves that follow each other as one."""
+    return Curve(*(np.concatenate([getattr(part, name) for part in parts]) for name in COLUMNS))
 
 
 def spaced(curve: Curve, earliest: float = 0.0) -> Curve:
@@ -236,6 +277,8 @@ def spaced(curve: Curve, earliest: float = 0.0) -> Curve:
 def add(first: Curve, second: Curve) -> Curve:
     """The sum of two curves: exact where both are straight or one is constant, else within FINE dB. O(n log n).
 
+    Points keep the ids that they have in ``first``.
+
     This is what folds a trim into a ride.
     """
     a, b = _joined(first, second)
@@ -245,7 +288,7 @@ def add(first: Curve, second: Curve) -> Curve:
     bent_a, bent_b = _bent(a), _bent(b)
     shape = np.where(bent_b, b.shape, np.where(bent_a, a.shape, Shape.LINEAR)).astype(np.int8)
     total = finite(a.db) + finite(b.db)
-    return Curve(a.at, total, shape, np.where(bent_b[:, None], b.phase, a.phase))
+    return Curve(a.at, total, shape, np.where(bent_b[:, None], b.phase, a.phase), a.ids)
 
 
 def flatten(curve: Curve, error: float = FINE) -> Curve:
@@ -392,4 +435,4 @@ def _straighten(curve: Curve, ways: npt.NDArray[np.bool_], error: float) -> Curv
     cut = with_points(curve, np.concatenate(extra))
     straight = ways[np.clip(np.searchsorted(curve.at, cut.at + CLOSEST / 2, "right") - 1, 0, len(curve) - 1)]
     shape = np.where(straight, Shape.LINEAR, cut.shape).astype(np.int8)
-    return Curve(cut.at, cut.db, shape, np.where(straight[:, None], (0.0, 1.0), cut.phase))
+    return replace(cut, shape=shape, phase=np.where(straight[:, None], (0.0, 1.0), cut.phase))

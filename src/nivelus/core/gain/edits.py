@@ -23,6 +23,7 @@ from nivelus.core.gain.drawn import (
     Shape,
     add,
     area,
+    chained,
     curve_of,
     finite,
     flatten,
@@ -50,6 +51,7 @@ def add_point(curve: Curve, at: float, db: float, shape: Shape = Shape.LINEAR) -
         np.insert(curve.db, i, db),
         np.insert(curve.shape, i, np.int8(shape)),
         np.insert(phase, i, (0.0, 1.0), axis=0),
+        np.insert(curve.ids, i, 0),
     )
 
 
@@ -61,7 +63,7 @@ def set_points(curve: Curve, points: Indices, db: float | None = None, shape: Sh
     if shape is not None:
         shapes[points] = np.int8(shape)
         phase[points] = (0.0, 1.0)
-    return Curve(curve.at, gains, shapes, phase)
+    return replace(curve, db=gains, shape=shapes, phase=phase)
 
 
 def move_points(curve: Curve, points: Indices, seconds: float = 0.0, db: float = 0.0) -> Curve:
@@ -125,10 +127,11 @@ def delete_range(curve: Curve, start: float, end: float) -> Curve:
 
 
 def copy_range(curve: Curve, start: float, end: float) -> Curve:
-    """What lies in a range, in seconds from its start."""
+    """What lies in a range, in seconds from its start: new points, without ids."""
     cut, inner, borders = _bordered(curve, start, end)
     inner[borders] = True
-    return shift(cut.keep(inner), -min(start, end))
+    piece = cut.keep(inner)
+    return replace(piece, at=piece.at - min(start, end), ids=np.zeros(len(piece), np.int64))
 
 
 def paste(curve: Curve, at: float, piece: Curve) -> Curve:
@@ -161,8 +164,7 @@ def replace_range(curve: Curve, start: float, end: float, inner: Curve) -> Curve
     """
     cut, _, (left, right) = _bordered(curve, start, end)
     before = set_points(cut.keep(np.arange(len(cut)) <= left), np.array([left]), shape=Shape.LINEAR)
-    parts = (before, inner, cut.keep(np.arange(len(cut)) >= right))
-    return Curve(*(np.concatenate([getattr(part, name) for part in parts]) for name in ("at", "db", "shape", "phase")))
+    return chained(before, inner, cut.keep(np.arange(len(cut)) >= right))
 
 
 def border_points(curve: Curve, spans: Sequence[tuple[float, float]], ramp: float | None = None) -> Curve:

@@ -18,7 +18,7 @@ import numpy as np
 from nivelus.core.errors import GainError
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compiled import FloatArray
-from nivelus.core.gain.drawn import CLOSEST, Curve, add, area, finite, flatten, plain, with_points
+from nivelus.core.gain.drawn import CLOSEST, Curve, add, area, chained, finite, flatten, plain, with_points
 from nivelus.core.gain.edits import replace_range
 from nivelus.core.passes.gesture import Gesture, Run, clipped, earlier
 from nivelus.core.passes.thinning import fewest
@@ -135,8 +135,7 @@ def _from_the_start(lane: Curve, end: float, chain: Curve) -> Curve:
     """A lane whose beginning is written: there is nothing before it that could be kept."""
     cut = with_points(lane, (end,)) if len(lane) else plain(np.array([end]), np.zeros(1))
     rest = cut.keep(cut.at >= end - CLOSEST / 2)
-    parts = (chain, rest)
-    return Curve(*(np.concatenate([getattr(part, name) for part in parts]) for name in ("at", "db", "shape", "phase")))
+    return chained(chain, rest)
 
 
 def by_phrase(before: Curve, after: Curve, phrases: FloatArray) -> FloatArray:
