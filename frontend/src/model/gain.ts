@@ -8,7 +8,7 @@ import { hearHand, type Over } from "./ear";
 import { edit, editInHand, tellDone } from "./edits";
 import { focused, focusedClips, selectedClips } from "./focus";
 import { gainOf, overClips, withGain } from "./over";
-import { isJudged } from "./session";
+import { isJudged, useSession } from "./session";
 import { inHand, redraw, select, useView } from "./view";
 
 const needSelection = () => {
@@ -93,13 +93,23 @@ function draftTarget(): string[] | undefined {
 /** What the hand has set of the rule and not let go of yet: a draft that is on view shows it. */
 let trial: RuleChange | undefined;
 
+const sessionRule = () => useSession.getState().header?.rule ?? {};
+
+/** What of a rule the server does not know yet. */
+function untold(rule: RuleChange): RuleChange | undefined {
+  const known = sessionRule() as RuleChange;
+  const names = (Object.keys(rule) as (keyof RuleChange)[]).filter((name) => rule[name] !== known[name]);
+  return names.length ? Object.fromEntries(names.map((name) => [name, rule[name]])) : undefined;
+}
+
 const drafts = new Drafts(
   () => {
     const track = focused();
     const { draftOf, peaks } = useView.getState();
-    return track && { track: track.id, draftOf, trial, peaks };
+    // a rule that has been kept meanwhile is the one that was tried
+    return track && { track: track.id, draftOf, rule: { ...sessionRule(), ...trial }, peaks };
   },
-  ({ track, draftOf, trial, peaks }) => api.draft(track, draftOf, trial, peaks),
+  ({ track, draftOf, rule, peaks }) => api.draft(track, draftOf, untold(rule), peaks),
   (draft) => {
     useView.setState(draft ? { draft } : { draft, peaks: false });
     redraw();

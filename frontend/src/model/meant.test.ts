@@ -5,6 +5,8 @@ const played = vi.hoisted(() => ({ tracks: [] as { id: string; take: number }[],
 const sent = vi.hoisted(() => ({
   moves: [] as object[],
   points: [] as object[],
+  accepted: [] as string[],
+  drafts: [] as { rule: object | undefined; come: (draft: never) => void }[],
   answers: [] as { come: (value: never) => void; answer: Promise<never> }[],
 }));
 vi.mock("../parts/messages", () => ({ complain: () => {}, tell: () => {} }));
@@ -32,16 +34,28 @@ vi.mock("../api/client", () => ({
         return answered();
       },
       putPoint: answered,
+      changeSession: answered,
+      draft: (_: string, __: unknown, rule: object | undefined) => {
+        const draft = later<never>();
+        sent.drafts.push({ rule, come: draft.come });
+        return draft.answer;
+      },
+      acceptDraft: (_: string, body: { stamp: string }) => {
+        sent.accepted.push(body.stamp);
+        return answered();
+      },
       heard: () => Promise.resolve({ gains: [[], [], [], [], []], meter: [], drawn: { lanes: drawn, passes: [] } }),
     } as Record<string, unknown>,
     { get: (own, name: string) => own[name] ?? (() => new Promise(() => {})) },
   ),
 }));
 
+import { api } from "../api/client";
 import { whole as answerOf, turn } from "./answers.testing";
 import { clip } from "./clip.testing";
 import { forgetGains, gainCame } from "./ear";
 import { edit } from "./edits";
+import { acceptDraft, makeDraft, tryRule } from "./gain";
 import { later } from "./later.testing";
 import { hearTakeInstead } from "./mix";
 import { movePoints, movePointTo, putPoint, selectPoints } from "./ride";
@@ -69,8 +83,9 @@ const track = (id: string, gain_key: string) => ({
 });
 
 /** The session with its clip at a place, as the server tells it. */
-const at = (revision: number, start: number, key = `k${count}.${revision}`) =>
+const at = (revision: number, start: number, key = `k${count}.${revision}`, more: object = {}) =>
   answerOf(`s${count}`, revision, ["t"], {
+    ...more,
     tracks: [track("t", key)],
     clips: [clip({ id: "c", track: "t", start, end: start + 1, phrase_start: start, phrase_end: start + 1 })],
   });
@@ -80,6 +95,8 @@ let count = 0;
 beforeEach(() => {
   sent.moves = [];
   sent.points = [];
+  sent.drafts = [];
+  sent.accepted = [];
   sent.answers = [];
   played.gains = [];
   hearTakeInstead(null);
@@ -115,6 +132,33 @@ describe("a place that is typed", () => {
       { points: ["p1"], seconds: 0.25 },
       { points: ["p1"], at: 1.75 },
     ]);
+  });
+});
+
+describe("a draft that is accepted", () => {
+  it("is that of the rule that is being kept, also when it is kept before the draft of it is there", async () => {
+    await turn();
+    const come = (stamp: string) => sent.drafts.at(-1)!.come({ stamp, clips: [] } as never);
+    void makeDraft();
+    await turn();
+    come("first");
+    await turn();
+    tryRule({ most_up: 18 });
+    const kept = edit((revision, id) => api.changeSession(id, revision, { rule: { most_up: 18 } }));
+    await turn();
+    void acceptDraft();
+    sent.answers[0]!.come(at(2, 2, "k", { rule: { most_up: 18 } }));
+    await kept;
+    tryRule(undefined);
+    await turn();
+    // the one that was tried is of the state before; another is asked for
+    come("second");
+    await turn();
+    expect(sent.accepted).toEqual([]);
+    come("third");
+    await turn();
+    expect(sent.drafts.map(({ rule }) => rule)).toEqual([undefined, { most_up: 18 }, undefined]);
+    expect(sent.accepted).toEqual(["third"]);
   });
 });
 
