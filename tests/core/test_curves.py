@@ -31,6 +31,7 @@ from nivelus.core.gain.edits import (
 )
 from tests.conftest import RATE
 from tests.helpers.curves import curves, shapes, times
+from tests.helpers.near import near
 
 
 def finite(db: np.ndarray) -> np.ndarray:
@@ -67,7 +68,7 @@ def test_what_is_no_curve_is_refused() -> None:
 def test_a_point_can_be_put_anywhere_without_changing_the_curve(curve: Curve, at: list[float]) -> None:
     cut = with_points(curve, at)
     assert np.isin(np.round(at, 6), cut.at).all()
-    assert finite(cut(times)) == pytest.approx(finite(curve(times)), abs=1e-6)
+    assert finite(cut(times)) == near(finite(curve(times)), abs=1e-6)
     again = with_points(cut, at)
     assert len(again) == len(cut)
 
@@ -89,7 +90,7 @@ def test_every_edit_of_a_range_leaves_the_outside_identical(curve: Curve, index:
     start, end = round(start, 6), round(start + length, 6)
     edited = edits[index](curve, start, end)
     outside = times[(times < start) | (times > end)]
-    assert finite(edited(outside)) == pytest.approx(finite(curve(outside)), abs=1e-6)
+    assert finite(edited(outside)) == near(finite(curve(outside)), abs=1e-6)
 
 
 @given(curve=curves(finite=True), start=st.floats(0, 8), length=st.floats(0.1, 2), db=st.floats(-9, 9))
@@ -100,11 +101,11 @@ def test_a_lift_moves_its_span_by_so_much_and_a_second_one_uses_its_points(
     start, end = round(start, 6), round(start + length, 6)
     once = lift(curve, start, end, db, 0.05, 0.08)
     inside = times[(times >= start) & (times <= end)]
-    assert once(inside) == pytest.approx(curve(inside) + db, abs=1e-6)
+    assert once(inside) == near(curve(inside) + db, abs=1e-6)
     assert once([start, end]) == pytest.approx(curve([start, end]) + db)
     twice = lift(once, end, start, -db, 0.05, 0.08)
     assert len(twice) == len(once)
-    assert twice(times) == pytest.approx(curve(times), abs=2 * FINE)
+    assert twice(times) == near(curve(times), abs=2 * FINE)
 
 
 @given(first=curves(), second=curves())
@@ -116,11 +117,11 @@ def test_a_trim_is_folded_into_a_ride_without_changing_what_is_heard(first: Curv
     """Within 0.01 dB at every sample, as often as one likes."""
     both, folded = compile_curves([first, second], RATE), compile_curves([add(first, second)], RATE)
     at = np.arange(0, 10 * RATE, 97, dtype=np.float64)
-    assert finite(np.interp(at, folded.at, folded.db)) == pytest.approx(finite(np.interp(at, both.at, both.db)), abs=0.01)
+    assert finite(np.interp(at, folded.at, folded.db)) == near(finite(np.interp(at, both.at, both.db)), abs=0.01)
     plain = finite(first(times)) + finite(second(times))
     total = add(first, second)
     loud = (first(times) > -119) & (second(times) > -119) & (plain > -119)
-    assert total(times)[loud] == pytest.approx(plain[loud], abs=0.01)
+    assert total(times)[loud] == near(plain[loud], abs=0.01)
 
 
 def test_sums_of_straight_curves_are_exact_and_add_no_points_of_their_own() -> None:
@@ -232,7 +233,7 @@ def test_what_is_kept_of_a_curve_is_the_curve_but_for_a_sample(curve: Curve, at:
     away = away[np.abs(away[:, None] - np.append(curve.at, [at, at + gap])).min(axis=1) > 0.01]
     slope = np.abs(np.diff(finite(close.db))) / np.diff(close.at)
     if not len(slope) or slope.max() < 100:
-        assert finite(kept(away)) == pytest.approx(finite(close(away)), abs=0.05)
+        assert finite(kept(away)) == near(finite(close(away)), abs=0.05)
 
 
 @given(curve=curves(least=3), at=st.floats(0, 10), db=st.floats(-20, 6), shape=shapes)
@@ -243,7 +244,7 @@ def test_a_single_point_is_added_set_and_deleted(curve: Curve, at: float, db: fl
     assert with_it.db[place] == db
     far = times[(times < with_it.at[max(place - 1, 0)]) | (times > with_it.at[min(place + 1, len(with_it) - 1)])]
     if 0 < place < len(with_it) - 1:
-        assert finite(with_it(far)) == pytest.approx(finite(curve(far)), abs=1e-6)
+        assert finite(with_it(far)) == near(finite(curve(far)), abs=1e-6)
     assert set_points(with_it, np.array([place]), db=-3.5, shape=Shape.HOLD).db[place] == -3.5
     gone = delete_points(with_it, np.array([place]))
     assert len(gone) == len(with_it) - 1

@@ -31,6 +31,7 @@ from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.grid import frame_borders, measure_file
 from tests.conftest import BREATHS, ESSES, HARSH, RATE, detailed_voice, hum, write_sound
 from tests.helpers.clips import ClipGain, compiled
+from tests.helpers.near import near
 
 LEAST_RAMP = DECLICK_SECONDS * RATE
 
@@ -70,7 +71,7 @@ def test_where_dips_overlap_the_deepest_wins(dips: Dips) -> None:
     expected = np.min([alone(dips, i, at) for i in range(len(dips))], axis=0)
     # a notch is drawn with eight straight pieces on each side: never further off than 2 % of its depth
     slack = 1e-6 + 0.02 * np.abs(dips.depth[dips.notch]).max(initial=0.0)
-    assert np.interp(at, curve.at, curve.db) == pytest.approx(expected, abs=slack)
+    assert np.interp(at, curve.at, curve.db) == near(expected, abs=slack)
 
 
 @given(dips=some_dips())
@@ -97,7 +98,7 @@ def test_layers_add_in_db_at_every_sample(dips: Dips, gains: list[float]) -> Non
     layers = [compiled(clips, RATE), compile_dips(dips, RATE)]
     both = add_curves(layers)
     at = np.random.default_rng(0).uniform(-1e4, 3e5, 2000)
-    assert np.interp(at, both.at, both.db) == pytest.approx(sum(np.interp(at, c.at, c.db) for c in layers), abs=1e-6)
+    assert np.interp(at, both.at, both.db) == near(sum(np.interp(at, c.at, c.db) for c in layers), abs=1e-6)
     assert add_curves(layers[:1]) is layers[0]
 
 
@@ -107,7 +108,7 @@ def test_a_dip_that_moves_with_nothing_else_leaves_the_rest_to_the_bit() -> None
     out = apply_gain(samples, curve, 0)
     assert (out[: 20_000 - 1440] == samples[: 20_000 - 1440]).all()
     assert (out[24_000 + 1440 :] == samples[24_000 + 1440 :]).all()
-    assert out[20_000:24_000] == pytest.approx(samples[20_000:24_000] * 10 ** (-8 / 20), rel=1e-5)
+    assert out[20_000:24_000] == near(samples[20_000:24_000] * 10 ** (-8 / 20), rel=1e-5)
 
 
 def test_a_silent_dip_leaves_nothing_at_all_however_far_the_clip_is_up() -> None:

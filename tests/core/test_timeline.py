@@ -18,6 +18,7 @@ from nivelus.core.measure.grid import measure_file, measure_samples
 from nivelus.core.measure.spans import span_levels
 from nivelus.core.sound.timeline import FADE_SECONDS, Composed, Piece, TimelineReader
 from tests.conftest import Sound
+from tests.helpers.near import near
 
 RATE = 48_000
 
@@ -70,7 +71,7 @@ def test_a_recording_that_is_cut_and_lies_where_it_was_is_the_grid_that_was_meas
         whole = compose([Part(0, samples, 0)], [own], RATE, samples, 1)
         assert np.array_equal(whole.data, own.data)
         halves = compose([Part(0, 55_555, 0), Part(55_555, samples, 0)], [own, own], RATE, samples, 1)
-        assert halves.data == pytest.approx(own.data, abs=1e-6)
+        assert halves.data == near(own.data, abs=1e-6)
 
 
 def test_a_mono_voice_in_a_stereo_track_is_as_loud_as_it_was() -> None:
@@ -136,10 +137,10 @@ def test_a_recording_of_another_rate_is_the_same_wherever_reading_begins(tmp_pat
     with TimelineReader(Composed((piece,), RATE, 1, 120_000)) as reader:
         whole = reader.read(0, 120_000)[:, 0]
         parts = np.concatenate([block[:, 0] for block in reader.blocks(4321)])
-    assert parts == pytest.approx(whole, abs=1e-5)
+    assert parts == near(whole, abs=1e-5)
     inside = slice(3000, 2 * RATE - 3000)
     wanted = 0.5 * np.sin(2 * np.pi * 997 * np.arange(2 * RATE) / RATE)
-    assert whole[1000:][inside] == pytest.approx(wanted[inside], abs=1e-4)
+    assert whole[1000:][inside] == near(wanted[inside], abs=1e-4)
 
 
 # --- marks

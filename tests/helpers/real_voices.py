@@ -8,6 +8,8 @@ Sources and licences, as the packages' copyright files have them: prompts in Eng
 from __future__ import annotations
 
 import subprocess
+import tempfile
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -25,6 +27,8 @@ PROMPTS = {
 }
 BOOK = Path("/usr/share/pocketsphinx/test/data/librivox")
 NO_SPEECH = ("silence", "beep", "tone", "music", "monkeys")
+AT_ONCE = 40
+"""How many files ffmpeg decodes in one run."""
 AUDIBLE = 40.0
 """dB under its loudest 10 ms down to which a prompt is audible."""
 
@@ -39,11 +43,28 @@ class Said:
     name: str
 
 
-@lru_cache(maxsize=256)
+_decoded: dict[Path, Sound] = {}
+
+
+def decode(paths: Sequence[Path]) -> list[Sound]:
+    """Recordings in G.722 as samples; decoded by ffmpeg, those that are new in one run: to start it takes longest."""
+    new = [path for path in paths if path not in _decoded]
+    for at in range(0, len(new), AT_ONCE):
+        some = new[at : at + AT_ONCE]
+        with tempfile.TemporaryDirectory() as folder:
+            outs = [Path(folder) / f"{number}.f32" for number in range(len(some))]
+            inputs = [word for path in some for word in ("-f", "g722", "-i", str(path))]
+            mapped = [word for number, out in enumerate(outs) for word in ("-map", f"{number}:a", "-f", "f32le", str(out))]
+            subprocess.run(["ffmpeg", "-v", "error", *inputs, *mapped], check=True)
+            for path, out in zip(some, outs, strict=True):
+                _decoded[path] = np.fromfile(out, np.float32).astype(np.float64)
+    return [_decoded[path] for path in paths]
+
+
+@lru_cache(maxsize=512)
 def prompt(path: Path) -> Sound:
-    """A prompt from its first to its last audible sample, at -26 dBFS RMS; decoded by ffmpeg."""
-    command = ["ffmpeg", "-v", "error", "-f", "g722", "-i", str(path), "-f", "f32le", "-"]
-    samples = np.frombuffer(subprocess.run(command, capture_output=True, check=True).stdout, np.float32).astype(np.float64)
+    """A prompt from its first to its last audible sample, at -26 dBFS RMS."""
+    (samples,) = decode([path])
     height = np.sqrt(np.convolve(samples**2, np.ones(RATE // 100) / (RATE // 100), "same"))
     audible = np.flatnonzero(height > height.max() * 10 ** (-AUDIBLE / 20))
     samples = samples[audible[0] : audible[-1] + 1]
@@ -55,12 +76,13 @@ def prompts(language: str, count: int, seed: int, shortest: float = 0.35, longes
     files = sorted(PROMPTS[language].rglob("*.g722"))
     assert files, f"The recordings of {PROMPTS[language]} are not there: make .build/tools installs them."
     random = np.random.default_rng(seed)
-    chosen = []
-    for index in random.permutation(len(files)):
-        path = files[index]
-        # one of the Russian files is empty
-        if not path.stat().st_size or any(word in str(path) for word in NO_SPEECH):
-            continue
+    mixed = [files[index] for index in random.permutation(len(files))]
+    # one of the Russian files is empty
+    spoken = [path for path in mixed if path.stat().st_size and not any(word in str(path) for word in NO_SPEECH)]
+    chosen: list[Path] = []
+    for number, path in enumerate(spoken):
+        if number % AT_ONCE == 0:
+            decode(spoken[number : number + AT_ONCE])
         if shortest < len(prompt(path)) / RATE < longest:
             chosen.append(path)
         if len(chosen) == count:

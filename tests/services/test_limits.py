@@ -21,6 +21,7 @@ from nivelus.store.history import Edit
 from nivelus.store.steps import unpack_step
 from nivelus.store.tables import Change, Recording, Track
 from tests.helpers.edits import content, points_of, state_of
+from tests.helpers.near import near
 
 
 def points(bench: Workbench, track: str) -> list[float]:
@@ -91,8 +92,8 @@ def test_an_hours_curve_survives_midi_and_csv() -> None:
     assert np.percentile(np.abs(again(at) - curve(at)), 99) < 0.2
     large = hour(360_000)
     back = read_csv(write_csv(large))
-    assert back.at == pytest.approx(large.at, abs=1e-6)
-    assert back.db == pytest.approx(large.db, abs=1e-4)
+    assert back.at == near(large.at, abs=1e-6)
+    assert back.db == near(large.db, abs=1e-4)
 
 
 def test_smoothing_costs_by_points_and_not_by_seconds() -> None:
@@ -100,7 +101,7 @@ def test_smoothing_costs_by_points_and_not_by_seconds() -> None:
     long = smooth(few, 0.0, 1e6, 0.4)
     short = smooth(few, 0.0, 30.0, 0.4)
     at = np.linspace(0, 29, 3000)
-    assert long(at) == pytest.approx(short(at), abs=0.1)
+    assert long(at) == near(short(at), abs=0.1)
     assert len(long) < 60
 
 

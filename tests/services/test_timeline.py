@@ -20,6 +20,7 @@ from nivelus.settings import Settings
 from tests.conftest import RATE, bring_in, detailed_voice, uneven_voice, write_sound
 from tests.helpers.answers import kept_is_stored, known_of, put_in, same
 from tests.helpers.edits import content, edits
+from tests.helpers.near import near
 from tests.helpers.timelines import heard, plain, session_of, state_of, voiced
 
 Step = Callable[[Changed], Changed]
@@ -67,7 +68,7 @@ def test_a_moved_phrase_sounds_and_measures_as_it_did(bench: Workbench, session:
     now = heard(bench, detail)
     # the lift, the dips and the gain came along: inside, it is the same sound to the last bit but for its ramps to others
     inside = slice(round((phrase.start + 0.1) * RATE), round((phrase.end - 0.1) * RATE))
-    assert now[inside.start + shift : inside.stop + shift] == pytest.approx(was[inside], abs=2e-4)
+    assert now[inside.start + shift : inside.stop + shift] == near(was[inside], abs=2e-4)
     assert np.abs(was[inside]).max() > 0.01
     # an independent measurement of what is rendered
     level = span_levels(measure_samples(now, RATE), moved.phrase_start or 0, moved.phrase_end or 0).loudness
