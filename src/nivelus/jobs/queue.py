@@ -12,7 +12,6 @@ from typing import Any
 
 from huey import Huey, RedisHuey, SqliteHuey
 
-from nivelus.core.deliver.warm import warm_kernels
 from nivelus.logs import note, write_down
 from nivelus.memory import give_back_now
 from nivelus.services import jobs
@@ -67,9 +66,8 @@ class JobQueue:
         return len(waiting)
 
     def prepare(self) -> None:
-        """Have everything ready for the first job, so that it does not wait longer than the next."""
+        """Have the database open for the first job, so that it does not wait longer than the next."""
         self._own_bench()
-        warm_kernels()
 
     def _own_bench(self) -> Workbench:
         # opened where the job runs: a database connection must not cross a fork

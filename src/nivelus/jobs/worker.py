@@ -17,6 +17,7 @@ from collections import deque
 from collections.abc import Callable
 
 from nivelus.logs import note, open_log
+from nivelus.memory import leave_what_stays
 from nivelus.settings import Settings
 from nivelus.store.lock import DataLock
 
@@ -82,6 +83,7 @@ def main() -> None:
     _die_with_parent()
     if os.getppid() != int(os.environ.get("NIVELUS_PARENT", os.getppid())):
         return
+    from nivelus.core.deliver.warm import warm_kernels
     from nivelus.jobs.queue import JobQueue
 
     # whatever the consumer forks - workers and a scheduler - goes with it, and with it the hold on the data folder
@@ -92,6 +94,9 @@ def main() -> None:
     logging.getLogger("huey").setLevel(logging.CRITICAL + 1)
     queue = JobQueue(settings)
     queue.huey.on_startup()(queue.prepare)
+    # once for all processes that are forked: what is loaded here they share
+    warm_kernels()
+    leave_what_stays()
     consumer = queue.huey.create_consumer(
         workers=WORKERS,
         worker_type="process",
