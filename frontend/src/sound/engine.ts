@@ -1,27 +1,17 @@
 /**
- * Playback of a session: all its tracks on one clock. Blocks are fetched ahead of the play line, the ones that are needed first
- * first, and handed to the worklet, however long the recordings are. The position is the worklet's; between its reports it is
- * told from the audio clock.
+ * Playback of a session: all its tracks on one clock. The position is the worklet's; between its reports it is told from the
+ * audio clock.
  */
-import { api, type Track } from "../api/client";
+import type { Track } from "../api/client";
 import { complain } from "../parts/messages";
-import { isOvertaken } from "../parts/problem";
+import { Feeder } from "./feeder";
 import type { Line } from "./lines";
-import { LOAD_STEP } from "./voice";
-import { NOTHING } from "./walker";
+import { Source, type Switch } from "./source";
 import type { FromWorklet, GainPoints, RideReport, RideSetting, ToWorklet } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
 
-type Switch = Extract<ToWorklet, { type: "set" }>["what"];
-
-const AHEAD = 8;
-/** Blocks that are there before playing begins, and milliseconds of rest after which they are fetched. */
-const AT_HAND = 2;
+/** Milliseconds of rest after which the first blocks are fetched. */
 const RESTED = 500;
-const BEHIND = 2;
-const AT_ONCE = 6;
-/** What a track that says nothing else is set to. */
-const AT_REST: Record<Switch, number> = { after: 1, fader: 0, heard: 1, load: 0, behind: 0 };
 
 /** How a lane is ridden, in seconds; see ``RideSetting``. */
 export interface Riding extends Omit<RideSetting, "lane" | "glide" | "from" | "to"> {
@@ -39,22 +29,6 @@ export interface Ridden {
   over: boolean;
 }
 
-/** A track as it is played: what is there of it, and how it is set. */
-class Source {
-  readonly have = new Set<number>();
-  readonly loads = new Set<number>();
-  points: GainPoints | null = null;
-  held: GainPoints = NOTHING;
-  /** What tells the reduction that is heard from another. */
-  loadKey = "";
-  readonly set = { ...AT_REST };
-  constructor(public track: Track) {}
-
-  get key(): string {
-    return `${this.track.timeline.key}/${this.track.take}`;
-  }
-}
-
 /** A gain of one rate in samples of another. */
 const scaled = (points: GainPoints, scale: number): GainPoints =>
   scale === 1 ? points : { at: points.at.map((at) => at * scale), db: points.db };
@@ -62,9 +36,18 @@ const scaled = (points: GainPoints, scale: number): GainPoints =>
 class Engine {
   private context: AudioContext | null = null;
   private node: AudioWorkletNode | null = null;
-  private sources = new Map<string, Source>();
+  private readonly sources = new Map<string, Source>();
+  private readonly feeder = new Feeder(this.sources, {
+    send: (message, transfer) => this.send(message, transfer),
+    again: () => this.feed(),
+    stale: () => this.onStale(),
+    failed: (error) => {
+      if (!this.playing) return;
+      this.stop();
+      complain(error);
+    },
+  });
   private rate = 48000;
-  private fetching = new Map<string, AbortController>();
   private rested = 0;
   private last = { position: 0, time: 0 };
   private to = 0;
@@ -110,8 +93,8 @@ class Engine {
       this.stop();
       void this.context?.close();
       this.context = this.node = this.opening = null;
-      this.abort(() => true);
-      this.rate = rate;
+      this.feeder.abort(() => true);
+      this.rate = this.feeder.rate = rate;
       this.last = { position: Math.round(at * rate), time: 0 };
       this.sources.clear();
     }
@@ -119,7 +102,7 @@ class Engine {
     for (const id of [...this.sources.keys()]) {
       if (wanted.has(id)) continue;
       this.sources.delete(id);
-      this.abort((name) => name.startsWith(`${id} `));
+      this.feeder.abort((name) => name.startsWith(`${id} `));
       this.send({ type: "drop", track: id });
     }
     for (const track of wanted.values()) this.setTrack(track);
@@ -138,7 +121,7 @@ class Engine {
         return;
       }
       void this.open()
-        .then(() => this.feed(this.position()))
+        .then(() => this.feed())
         .catch(() => {});
     }, RESTED);
   }
@@ -160,7 +143,7 @@ class Engine {
     if (!known) this.sources.set(track.id, source);
     if (was === source.key) return;
     this.introduce(source);
-    if (this.playing) this.feed(this.position());
+    if (this.playing) this.feed();
   }
 
   /**
@@ -229,7 +212,7 @@ class Engine {
       source.set[what] = value;
       this.send({ type: "set", track, what, value });
     }
-    if (this.playing) this.feed(this.position());
+    if (this.playing) this.feed();
   }
 
   /** What the compressor does to a track is another now. */
@@ -237,10 +220,10 @@ class Engine {
     const source = this.sources.get(track);
     if (!source || source.loadKey === key) return;
     source.loadKey = key;
-    this.abort((name) => name.startsWith(`${track} load`));
+    this.feeder.abort((name) => name.startsWith(`${track} load`));
     // what is there is heard until the new one has come
     source.loads.clear();
-    if (this.playing) this.feed(this.position());
+    if (this.playing) this.feed();
   }
 
   /** Place the play line; goes on from there while playing. */
@@ -313,7 +296,7 @@ class Engine {
   /** Tell the audio thread of a track; what it had of it is gone. */
   private introduce(source: Source): void {
     const { id, timeline } = source.track;
-    this.abort((name) => name.startsWith(`${id} `));
+    this.feeder.abort((name) => name.startsWith(`${id} `));
     source.have.clear();
     source.loads.clear();
     const frames = Math.ceil((timeline.frames * this.rate) / timeline.sample_rate);
@@ -344,91 +327,8 @@ class Engine {
     this.feed(report.position);
   }
 
-  /** Have the blocks around a position, and those where a loop begins: what is needed first is fetched first. */
-  private feed(position: number): void {
-    const now = Math.floor(position / this.rate);
-    const indices = Array.from({ length: this.playing ? AHEAD + 1 : AT_HAND }, (_, i) => now + i);
-    if (this.loop) {
-      const first = Math.floor(this.loop.from);
-      // at the end of a loop its beginning is next
-      for (const i of [first, first + 1]) if (!indices.includes(i)) indices.splice(2, 0, i);
-    }
-    const heard = [...this.sources.values()].filter((source) => source.set.heard > 0);
-    for (const index of indices) {
-      for (const source of heard) {
-        if (index * this.rate >= Math.ceil(source.track.timeline.duration * this.rate)) continue;
-        this.want(source, index);
-      }
-    }
-    for (const source of this.sources.values()) {
-      for (const index of source.have) {
-        if (index >= now - BEHIND && indices.includes(Math.max(index, now))) continue;
-        source.have.delete(index);
-        source.loads.delete(index);
-      }
-    }
-    this.send({ type: "keep", first: now - BEHIND, last: now + AHEAD });
-  }
-
-  private want(source: Source, index: number): void {
-    const { id, timeline, take } = source.track;
-    const at = { track: id, key: timeline.key, take };
-    if (!source.have.has(index)) {
-      this.fetch(source, `${id} ${index}`, async (signal) => {
-        const data = await api.samples(at, index * this.rate, this.rate, this.rate, signal);
-        return () => {
-          source.have.add(index);
-          this.send({ type: "block", track: id, index, data }, [data.buffer]);
-        };
-      });
-    }
-    if (source.set.load > 0 && source.loadKey && !source.loads.has(index)) {
-      this.fetch(source, `${id} load ${index}`, async (signal) => {
-        const start = index * this.rate;
-        const pairs = await api.reduction(at, start, this.rate, this.rate, signal);
-        const first = Math.floor(start / LOAD_STEP);
-        return () => {
-          source.loads.add(index);
-          this.send({ type: "load", track: id, index, load: { first, pairs } }, [pairs.buffer]);
-        };
-      });
-    }
-  }
-
-  private fetch(source: Source, name: string, work: (signal: AbortSignal) => Promise<() => void>): void {
-    if (this.fetching.has(name) || this.fetching.size >= AT_ONCE) return;
-    const abort = new AbortController();
-    const key = source.key;
-    let failed = false;
-    this.fetching.set(name, abort);
-    work(abort.signal)
-      .then((hand) => {
-        if (!abort.signal.aborted && this.sources.get(source.track.id) === source && source.key === key) hand();
-      })
-      .catch(async (error) => {
-        if (abort.signal.aborted) return;
-        if (isOvertaken(error)) {
-          // what the edit has made of the track is asked for then
-          await this.onStale();
-          if (abort.signal.aborted) return;
-        }
-        failed = true;
-        if (!this.playing) return;
-        this.stop();
-        complain(error);
-      })
-      .finally(() => {
-        if (this.fetching.get(name) === abort) this.fetching.delete(name);
-        if (!failed) this.feed(this.position());
-      });
-  }
-
-  private abort(which: (name: string) => boolean): void {
-    for (const [name, abort] of this.fetching) {
-      if (!which(name)) continue;
-      abort.abort();
-      this.fetching.delete(name);
-    }
+  private feed(position = this.position()): void {
+    this.feeder.feed({ position, playing: this.playing, loop: this.loop });
   }
 
   private send(message: ToWorklet, transfer: Transferable[] = []): void {
