@@ -7,6 +7,8 @@
 PORT ?= 8130
 CORPUS ?= tests/corpus
 N ?= 20
+# one more than there are cores: tests of the page wait for their page half of the time
+PROCESSES ?= $(shell echo $$(($$(nproc) + 1)))
 PY := .venv/bin/python
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 PYTHON_FILES := $(shell find src -name '*.py')
@@ -25,9 +27,7 @@ serve: .build/ready
 
 test: .build/ready .build/tools lint
 	cd frontend && npm run -s test
-	$(PY) -m pytest -n 2 --dist loadfile tests/core tests/store tests/services tests/web tests/cli tests/checks
-	$(PY) -m pytest -n 2 --dist loadfile tests/attack
-	$(PY) -m pytest -n 2 --dist loadfile tests/browser
+	$(PY) -m pytest -n $(PROCESSES) --dist worksteal tests
 
 # the same attacks, N times as many: make attack N=20
 attack: .build/ready .build/tools

@@ -63,31 +63,53 @@ def demo_program(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> It
     program.stop()
 
 
-@pytest.fixture(scope="session")
-def spare_programs(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Callable[[], Program]]:
-    """Empty programs: while one is in use the next one starts."""
+class Spares:
+    """Empty programs. One that a test has only worked in is emptied and used again: to start one takes seconds of the CPU."""
 
-    def launch() -> Program:
-        return Program(tmp_path_factory.mktemp("own") / "data", "--no-demo", waits=False)
+    def __init__(self, folder: Callable[[], Path]) -> None:
+        self._folder = folder
+        self._used: list[Program] = []
+        self._new = self._launch()
 
-    spare = [launch()]
+    def _launch(self) -> Program:
+        return Program(self._folder() / "data", "--no-demo", waits=False)
 
-    def take() -> Program:
-        program = spare.pop()
+    def take(self) -> Program:
+        while self._used:
+            program = self._used.pop()
+            if program.is_emptied():
+                return program
+            program.stop()
+        # while it is in use the next one starts
+        program, self._new = self._new, self._launch()
         program.wait()
-        spare.append(launch())
         return program
 
-    yield take
-    spare.pop().stop()
+    def give_back(self, program: Program) -> None:
+        self._used.append(program)
+
+    def stop(self) -> None:
+        for program in (*self._used, self._new):
+            program.stop()
+
+
+@pytest.fixture(scope="session")
+def spares(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Spares]:
+    spares = Spares(lambda: tmp_path_factory.mktemp("own"))
+    yield spares
+    spares.stop()
 
 
 @pytest.fixture
-def own_program(spare_programs: Callable[[], Program]) -> Iterator[Program]:
+def own_program(spares: Spares) -> Iterator[Program]:
     """An empty program of one's own."""
-    program = spare_programs()
+    program = spares.take()
+    process = program.process
     yield program
-    program.stop()
+    if program.process is process and process.poll() is None:
+        spares.give_back(program)
+    else:
+        program.stop()
 
 
 @pytest.fixture

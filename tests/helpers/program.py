@@ -98,6 +98,13 @@ class Program:
         self.process.wait(timeout=20)
         self.log.close()
 
+    def is_emptied(self) -> bool:
+        """Delete all that is in it; whether it is as it was at its first start."""
+        for card in self.get("/api/sessions")["items"]:
+            self.delete(f"/api/sessions/{card['id']}")
+        left = [*self.data.glob("vault/*"), *self.data.glob("incoming/*"), *self.data.glob("renders/*")]
+        return not left and not self.get("/api/sessions")["items"]
+
     def said(self) -> str:
         """All that it has printed."""
         return Path(self.log.name).read_text()
