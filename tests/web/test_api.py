@@ -194,6 +194,17 @@ def test_a_bad_upload_does_not_hold_up_the_others(client: FlaskClient, session: 
     assert client.post(f"/api/sessions/{session}/uploads", data=b"x").status_code == 422
 
 
+def test_figures_of_a_whole_session_are_of_the_revision_that_is_named(client: FlaskClient, uploaded: dict) -> None:
+    session, track = uploaded["id"], uploaded["tracks"][0]["id"]
+    edit = {"revision": uploaded["revision"], "clips": [uploaded["clips"][0]["id"]], "by": -1.0}
+    now = client.post(f"/api/tracks/{track}/gain", json=edit).json["revision"]
+    for address in (f"sessions/{session}/distance", f"tracks/{track}/load"):
+        for path in (address, f"{address}/course"):
+            late = client.get(f"/api/{path}?revision={uploaded['revision']}")
+            assert (late.status_code, late.mimetype) == (409, "application/problem+json")
+            assert client.get(f"/api/{path}?revision={now}").data == client.get(f"/api/{path}").data
+
+
 def test_cards_tell_what_is_in_a_session(client: FlaskClient, uploaded: dict) -> None:
     card = client.get("/api/sessions").json["items"][0]
     assert (card["name"], card["count"], card["tracks"]) == ("Guide", 4, ["voice"])

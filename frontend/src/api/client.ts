@@ -257,15 +257,15 @@ export const api = {
   },
   showHand: (shown: object) =>
     fetch("/api/hand/shown", { method: "POST", body: JSON.stringify(shown) }).catch(() => undefined),
-  distance: (id: string, voice?: string, signal?: AbortSignal) =>
+  distance: (id: string, of: { track?: string; revision: number }, signal?: AbortSignal) =>
     take(
       client.GET("/api/sessions/{session_id}/distance", {
         signal,
-        params: { path: { session_id: id }, query: voice ? { track: voice } : {} },
+        params: { path: { session_id: id }, query: of },
       }),
     ),
-  distanceCourse: (id: string, voice?: string, signal?: AbortSignal) =>
-    bytes(`/api/sessions/${id}/distance/course${voice ? `?track=${voice}` : ""}`, signal).then(
+  distanceCourse: (id: string, { track, revision }: { track?: string; revision: number }, signal?: AbortSignal) =>
+    bytes(`/api/sessions/${id}/distance/course?revision=${revision}${track ? `&track=${track}` : ""}`, signal).then(
       (b) => new Float32Array(b),
     ),
   duckDraft: (id: string, rule: Partial<DuckRule>) =>
@@ -278,9 +278,15 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/slow/draft", { ...track(id), body: { rule } })),
   acceptSlow: (id: string, body: Schemas["SlowAccept"]) =>
     take(client.POST("/api/tracks/{track_id}/slow/draft/accept", { ...track(id), body })),
-  load: (id: string, signal?: AbortSignal) => take(client.GET("/api/tracks/{track_id}/load", { ...track(id), signal })),
-  loadCourse: (id: string, signal?: AbortSignal) =>
-    bytes(`/api/tracks/${id}/load/course`, signal).then((b) => new Float32Array(b)),
+  load: (id: string, revision: number, signal?: AbortSignal) =>
+    take(
+      client.GET("/api/tracks/{track_id}/load", {
+        signal,
+        params: { path: { track_id: id }, query: { revision } },
+      }),
+    ),
+  loadCourse: (id: string, revision: number, signal?: AbortSignal) =>
+    bytes(`/api/tracks/${id}/load/course?revision=${revision}`, signal).then((b) => new Float32Array(b)),
   changeLoad: (id: string, revision: number, change: LoadChange) =>
     take(
       client.POST("/api/tracks/{track_id}/load", {

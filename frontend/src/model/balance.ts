@@ -66,35 +66,35 @@ interface LoadFigures {
 }
 
 /** What is looked at in the stage Balance, and in which state. */
-function looked(leaf: Leaf): { session: string; track: Track; key: string } | null {
+function looked(leaf: Leaf): { session: string; track: Track; revision: number } | null {
   const { header, id } = useSession.getState();
   const { stage, focus } = useView.getState();
   const track = trackOf(useSession.getState(), focus);
   if (!header || !track || stage !== "balance" || useBalance.getState().leaf !== leaf) return null;
-  return { session: id, track, key: `${header.revision}` };
+  return { session: id, track, revision: header.revision };
 }
 
 const bedAsked = new Asked<BedFigures>("distance", () => {
   const now = looked("bed");
   if (!now) return null;
-  const { session, track, key } = now;
-  const voice = track.kind === "voice" ? track.id : undefined;
+  const { session, track, revision } = now;
+  const of = { track: track.kind === "voice" ? track.id : undefined, revision };
   const ask = async (signal: AbortSignal) => ({
-    distance: await api.distance(session, voice, signal),
-    course: await api.distanceCourse(session, voice, signal),
+    distance: await api.distance(session, of, signal),
+    course: await api.distanceCourse(session, of, signal),
   });
-  return { of: `${session} ${voice}`, key, ask };
+  return { of: `${session} ${of.track}`, key: `${revision}`, ask };
 });
 const loadAsked = new Asked<LoadFigures>("load", () => {
   const now = looked("load");
   if (now?.track.kind !== "voice" || now.track.timeline.missing) return null;
-  const { id } = now.track;
+  const { track, revision } = now;
   const ask = async (signal: AbortSignal) => {
-    const course = await api.loadCourse(id, signal);
+    const course = await api.loadCourse(track.id, revision, signal);
     const most = course.reduce((a, b) => Math.max(a, b), 0);
-    return { course, most, load: await api.load(id, signal) };
+    return { course, most, load: await api.load(track.id, revision, signal) };
   };
-  return { of: id, key: now.key, ask };
+  return { of: track.id, key: `${revision}`, ask };
 });
 
 const askedOf = (leaf: Leaf) => (leaf === "bed" ? bedAsked : loadAsked);
@@ -249,7 +249,9 @@ export function draftSlow() {
 }
 
 export async function acceptSlow() {
-  await slows.accept((revision, { bed, rule }, { stamp }) => api.acceptSlow(bed, { revision, rule, stamp }));
+  await slows.accept((revision, { bed, rule }, { stamp }) =>
+    api.acceptSlow(bed, { revision, rule, stamp }),
+  );
 }
 
 export function draftOrAcceptSlow() {
@@ -261,7 +263,9 @@ export function draftOrAcceptSlow() {
 
 export function setLoad(values: LoadChange): Promise<boolean> {
   const track = focused();
-  return track ? edit((revision) => api.changeLoad(track.id, revision, values)) : Promise.resolve(false);
+  return track
+    ? edit((revision) => api.changeLoad(track.id, revision, values))
+    : Promise.resolve(false);
 }
 
 /** Take the threshold at which After has the average of Before. */

@@ -32,7 +32,7 @@ from nivelus.services.targets import target_of
 from nivelus.services.timeline import Timeline, sound_of, timeline_of, wave_of
 from nivelus.services.views import View
 from nivelus.services.workbench import Workbench
-from nivelus.store.history import require
+from nivelus.store.history import require, still_at
 from nivelus.store.tables import Session, Track
 
 
@@ -169,6 +169,19 @@ def of_key(bench: Workbench, track_id: str, key: str | None, make: Callable[[], 
     _keyed(bench, track_id, key)
     made = make()
     _keyed(bench, track_id, key)
+    return made
+
+
+def of_revision(
+    bench: Workbench, table: type[Session | Track], id: str, revision: int | None, make: Callable[[], Made]
+) -> Made:
+    """What is made of a session, or of a track of it, at a ``revision``; of whatever it is now where none is named.
+
+    Raises Stale where it is at another one, or has come to one meanwhile.
+    """
+    still_at(bench.database, table, id, revision)
+    made = make()
+    still_at(bench.database, table, id, revision)
     return made
 
 

@@ -217,6 +217,13 @@ def labels(db: DbSession, session_id: str) -> tuple[str | None, str | None]:
     return back, forth
 
 
+def still_at(database: Database, table: type[Session | Track], id: str, revision: int | None) -> None:
+    """Raises Stale where a session, or that of a track, is at another revision; NotFound where there is none."""
+    with database.reading() as db:
+        session_id = id if table is Session else require(db, Track, id, "track").session_id
+        _at_revision(db, session_id, revision)
+
+
 def require(db: DbSession, table: type[Any], id: str, what: str) -> Any:
     """The row with this id. Raises NotFound naming ``what`` it was."""
     row = db.get(table, id)

@@ -5,15 +5,17 @@ from __future__ import annotations
 from typing import Annotated, Any, Literal
 
 from flask import Response
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from nivelus.services import balance, load, renders
 from nivelus.services.jobs import JobView
 from nivelus.services.mix_views import DistanceView, DuckDraftView, LoadView, SlowDraftView
+from nivelus.services.sound import of_revision
 from nivelus.services.views import Changed
+from nivelus.store.tables import Session, Track
 from nivelus.web.answers import answer
 from nivelus.web.context import bench, queue
-from nivelus.web.models import Accepted, Id, Limit, Request, Revised, Seconds, SessionPath, TrackPath, Values
+from nivelus.web.models import Accepted, AtRevision, Id, Limit, Request, Revised, Seconds, SessionPath, TrackPath, Values
 from nivelus.web.routes import Routes
 
 _TRACK = "/tracks/<track_id>"
@@ -92,7 +94,7 @@ class LoadChange(Revised):
         return values | ({"threshold_after": None} if self.same_threshold else {})
 
 
-class LoadQuery(BaseModel):
+class LoadQuery(AtRevision):
     """The average reduction that a threshold is proposed for."""
 
     wanted: Annotated[float, Field(ge=0, le=40, allow_inf_nan=False)] | None = None
@@ -107,7 +109,7 @@ class MixRequest(Request):
     compressed: bool = False
 
 
-class DistanceQuery(BaseModel):
+class DistanceQuery(AtRevision):
     """A voice whose distance is asked for; all if it is absent."""
 
     track: Id | None = None
@@ -116,7 +118,15 @@ class DistanceQuery(BaseModel):
 @api.get("/sessions/<session_id>/distance", responses={200: DistanceView})
 def get_distance(path: SessionPath, query: DistanceQuery) -> Response:
     """How far the phrases lie above the bed."""
-    return answer(balance.distance(bench(), path.session_id, query.track))
+    return answer(
+        of_revision(
+            bench(),
+            Session,
+            path.session_id,
+            query.revision,
+            lambda: balance.distance(bench(), path.session_id, query.track),
+        )
+    )
 
 
 @api.post("/sessions/<session_id>/mix", responses={202: JobView})
@@ -160,7 +170,9 @@ def accept_slow(path: TrackPath, body: SlowAccept) -> Response:
 @api.get(f"{_TRACK}/load", responses={200: LoadView})
 def get_load(path: TrackPath, query: LoadQuery) -> Response:
     """How hard the compressor works, before and after."""
-    return answer(load.view(bench(), path.track_id, query.wanted))
+    return answer(
+        of_revision(bench(), Track, path.track_id, query.revision, lambda: load.view(bench(), path.track_id, query.wanted))
+    )
 
 
 @api.post(f"{_TRACK}/load", responses={200: Changed})

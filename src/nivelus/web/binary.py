@@ -11,6 +11,7 @@ from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import NotFound, Refused
 from nivelus.services import balance, broken, drawing, imports, load, passes, renders, rides, sound
 from nivelus.services.pass_views import DrawnView
+from nivelus.store.tables import Session, Track
 from nivelus.web.answers import answer, array, packed
 from nivelus.web.context import bench, queue
 from nivelus.web.security import CONTENT, RECEIVED
@@ -110,13 +111,18 @@ def pass_piece(pass_id: str) -> Response:
 @bp.get("/sessions/<session_id>/distance/course")
 def distance_course(session_id: str) -> Response:
     """float32 pairs of short-term loudness of voice and bed, LUFS, 10 a second."""
-    return array(balance.distance_course(bench(), session_id, request.args.get("track")))
+    track = request.args.get("track")
+    revision = _whole("revision") if "revision" in request.args else None
+    return array(
+        sound.of_revision(bench(), Session, session_id, revision, lambda: balance.distance_course(bench(), session_id, track))
+    )
 
 
 @bp.get("/tracks/<track_id>/load/course")
 def load_course(track_id: str) -> Response:
     """float32 pairs of the highest reduction before and after, dB, 20 a second."""
-    return array(load.course(bench(), track_id))
+    revision = _whole("revision") if "revision" in request.args else None
+    return array(sound.of_revision(bench(), Track, track_id, revision, lambda: load.course(bench(), track_id)))
 
 
 @bp.get("/tracks/<track_id>/reduction")

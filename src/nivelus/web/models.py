@@ -46,6 +46,12 @@ class GainQuery(BaseModel):
     key: Annotated[str, Field(min_length=1, max_length=64)] | None = None
 
 
+class AtRevision(BaseModel):
+    """The revision of the session that is asked about: of another one nothing is told. The present one if none is named."""
+
+    revision: Annotated[int, Field(ge=0)] | None = None
+
+
 class Revised(Request):
     """A write, with the revision that it is based on."""
 
