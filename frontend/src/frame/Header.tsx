@@ -75,7 +75,7 @@ export function Header({ stage, goStage }: { stage: Stage; goStage: (stage: Stag
         action="Rename"
         name={renaming}
         onClose={() => setRenaming(null)}
-        onName={(name) => void edit((revision, id) => api.changeSession(id, revision, { name }))}
+        onName={(name) => void edit("rename the session", (revision, id) => api.changeSession(id, revision, { name }))}
       />
     </header>
   );

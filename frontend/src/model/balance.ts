@@ -200,7 +200,7 @@ export function draftDuck() {
 }
 
 export async function acceptDuck() {
-  const done = await ducks.accept((revision, { bed, rule }, { stamp }) => {
+  const done = await ducks.accept("let the bed make room", (revision, { bed, rule }, { stamp }) => {
     return api.acceptDuck(bed, { revision, rule, stamp });
   });
   // it is the rule of the bed now
@@ -226,7 +226,7 @@ export function lockSpan(on: boolean) {
   const bed = bedInHand();
   const span = selectedSpan();
   if (!bed || !span) return tell("Select a span first: drag across empty ground.");
-  void edit((revision) => api.lockBed(bed.id, { revision, ...span, on }));
+  void edit("lock a span of the bed", (revision) => api.lockBed(bed.id, { revision, ...span, on }));
 }
 
 const slows = new Drafts(
@@ -249,7 +249,7 @@ export function draftSlow() {
 }
 
 export async function acceptSlow() {
-  await slows.accept((revision, { bed, rule }, { stamp }) =>
+  await slows.accept("keep the slow ride", (revision, { bed, rule }, { stamp }) =>
     api.acceptSlow(bed, { revision, rule, stamp }),
   );
 }
@@ -264,7 +264,7 @@ export function draftOrAcceptSlow() {
 export function setLoad(values: LoadChange): Promise<boolean> {
   const track = focused();
   return track
-    ? edit((revision) => api.changeLoad(track.id, revision, values))
+    ? edit("set the compressor", (revision) => api.changeLoad(track.id, revision, values))
     : Promise.resolve(false);
 }
 

@@ -103,7 +103,7 @@ export async function changeDepth(marks: Mark[], change: { by?: number; to?: num
   if (!track || marks.length === 0) return false;
   const ids = marks.map((mark) => mark.id);
   const become = (mark: Mark) => withDepth(mark, change);
-  return edit((revision) => api.depth(track.id, revision, ids, change), {
+  return edit("set the depth of a dip", (revision) => api.depth(track.id, revision, ids, change), {
     over: overMarks(track.id, ids, become),
     heard: dipsHeard(marks, become),
   });
@@ -121,7 +121,7 @@ export function toggleKeepOut() {
   const ids = marks.map((mark) => mark.id);
   const keep = marks.every((mark) => mark.keep === "out") ? "rule" : "out";
   const become = (mark: Mark) => ({ keep, on: keep === "rule" && (track.rules[mark.kind]?.on ?? mark.on) });
-  void edit((revision) => api.detail(track.id, { revision, marks: ids, keep }), {
+  void edit("turn a mark down, or not", (revision) => api.detail(track.id, { revision, marks: ids, keep }), {
     over: overMarks(track.id, ids, become),
     heard: dipsHeard(marks, become),
   });
@@ -133,7 +133,7 @@ export function toggleNotch() {
   if (!track || marks.length === 0) return;
   const ids = marks.map((mark) => mark.id);
   const notch = !marks.every((mark) => mark.notch);
-  void edit((revision) => api.detail(track.id, { revision, marks: ids, notch }), {
+  void edit("change the shape of a dip", (revision) => api.detail(track.id, { revision, marks: ids, notch }), {
     over: overMarks(track.id, ids, () => ({ notch })),
   });
 }
@@ -143,7 +143,9 @@ export function correctKind(kind: Kind) {
   const track = focused();
   if (!track || marks.length === 0) return;
   const ids = marks.map((mark) => mark.id);
-  void edit((revision) => api.correctMarks(track.id, { revision, marks: ids, kind, gone: false }));
+  void edit("say what a mark is", (revision) =>
+    api.correctMarks(track.id, { revision, marks: ids, kind, gone: false }),
+  );
 }
 
 export async function notAMark() {
@@ -151,7 +153,10 @@ export async function notAMark() {
   const track = focused();
   if (!track || marks.length === 0) return;
   const ids = marks.map((mark) => mark.id);
-  if (await editInHand((revision) => api.correctMarks(track.id, { revision, marks: ids, gone: true }))) selectMarks([]);
+  if (
+    await editInHand("take a mark away", (revision) => api.correctMarks(track.id, { revision, marks: ids, gone: true }))
+  )
+    selectMarks([]);
 }
 
 export function resetMarks() {
@@ -160,7 +165,7 @@ export function resetMarks() {
   if (!track) return;
   if (marks.length === 0) return tell("Nothing was done by hand here.");
   const ids = marks.map((mark) => mark.id);
-  void edit((revision) => api.resetMarks(track.id, revision, ids));
+  void edit("give marks back as they were found", (revision) => api.resetMarks(track.id, revision, ids));
 }
 
 /** Keep the edges that the hand has moved: those of a mark correct it, those of a dip only change the dip. */
@@ -170,6 +175,7 @@ export function keepEdges(mark: Mark): Promise<boolean> {
   if (!track || !values) return Promise.resolve(false);
   const { start, end, dip_start, dip_end, ramp_in, ramp_out } = values;
   return edit(
+    "move an edge",
     (revision) =>
       start !== undefined || end !== undefined
         ? api.correctMarks(track.id, { revision, marks: [mark.id], start, end, gone: false })
@@ -185,7 +191,7 @@ export async function makeOfSpan(kind: Kind | "dip") {
   if (!track) return;
   if (!span) return tell("Select a span first: drag across empty ground.");
   let known = new Set<string>();
-  const isOurs = await editInHand((revision) => {
+  const isOurs = await editInHand("make a mark", (revision) => {
     known = new Set(focusedMarks().map((mark) => mark.id));
     return api.makeMark(track.id, { revision, kind, start: span.start, end: span.end });
   });
@@ -201,7 +207,7 @@ export async function setDipRule(kind: Kind, rule: DipRuleChange): Promise<boole
   const over = overTrack(track.id, ({ rules }) => ({
     rules: { ...rules, [kind]: { ...rules[kind]!, ...given(rule) } },
   }));
-  return edit((revision) => api.dipRule(track.id, revision, kind, rule), { over });
+  return edit("change the rule of a kind", (revision) => api.dipRule(track.id, revision, kind, rule), { over });
 }
 
 /** Those values of a rule that are said. */
@@ -255,7 +261,7 @@ export async function allDown() {
 export async function findAgain() {
   const track = focused();
   if (!track) return;
-  if (await edit((revision) => api.findAgain(track.id, revision))) {
+  if (await edit("find the details again", (revision) => api.findAgain(track.id, revision))) {
     tell("The details were found anew. What you did by hand stayed.");
   }
 }

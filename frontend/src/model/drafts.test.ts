@@ -10,6 +10,8 @@ import { edit } from "./edits";
 import { later } from "./later.testing";
 import { useSession } from "./session";
 import { useView } from "./view";
+// the order in which they hear of a session does not count
+import "./focus";
 
 /** Questions that are answered when the test says so, and what is on view. */
 function desk() {
@@ -72,7 +74,7 @@ describe("a draft", () => {
   it("is asked for when the edit before it was answered", async () => {
     const d = desk();
     const before = later<Changed>();
-    const done = edit(() => before.answer);
+    const done = edit("do it", () => before.answer);
     void d.drafts.make();
     await turn();
     expect(d.asked.length).toBe(0);
@@ -154,7 +156,7 @@ describe("a draft", () => {
     const d = desk();
     await d.made("one");
     const refused = later<Changed>();
-    const first = d.drafts.accept(() => refused.answer);
+    const first = d.drafts.accept("accept it", () => refused.answer);
     await turn();
     refused.fail(new Error("no"));
     expect(await first).toBe(false);
@@ -163,7 +165,7 @@ describe("a draft", () => {
     d.asked[1]!.come("one again");
     await turn();
     const taken = later<Changed>();
-    const second = d.drafts.accept(() => taken.answer);
+    const second = d.drafts.accept("accept it", () => taken.answer);
     await turn();
     expect(d.shown).toBe("one again");
     taken.come(answer(2));
@@ -184,7 +186,7 @@ describe("a draft", () => {
     await turn();
     const sent: [number, string][] = [];
     const accept = () =>
-      d.drafts.accept((_, values, draft) => {
+      d.drafts.accept("accept it", (_, values, draft) => {
         sent.push([values, draft]);
         return Promise.resolve(answer(2));
       });
@@ -208,7 +210,7 @@ describe("a draft", () => {
       await d.made("of one");
       d.set(2);
       await turn();
-      const done = d.drafts.accept(() => Promise.reject(new Error("never asked")));
+      const done = d.drafts.accept("accept it", () => Promise.reject(new Error("never asked")));
       await turn();
       go(d);
       for (let i = 1; i < d.asked.length; i++) {
@@ -222,7 +224,7 @@ describe("a draft", () => {
 
   it("is not accepted where none was asked for", async () => {
     const d = desk();
-    expect(await d.drafts.accept(() => Promise.reject(new Error("never asked")))).toBe(false);
+    expect(await d.drafts.accept("accept it", () => Promise.reject(new Error("never asked")))).toBe(false);
     expect(said.complaints).toEqual([]);
   });
 

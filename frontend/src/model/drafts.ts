@@ -8,8 +8,6 @@
  */
 import type { Changed } from "../api/client";
 import { complain } from "../parts/messages";
-// before drafts hear of another session, the focus does
-import "./focus";
 import { edit, edited, type Meant } from "./edits";
 import { useSession } from "./session";
 import { useView } from "./view";
@@ -66,6 +64,7 @@ export class Drafts<T, V = unknown> {
    * it is of, they are what is meant: their draft comes on view first. There is nothing to accept where none was asked for.
    */
   async accept(
+    words: string,
     work: (revision: number, values: V, draft: T) => Promise<Changed>,
     meant?: (draft: T) => Meant,
   ): Promise<boolean> {
@@ -74,7 +73,7 @@ export class Drafts<T, V = unknown> {
     const shown = this.shown!;
     this.leave();
     const { life } = this;
-    const done = await edit((revision) => work(revision, shown.values, shown.draft), meant?.(shown.draft));
+    const done = await edit(words, (revision) => work(revision, shown.values, shown.draft), meant?.(shown.draft));
     // one that was asked for meanwhile is another one
     if (life !== this.life || this.wanted) return done;
     if (done) this.show(null);

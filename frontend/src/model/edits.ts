@@ -28,7 +28,8 @@ class Line {
   private waiting: Promise<void> | null = null;
   private telling: Promise<void> | null = null;
   private left: SessionModel["header"] = null;
-  /** The edit that was made last, until it is answered. */
+  /** How many edits are not answered, and the one that was made last, until it is. */
+  count = 0;
   newest: Promise<unknown> | null = null;
   /** What the server said last, while edits are laid over it. */
   private said: SessionModel | null = null;
@@ -182,12 +183,13 @@ type Work = (
 ) => Promise<Changed | null> | null;
 
 /**
- * Run an edit after those before it; resolves to whether it was done and its session is still open. Work that finds nothing
+ * Run an edit after those before it, of which ``words`` say what it does; resolves to whether it was done and its session is still open. Work that finds nothing
  * to do gives null. What is ``meant`` is shown and heard at once, until the server has answered.
  */
-export function edit(work: Work, meant: Meant = {}): Promise<boolean> {
+export function edit(words: string, work: Work, meant: Meant = {}): Promise<boolean> {
   const line = lineOf();
   onItsWay(1);
+  let isAlone = ++line.count === 1;
   if (meant.over) line.lay(meant.over);
   const heard = meant.heard?.line.length ? hearEdit(meant.heard) : null;
   const done = line.after(async () => {
@@ -196,11 +198,12 @@ export function edit(work: Work, meant: Meant = {}): Promise<boolean> {
     try {
       if (header) answer = await work(header.revision, line.id, header, line.confirmed);
     } catch (error) {
+      isAlone &&= line.count === 1;
       // what was meant is shown until what is so instead is here
       if (error instanceof Problem && error.status === 409) await tellWhole(line).catch(complain);
       if (heard) wasDropped(heard);
       line.receive(null, meant.over);
-      complain(line.isOpen ? error : elsewhere(header!.name, error));
+      complain(named(error, words, isAlone, line.isOpen ? "" : (header?.name ?? "")));
       return false;
     }
     line.receive(answer, meant.over);
@@ -218,6 +221,7 @@ export function edit(work: Work, meant: Meant = {}): Promise<boolean> {
   });
   line.newest = done;
   return done.finally(() => {
+    line.count--;
     if (line.newest === done) line.newest = null;
     onItsWay(-1);
   });
@@ -243,8 +247,13 @@ function onItsWay(change: 1 | -1) {
   else delete dataset.edits;
 }
 
-const elsewhere = (name: string, error: unknown) =>
-  error instanceof Problem ? new Problem(error.status, `In “${name}”: ${error.message}`, error.kind) : error;
+/** What went wrong, and with what: where others are on their way, and elsewhere, nobody knows what it was. */
+function named(error: unknown, words: string, isAlone: boolean, session: string): unknown {
+  if (!(error instanceof Problem)) return error;
+  const place = session && `In “${session}”: `;
+  const what = isAlone && !session ? "" : `${place ? "not" : "Not"} done: ${words}. `;
+  return new Problem(error.status, `${place}${what}${error.message}`, error.kind);
+}
 
 /** Tell what the newest edit was, and what it could not do: one message for one act. */
 export function tellDone() {
@@ -253,15 +262,15 @@ export function tellDone() {
 }
 
 /** Run an edit; whether it was done and what was in hand still is, so that what it made may be handed over. */
-export async function editInHand(work: Parameters<typeof edit>[0]): Promise<boolean> {
+export async function editInHand(words: string, work: Work): Promise<boolean> {
   const isStill = inHand();
-  return (await edit(work)) && isStill();
+  return (await edit(words, work)) && isStill();
 }
 
 /** Walk a step through the history. Which one that is, is known only when the edits before it have been answered. */
 async function walk(way: "undo" | "redo", said: string) {
   let label: string | null = null;
-  const done = await edit((revision, id, header) => {
+  const done = await edit(way === "undo" ? "undo" : "do it again", (revision, id, header) => {
     label = header[way] ?? null;
     return label === null ? null : api[way](id, revision);
   });

@@ -21,7 +21,7 @@ export async function changeGain(ids: string[], change: { by?: number; to?: numb
   const track = focused();
   if (!track || ids.length === 0) return false;
   dropDraft();
-  return edit((revision) => api.gain(track.id, revision, ids, change), {
+  return edit("change clip gain", (revision) => api.gain(track.id, revision, ids, change), {
     over: overClips(track.id, ids, (clip) => withGain(clip, gainOf(clip, change))),
     heard: gainHeard(new Set(ids), change),
   });
@@ -49,20 +49,22 @@ export function zero() {
   if (ids.length) void changeGain(ids, { to: 0 });
 }
 
+const FLAGS = { locked: "lock phrases", left_out: "leave phrases out", reference: "set the reference" };
+
 export async function toggleFlag(flag: "locked" | "left_out" | "reference") {
   const clips = needSelection();
   const track = focused();
   if (clips.length === 0 || !track) return;
   const ids = clips.map((clip) => clip.id);
   const on = !clips.every((clip) => clip[flag]);
-  await edit((revision) => api.flag(track.id, revision, ids, flag, on), {
+  await edit(FLAGS[flag], (revision) => api.flag(track.id, revision, ids, flag, on), {
     over: overClips(track.id, ids, () => ({ [flag]: on })),
   });
 }
 
 export function cutHere() {
   const track = focused();
-  if (track) void edit((revision) => api.cut(track.id, revision, engine.seconds));
+  if (track) void edit("cut a clip", (revision) => api.cut(track.id, revision, engine.seconds));
 }
 
 export async function joinSelected() {
@@ -70,7 +72,7 @@ export async function joinSelected() {
   const clips = needSelection();
   if (!track || clips.length === 0) return;
   const ids = clips.map((clip) => clip.id);
-  if (await editInHand((revision) => api.join(track.id, revision, ids))) select(ids.slice(0, 1));
+  if (await editInHand("join phrases", (revision) => api.join(track.id, revision, ids))) select(ids.slice(0, 1));
 }
 
 export function moveBorder(clip: string, at: number) {
@@ -79,7 +81,7 @@ export function moveBorder(clip: string, at: number) {
   const next = clips[clips.findIndex((one) => one.id === clip) + 1]?.id ?? "";
   if (!track) return Promise.resolve(false);
   const over = overClips(track.id, [clip, next], (one) => (one.id === clip ? { end: at } : { start: at }));
-  return edit((revision) => api.border(track.id, revision, clip, at), { over });
+  return edit("move a border", (revision) => api.border(track.id, revision, clip, at), { over });
 }
 
 // --- drafts
@@ -134,7 +136,7 @@ export function turnPeaks(peaks: boolean) {
 }
 
 export async function acceptDraft() {
-  const done = await drafts.accept((revision, { track, draftOf, peaks }, { stamp }) =>
+  const done = await drafts.accept("accept the draft", (revision, { track, draftOf, peaks }, { stamp }) =>
     api.acceptDraft(track, { revision, clips: draftOf, peaks, stamp }),
   );
   if (done) tellDone();
@@ -146,7 +148,7 @@ export async function findPhrases() {
   if (!track) return;
   dropDraft();
   const isStill = inHand();
-  if (await edit((revision) => api.findPhrases(track.id, revision))) {
+  if (await edit("find the phrases again", (revision) => api.findPhrases(track.id, revision))) {
     if (isStill()) select([]);
     tellDone();
   }

@@ -52,7 +52,7 @@ describe("a session that is left", () => {
   it("has its late answer to itself, and the next one is shown", async () => {
     const [a, b] = await two();
     const late = later<never>();
-    const done = edit(() => late.answer);
+    const done = edit("do it", () => late.answer);
     await openSession(b);
     late.come(whole(a, 2, { told: "55 phrases settled" }));
     expect(await done).toBe(false);
@@ -62,7 +62,7 @@ describe("a session that is left", () => {
 
   it("is not waited for by the next one, whose undo is its own", async () => {
     const [, b] = await two();
-    void edit(() => later<never>().answer);
+    void edit("do it", () => later<never>().answer);
     await openSession(b);
     expect(shown()).toEqual({ id: b, of: b, revision: 1 });
     await undo();
@@ -74,8 +74,8 @@ describe("a session that is left", () => {
     const [a, b] = await two();
     const first = later<never>();
     const sent: [string, number][] = [];
-    void edit(() => first.answer);
-    void edit((revision, id) => {
+    void edit("do it", () => first.answer);
+    void edit("do it", (revision, id) => {
       sent.push([id, revision]);
       return Promise.resolve(whole(id, 3));
     });
@@ -89,19 +89,19 @@ describe("a session that is left", () => {
   it("says of what failed in it that it did", async () => {
     const [a, b] = await two();
     const late = later<never>();
-    void edit(() => late.answer);
+    void edit("make it loud", () => late.answer);
     await openSession(b);
     asked.sessions = [];
     late.fail(new Problem(422, "That is too loud."));
     await turn();
-    expect(said.complaints).toEqual([`In “${a}”: That is too loud.`]);
+    expect(said.complaints).toEqual([`In “${a}”: not done: make it loud. That is too loud.`]);
     expect(asked.sessions).toEqual([]);
   });
 
   it("is told whole only after what was done to it, when it is come back to", async () => {
     const [a, b] = await two();
     const late = later<never>();
-    void edit(() => late.answer);
+    void edit("do it", () => late.answer);
     await openSession(b);
     asked.sessions = [];
     asked.answer = (id) => Promise.resolve(whole(id, 2));
@@ -115,11 +115,23 @@ describe("a session that is left", () => {
   });
 });
 
+describe("an edit that fails", () => {
+  it("is named where others are on their way, and else nobody asks which it was", async () => {
+    const [a] = await two();
+    const refused = () => Promise.reject(new Problem(422, "It is locked."));
+    await edit("lock 3 phrases", refused);
+    expect(said.complaints).toEqual(["It is locked."]);
+    void edit("lock 3 phrases", refused);
+    await edit("move a border", () => Promise.resolve(whole(a, 2)));
+    expect(said.complaints.at(-1)).toBe("Not done: lock 3 phrases. It is locked.");
+  });
+});
+
 describe("a session that has to be told anew", () => {
   it("is asked for once for all who ask before the question is sent", async () => {
     await two();
     const slow = later<never>();
-    void edit(() => slow.answer);
+    void edit("do it", () => slow.answer);
     asked.sessions = [];
     const asking = Array.from({ length: 6 }, () => reload());
     slow.fail(new Problem(422, "No."));
@@ -146,13 +158,13 @@ describe("a session that has to be told anew", () => {
     const [a] = await two();
     asked.answer = (id) => Promise.resolve(whole(id, 7));
     let sent = 0;
-    void edit(() => Promise.reject(new Problem(409, "Another window was quicker.")));
-    await edit((revision) => {
+    void edit("do it", () => Promise.reject(new Problem(409, "Another window was quicker.")));
+    await edit("do it", (revision) => {
       sent = revision;
       return Promise.resolve(whole(a, 8));
     });
     await edited();
     expect(sent).toBe(7);
-    expect(said.complaints).toEqual(["Another window was quicker."]);
+    expect(said.complaints).toEqual(["Not done: do it. Another window was quicker."]);
   });
 });

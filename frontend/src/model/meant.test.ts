@@ -144,7 +144,7 @@ describe("a draft that is accepted", () => {
     come("first");
     await turn();
     tryRule({ most_up: 18 });
-    const kept = edit((revision, id) => api.changeSession(id, revision, { rule: { most_up: 18 } }));
+    const kept = edit("do it", (revision, id) => api.changeSession(id, revision, { rule: { most_up: 18 } }));
     await turn();
     void acceptDraft();
     sent.answers[0]!.come(at(2, 2, "k", { rule: { most_up: 18 } }));
@@ -193,7 +193,7 @@ describe("another take that is heard", () => {
     played.gains = [];
     hearTakeInstead({ track: { ...now(), take: 2 }, gain });
     expect(played.tracks[0]!.take).toBe(2);
-    await edit(() => Promise.resolve(at(2, 4)));
+    await edit("do it", () => Promise.resolve(at(2, 4)));
     gainCame(now(), "all", gain, 2);
     expect(played.tracks[0]!.take).toBe(2);
     expect(played.gains).toEqual(["t 2"]);

@@ -96,16 +96,20 @@ export function heardLength(): number {
 
 export function setFader(track: string, db: number): Promise<boolean> {
   const over = overTrack(track, () => ({ fader: db }));
-  return edit((revision) => api.changeTrack(track, revision, { fader: db }), { over });
+  return edit("move the fader", (revision) => api.changeTrack(track, revision, { fader: db }), { over });
 }
 
 export function toggleHeard(which: "mute" | "solo", track = focused()) {
   const now = useSession.getState().header?.tracks.find((one) => one.id === track?.id);
   if (!now) return;
   const change = { [which]: !now[which] };
-  void edit((revision) => api.changeTrack(now.id, revision, change), { over: overTrack(now.id, () => change) });
+  void edit(`${which} a track`, (revision) => api.changeTrack(now.id, revision, change), {
+    over: overTrack(now.id, () => change),
+  });
 }
 
 export function setKind(track: string, kind: Track["kind"]) {
-  return edit((revision) => api.changeTrack(track, revision, { kind: kind as "voice" | "bed" }));
+  return edit("change the kind of a track", (revision) =>
+    api.changeTrack(track, revision, { kind: kind as "voice" | "bed" }),
+  );
 }

@@ -133,6 +133,7 @@ export const otherHeard = () => useRiding.setState((s) => ({ heard: !s.heard }))
 export async function keepPass(asClipGain = false) {
   if (!useRiding.getState().chosen) return tell("Choose a pass first: click it beside the hand.");
   const done = await drafts.accept(
+    "keep the pass",
     (revision, { pass, how }, { stamp }) => api.keepPass(pass, { revision, ...how, as_clip_gain: asClipGain, stamp }),
     (draft) => {
       // as an edit it is heard until the compiled gain has it, and as a draft no more
@@ -148,7 +149,7 @@ export async function keepPass(asClipGain = false) {
 
 export async function dropPass(id = useRiding.getState().chosen) {
   if (!id) return tell("Choose a pass first: click it beside the hand.");
-  await edit((revision) => api.dropPass(id, revision));
+  await edit("drop a pass", (revision) => api.dropPass(id, revision));
 }
 
 /** Play where a pass was made. */

@@ -14,6 +14,7 @@ import { inHand, LANE_NAMES, LANES, type Layer, type Span, useView } from "./vie
 
 /** Run an edit of what is drawn; a draft that was shown is gone with it. ``line`` is heard of it until it is answered. */
 async function editRide(
+  words: string,
   work: (track: string, revision: number, lane: LaneName) => Promise<Changed | null>,
   line: Line = [],
   layer: Layer = useView.getState().lane,
@@ -22,7 +23,7 @@ async function editRide(
   if (!track) return false;
   dropRideDraft();
   const { lane } = useView.getState();
-  return edit((revision) => work(track.id, revision, lane), { heard: { track: track.id, layer, line } });
+  return edit(words, (revision) => work(track.id, revision, lane), { heard: { track: track.id, layer, line } });
 }
 
 // --- drafts
@@ -50,7 +51,7 @@ export function makeRideDraft() {
 }
 
 export async function acceptRideDraft() {
-  const done = await drafts.accept((revision, { track, body }, { stamp }) =>
+  const done = await drafts.accept("accept the ride", (revision, { track, body }, { stamp }) =>
     api.acceptRide(track, { revision, stamp, ...body }),
   );
   if (done) tellDone();
@@ -72,7 +73,7 @@ export function setRideRule(change: RideState["rule"] | null) {
 export function liftSpan(span: Span, by: number) {
   const { start, end } = span;
   const line = liftLine(span, keptLift(span, by));
-  return editRide((track, revision, lane) => api.lift(track, { revision, lane, start, end, by }), line);
+  return editRide("lift a span", (track, revision, lane) => api.lift(track, { revision, lane, start, end, by }), line);
 }
 
 /** Up and down: the selected points, else what is selected as a span. */
@@ -87,7 +88,9 @@ export function nudgeRide(by: number) {
 /** Make the moves of the span, or of all, larger or smaller. */
 export function scaleSpan(span: Span, factor: number, around?: number) {
   const { start, end } = span;
-  void editRide((track, revision, lane) => api.scaleRange(track, { revision, lane, start, end, factor, around }));
+  void editRide("scale a span", (track, revision, lane) =>
+    api.scaleRange(track, { revision, lane, start, end, factor, around }),
+  );
 }
 
 /** Points at both ends of the selected phrases, of the span, or of every phrase; ``four``: and where the ramps begin. */
@@ -98,7 +101,9 @@ export function makeBorders(four: boolean) {
   const spans = span ? [span] : clips.map(phraseSpan);
   if (spans.length === 0) return;
   const pairs = spans.map(({ start, end }): [number, number] => [start, end]);
-  void editRide((track, revision, lane) => api.makeBorders(track, { revision, lane, spans: pairs, four }));
+  void editRide("make points", (track, revision, lane) =>
+    api.makeBorders(track, { revision, lane, spans: pairs, four }),
+  );
 }
 
 /** Select the points of the lane in the span, or all of them. */
@@ -115,11 +120,11 @@ export function changeSpan(what: "delete" | "smooth" | "thin") {
   if (!track) return;
   if (!span && what === "delete") return tell("Select points, or a span: drag across it.");
   const { start, end } = span ?? { start: 0, end: track.timeline.duration };
-  void editRide((id, revision, lane) => api.changeRange(id, { revision, lane, start, end, what }));
+  void editRide("change a span", (id, revision, lane) => api.changeRange(id, { revision, lane, start, end, what }));
 }
 
 export const drawLine = (points: [number, number][], line: Line) =>
-  editRide((track, revision, lane) => api.drawLine(track, { revision, lane, points }), line);
+  editRide("draw a line", (track, revision, lane) => api.drawLine(track, { revision, lane, points }), line);
 
 let copied: { track: string; lane: LaneName; start: number; end: number } | null = null;
 
@@ -139,7 +144,7 @@ export function pasteSpan() {
   if (!copied) return tell("Nothing was copied yet: select a span and copy it.");
   const { track: from_track, lane: from_lane, start, end } = copied;
   const at = engine.seconds;
-  void editRide((track, revision, lane) =>
+  void editRide("paste a span", (track, revision, lane) =>
     api.pasteRange(track, { revision, lane, at, start, end, from_track, from_lane }),
   );
 }
@@ -148,6 +153,7 @@ export function pasteSpan() {
 
 const changePoints = (points: Iterable<string>, change: PointsChange, line: Line = []) =>
   editRide(
+    "change points",
     (track, revision, lane) => api.changePoints(track, { revision, lane, points: [...points], ...change }),
     line,
   );
@@ -163,7 +169,8 @@ export const setPoints = (points: Iterable<string>, change: { to?: number; shape
 
 export async function putPoint(at: number, db: number) {
   const isStill = inHand();
-  if (!(await editRide((track, revision, lane) => api.putPoint(track, { revision, lane, at, db })))) return;
+  if (!(await editRide("make a point", (track, revision, lane) => api.putPoint(track, { revision, lane, at, db }))))
+    return;
   await gainSettled();
   if (!isStill()) return;
   const made = lanePoints().find((point) => Math.abs(point.at - at) < 1e-5);
@@ -189,7 +196,8 @@ export const otherLane = () =>
     points: new Set<string>(),
   }));
 
-export const clearLane = () => void editRide((track, revision, lane) => api.clearLane(track, revision, lane));
+export const clearLane = () =>
+  void editRide("take the lane away", (track, revision, lane) => api.clearLane(track, revision, lane));
 
 /** Let the trim of the whole track be heard while it is dragged. */
 export function hearTrim(db: number) {
@@ -204,26 +212,27 @@ function trimLine(db: number): Line {
 }
 
 export function setTrim(db: number) {
-  const done = editRide((track, revision) => api.trim(track, revision, { db }), trimLine(db), "trim");
+  const done = editRide("trim the track", (track, revision) => api.trim(track, revision, { db }), trimLine(db), "trim");
   hearHand(null);
   return done;
 }
-export const switchTrim = (on: boolean) => void editRide((track, revision) => api.trim(track, revision, { off: !on }));
+export const switchTrim = (on: boolean) =>
+  void editRide("switch the trim", (track, revision) => api.trim(track, revision, { off: !on }));
 
 /** Move what the lane in hand draws, in the span or everywhere, into another lane: what is heard stays. */
 export function moveLane(lane: LaneName, to: LaneName) {
   const { span } = useView.getState();
   const body = { lane, to, span: span ? ([span.start, span.end] as [number, number]) : undefined };
-  void editRide((track, revision) => api.moveLane(track, { revision, ...body }));
+  void editRide("move a lane", (track, revision) => api.moveLane(track, { revision, ...body }));
 }
 
 export const foldTrim = () =>
-  void editRide((track, revision) => api.moveLane(track, { revision, lane: "trim", to: "ride" }));
+  void editRide("fold the trim", (track, revision) => api.moveLane(track, { revision, lane: "trim", to: "ride" }));
 
 export const setWorkingRange = (low: number, high: number) =>
-  void editRide((track, revision) => api.workingRange(track, revision, low, high));
+  void editRide("set the working range", (track, revision) => api.workingRange(track, revision, low, high));
 
 export async function bringCurveIn(file: File) {
-  if (await editRide((track, revision, lane) => api.bringCurveIn(track, revision, lane, file)))
+  if (await editRide("bring a curve in", (track, revision, lane) => api.bringCurveIn(track, revision, lane, file)))
     tell(`“${file.name}” is the ${LANE_NAMES[useView.getState().lane]} now.`);
 }

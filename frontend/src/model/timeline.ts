@@ -46,7 +46,7 @@ export interface Move {
 export function moveClips(track: string, clips: string[], move: Move): Promise<boolean> {
   const stays = move.track === undefined && move.take === undefined;
   const over = overClips(track, clips, (clip) => ({ ...laterBy(clip, stays && !clip.locked ? move.by : 0) }));
-  return edit((revision) => api.moveClips(track, { revision, clips, ...move }), { over });
+  return edit("move clips", (revision) => api.moveClips(track, { revision, clips, ...move }), { over });
 }
 
 const laterBy = (clip: Clip, by: number): Partial<Clip> => ({
@@ -62,6 +62,7 @@ export function moveClipTo(track: string, id: string, at: number): Promise<boole
   const by = (clip?: Clip) => (clip ? at - clip.start : 0);
   const over = overClips(track, [id], (clip) => laterBy(clip, by(clip)));
   return edit(
+    "move a clip",
     (revision, _, __, said) => {
       const clip = said.clips[track]?.find((one) => one.id === id);
       return clip ? api.moveClips(track, { revision, clips: [id], by: by(clip) }) : null;
@@ -110,7 +111,7 @@ export async function duplicateSelected() {
 
 async function copyTo(track: string, source: string, clips: string[], at: number) {
   let known = new Set<string>();
-  const isOurs = await editInHand((revision) => {
+  const isOurs = await editInHand("paste clips", (revision) => {
     known = new Set(focusedClips().map((clip) => clip.id));
     return api.pasteClips(track, { revision, clips, source, at });
   });
@@ -126,7 +127,7 @@ export async function takeOutSelected() {
   // what lies before the silence is in hand, so that the gap can be closed at once
   select(ids(before.slice(-1)));
   const isStill = inHand();
-  const done = await edit((revision) => api.takeOut(chosen.track.id, revision, ids(chosen.clips)));
+  const done = await edit("take clips out", (revision) => api.takeOut(chosen.track.id, revision, ids(chosen.clips)));
   if (!done && isStill()) select(ids(chosen.clips));
 }
 
@@ -134,17 +135,17 @@ export function closeGap() {
   const chosen = need();
   if (!chosen) return;
   const last = chosen.clips.reduce((a, b) => (b.end > a.end ? b : a));
-  void edit((revision) => api.closeGap(chosen.track.id, revision, last.id));
+  void edit("close the gap", (revision) => api.closeGap(chosen.track.id, revision, last.id));
 }
 
 export function bringHome() {
   const chosen = need();
-  if (chosen) void edit((revision) => api.bringHome(chosen.track.id, revision, ids(chosen.clips)));
+  if (chosen) void edit("bring clips home", (revision) => api.bringHome(chosen.track.id, revision, ids(chosen.clips)));
 }
 
 export function trimEnd(track: string, clip: string, edge: "start" | "end", at: number): Promise<boolean> {
   const over = overClips(track, [clip], () => ({ [edge]: at }));
-  return edit((revision) => api.trimEnd(track, { revision, clip, edge, at }), { over });
+  return edit("trim a clip", (revision) => api.trimEnd(track, { revision, clip, edge, at }), { over });
 }
 
 export function trimHere(edge: "start" | "end") {
@@ -163,8 +164,9 @@ const takesOf = (track: Track): Promise<Take[]> =>
     staleTime: Number.POSITIVE_INFINITY,
   });
 
-export const hearTake = (track: string, number: number) => edit((revision) => api.hearTake(track, revision, number));
-export const matchTakes = (track: string) => edit((revision) => api.matchTakes(track, revision));
+export const hearTake = (track: string, number: number) =>
+  edit("hear another take", (revision) => api.hearTake(track, revision, number));
+export const matchTakes = (track: string) => edit("match the takes", (revision) => api.matchTakes(track, revision));
 
 const shared = (a: Span, b: Span) => Math.min(a.end, b.end) - Math.max(a.start, b.start);
 
@@ -243,7 +245,10 @@ export async function chooseOther() {
   if (other?.clip !== clip.id) return tell("Hear it in another take first (K).");
   stop();
   const span = phraseSpan(clip);
-  if (!(await editInHand((revision) => api.chooseTake(track.id, revision, clip.id, other.take)))) return;
+  if (
+    !(await editInHand("choose the other take", (revision) => api.chooseTake(track.id, revision, clip.id, other.take)))
+  )
+    return;
   const now = focusedClips().find((one) => one.phrase_start !== null && shared(phraseSpan(one), span) > 0);
   if (now) select([now.id]);
 }
@@ -265,7 +270,9 @@ export async function layOut(way: string) {
   if (!offer) return;
   if (
     way === "own" ||
-    (await edit((revision, id) => api.arrange(id, { revision, tracks: offer.tracks, way: way as Way })))
+    (await edit("lay the files out", (revision, id) =>
+      api.arrange(id, { revision, tracks: offer.tracks, way: way as Way }),
+    ))
   ) {
     useTimeline.setState({ offer: null });
   }

@@ -43,7 +43,7 @@ export function ExactValue({ width, height }: { width: number; height: number })
     close();
     const value = Number(gain);
     if (words !== null && words.trim() !== clip.label)
-      await edit((revision) => api.label(track.id, revision, clip.id, words));
+      await edit("keep the words of a phrase", (revision) => api.label(track.id, revision, clip.id, words));
     if (gain !== null && gain !== "" && Number.isFinite(value) && value !== clip.gain)
       await changeGain([clip.id], { to: value });
   };

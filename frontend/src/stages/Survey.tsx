@@ -135,7 +135,7 @@ function TrackCard({ track }: { track: Track }) {
             <Menu.Item onClick={() => void setKind(track.id, isBed ? "voice" : "bed")}>
               {isBed ? "It is a voice: find its phrases" : "It is a bed: music or ambience"}
             </Menu.Item>
-            <Menu.Item onClick={() => void edit((revision) => api.removeTrack(track.id, revision))}>
+            <Menu.Item onClick={() => void edit("take a track out", (revision) => api.removeTrack(track.id, revision))}>
               Take out of the session
             </Menu.Item>
           </Menu.Dropdown>
@@ -176,7 +176,7 @@ function TrackCard({ track }: { track: Track }) {
         action="Rename"
         name={renaming}
         onClose={() => setRenaming(null)}
-        onName={(name) => void edit((revision) => api.changeTrack(track.id, revision, { name }))}
+        onName={(name) => void edit("rename a track", (revision) => api.changeTrack(track.id, revision, { name }))}
       />
     </article>
   );
@@ -225,7 +225,11 @@ function Takes({ track, unit }: { track: Track; unit: string }) {
                   </Menu.Target>
                   <Menu.Dropdown>
                     <Menu.Item onClick={() => setRenaming(take)}>Rename</Menu.Item>
-                    <Menu.Item onClick={() => void edit((revision) => api.removeTake(track.id, revision, take.number))}>
+                    <Menu.Item
+                      onClick={() =>
+                        void edit("take a take away", (revision) => api.removeTake(track.id, revision, take.number))
+                      }
+                    >
                       Take out
                     </Menu.Item>
                   </Menu.Dropdown>
@@ -243,7 +247,9 @@ function Takes({ track, unit }: { track: Track; unit: string }) {
         action="Rename"
         name={renaming?.name ?? null}
         onClose={() => setRenaming(null)}
-        onName={(name) => void edit((revision) => api.renameTake(track.id, revision, renaming!.number, name))}
+        onName={(name) =>
+          void edit("rename a take", (revision) => api.renameTake(track.id, revision, renaming!.number, name))
+        }
       />
     </section>
   );
