@@ -1,5 +1,6 @@
 /** What the server can be asked for. */
 import { Problem } from "../parts/problem";
+import { type Answered, unpack } from "./packed";
 import type { components } from "./schema";
 import { bytes, client, readJson, send, take, UNREACHABLE } from "./transport";
 
@@ -46,35 +47,6 @@ export type Pass = Schemas["PassView"];
 export type PassDraft = Schemas["PassDraftView"];
 export type HowWritten = Required<Schemas["HowWritten"]>;
 export type RenderRequest = Schemas["RenderRequest"];
-
-/** Gains as pairs of samples and dB - the sum, the dips, curve, ride and trim - and the meter's pairs. */
-export interface Answered {
-  gains: Float64Array[];
-  meter: Float32Array;
-  /** Lanes and passes, where they were asked for. */
-  drawn: Drawn | null;
-}
-export interface Drawn {
-  lanes: Ride;
-  passes: Pass[];
-}
-
-const GAINS = 5;
-const PARTS = 8;
-
-/** Arrays that came in one answer: how many values each has, then all of them. */
-function unpack(data: ArrayBuffer): Answered {
-  const counts = [...new Uint32Array(data, 0, PARTS)];
-  let at = 4 * counts.length;
-  const gains = counts.slice(0, GAINS).map((count) => {
-    const gain = new Float64Array(data, at, count);
-    at += gain.byteLength;
-    return gain;
-  });
-  const meter = new Float32Array(data, at, counts[GAINS]);
-  const text = new TextDecoder().decode(new Uint8Array(data, at + meter.byteLength));
-  return { gains, meter, drawn: text ? (JSON.parse(text) as Drawn) : null };
-}
 
 const session = (id: string) => ({ params: { path: { session_id: id } } });
 const track = (id: string) => ({ params: { path: { track_id: id } } });

@@ -1,5 +1,6 @@
 /** What the server tells of the track in focus besides its clips: compiled gain, meter, trace. Each by what it is of. */
-import { type Answered, api, type Drawn, type LaneName, type Track } from "../api/client";
+import { api, type LaneName, type Track } from "../api/client";
+import type { Answered, Drawn } from "../api/packed";
 import { complain } from "../parts/messages";
 import { isOvertaken } from "../parts/problem";
 import { firstPlace } from "../parts/search";
