@@ -216,6 +216,11 @@ def wait_past(page: Page, seconds: float) -> float:
     raise AssertionError(f"playback stands at {at}")
 
 
+def play_on(page: Page, seconds: float) -> float:
+    """Let it play for so long, by its own clock; where it is then."""
+    return wait_past(page, position(page) + seconds)
+
+
 def place(page: Page, state: dict[str, Any], seconds: float, strip: str) -> tuple[float, float]:
     """Where a moment lies on the screen, in the middle of a strip of the whole recording."""
     box = box_of(page.get_by_test_id(strip))

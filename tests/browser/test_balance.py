@@ -184,12 +184,12 @@ def test_an_edit_of_one_track_does_not_fetch_the_gain_of_the_others(page: Page, 
     with page.expect_request(lambda request: f"{bed}/gain" in request.url):
         page.goto(f"{demo_program.address}/s/{state['id']}/phrases?phrase={clip['id']}")
     expect(page.get_by_test_id("figures")).to_contain_text("spread")
-    page.wait_for_timeout(500)
+    page.wait_for_load_state("networkidle")
     asked: list[str] = []
     page.on("request", lambda request: asked.append(request.url))
-    with page.expect_request(lambda request: f"{voice}/gain" in request.url):
+    # what is shown comes last
+    with page.expect_response(lambda answer: f"{voice}/figures" in answer.url):
         page.keyboard.press("ArrowUp")
-    page.wait_for_timeout(500)
     assert not any(f"{bed}/gain" in url for url in asked)
     fresh(demo_program, GUIDE)
 

@@ -110,7 +110,6 @@ def test_a_controller_is_picked_up_where_the_lane_is(midi: Page, demo_program: P
     send(page, 0xF0, 1, 2, 3)
     send(page, 0xB0, 7)
     send(page, 0xB0, 200, 200)
-    page.wait_for_timeout(200)
     # without a touch it has let go when it has rested
     expect(page.get_by_test_id("hand")).to_have_attribute("data-held", "false")
     page.keyboard.press("Space")

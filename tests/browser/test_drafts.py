@@ -9,6 +9,7 @@ import pytest
 from playwright.sync_api import Locator, Page, expect
 
 from tests.browser.hands import SONG, HeldAnswer, clip_of, eventually, fresh, note, open_stage, ride_of, row
+from tests.browser.riding import hold_still
 from tests.helpers.program import Program
 
 
@@ -39,7 +40,6 @@ def test_a_draft_waits_for_the_rule_that_was_just_changed(page: Page, song: dict
     held = HeldAnswer(page, f"/api/sessions/{song['id']}", lambda: strength.press("Home"))
     expect(strength).to_have_attribute("aria-valuenow", "0")
     page.keyboard.press("d")
-    page.wait_for_timeout(300)
     assert asked == []
     expect(accept_button(page)).to_have_count(0)
     held.let_go()
@@ -91,7 +91,7 @@ def test_a_draft_on_its_way_does_not_come_into_another_stage(page: Page, song: d
     page.keyboard.press("2")
     expect(page).to_have_url(re.compile("/phrases"))
     held.let_go()
-    page.wait_for_timeout(200)
+    hold_still(page, 0)
     expect(accept_button(page)).to_have_count(0)
 
 
@@ -99,7 +99,7 @@ def test_a_draft_on_its_way_is_dropped_by_the_key(page: Page, song: dict[str, An
     held = HeldAnswer(page, "/draft", lambda: page.keyboard.press("d"))
     page.keyboard.press("Escape")
     held.let_go()
-    page.wait_for_timeout(200)
+    hold_still(page, 0)
     expect(accept_button(page)).to_have_count(0)
     drafted(page)
 

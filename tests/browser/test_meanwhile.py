@@ -29,6 +29,7 @@ from tests.browser.hands import (
     ride_of,
     row,
 )
+from tests.browser.riding import hold_still
 from tests.helpers.program import Program
 
 POINTS = ((4.0, 0.0), (8.0, 3.0), (12.0, -3.0), (16.0, 3.0), (20.0, 0.0))
@@ -95,7 +96,7 @@ def test_a_point_that_is_moved_while_another_is_deleted_is_the_one_meant(
     drag(page, point(page, riding, 12, -3), (2, 40), release=begun == "after")
     held.let_go()
     if begun == "before":
-        page.wait_for_timeout(500)
+        hold_still(page, 0)
         page.mouse.up()
     eventually(lambda: dict(drawn(demo_program, riding)).get(12.0, 0) < -4)
     moved = drawn(demo_program, riding)

@@ -12,7 +12,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, expect
 
-from tests.browser.hands import box_of, eventually, position, wait_past
+from tests.browser.hands import box_of, eventually, play_on, position, wait_past
 from tests.browser.riding import armed, close_menu, gain, hand, open_menu, passes, pull, start, wait_round, waits, writes
 from tests.conftest import RATE, write_sound
 from tests.helpers.program import Program
@@ -58,7 +58,7 @@ def test_from_dropped_file_to_render(quiet_page: Page, own_program: Program, tmp
     pull(page, -0.2, 0.1)
     expect(page.locator(".hand-note")).to_contain_text("Writing")
     page.mouse.up()
-    page.wait_for_timeout(500)
+    play_on(page, 0.5)
     page.keyboard.press("Space")
     (made,) = waits(page, own_program, state, 1)
     # after a stop that wrote something the hand only listens again
@@ -108,7 +108,7 @@ def test_listening_writes_nothing(riding: Page, demo_program: Program, state: di
     page.mouse.up()
     page.mouse.wheel(0, 200)
     page.keyboard.down("ArrowUp")
-    page.wait_for_timeout(300)
+    play_on(page, 0.3)
     page.keyboard.up("ArrowUp")
     page.keyboard.press("b")
     page.keyboard.press("b")
@@ -126,7 +126,7 @@ def test_held_keys_ride_and_latch_stays_until_the_stop(riding: Page, demo_progra
     page.keyboard.down("ArrowDown")
     eventually(lambda: hand(page) < -2)
     page.keyboard.up("ArrowDown")
-    page.wait_for_timeout(700)
+    play_on(page, 0.7)
     left_at = hand(page)
     page.keyboard.press("Space")
     (made,) = waits(page, demo_program, state, 1)
@@ -300,7 +300,7 @@ def test_another_window_edits_meanwhile(riding: Page, demo_program: Program, sta
     now = demo_program.get(f"/api/sessions/{state['id']}")
     lift = {"revision": now["revision"], "lane": "ride", "start": 12, "end": 13, "by": 4}
     demo_program.post(f"/api/tracks/{track}/lanes/lift", lift)
-    page.wait_for_timeout(300)
+    play_on(page, 0.3)
     page.mouse.up()
     page.keyboard.press("Space")
     waits(page, demo_program, state, 1)
@@ -318,7 +318,7 @@ def test_a_program_that_is_killed_in_a_pass_loses_nothing(page: Page, own_progra
     page.keyboard.press("h")
     at = start(page)
     pull(page, -0.2)
-    page.wait_for_timeout(1200)
+    play_on(page, 1.2)
     own_program.kill()
     page.wait_for_timeout(400)
     box = box_of(page.get_by_test_id("hand"))
@@ -340,7 +340,7 @@ def test_a_page_that_crashes_in_a_pass_leaves_what_it_had(page: Page, demo_progr
     page.keyboard.press("h")
     start(page)
     pull(page, -0.2, 0.1)
-    page.wait_for_timeout(2200)
+    play_on(page, 2.2)
     page.goto("about:blank")
     eventually(lambda: len(passes(demo_program, state)) == 1)
     (made,) = passes(demo_program, state)
@@ -390,7 +390,7 @@ def test_several_tracks_are_ridden_one_after_the_other_while_all_are_heard(
     pull(page, -0.2)
     page.mouse.up()
     page.get_by_role("tab", name="support").click()
-    page.wait_for_timeout(700)
+    play_on(page, 0.7)
     pull(page, 0.1)
     page.mouse.up()
     wait_past(page, 2.0)
