@@ -17,7 +17,7 @@ FRONT_FILES := $(shell find frontend/src frontend/public -type f -not -name sche
 export PYTHONDONTWRITEBYTECODE =
 export UV_NO_PROGRESS = 1
 
-.PHONY: demo serve test attack late bench wheel lint clean
+.PHONY: demo serve test attack late bench wheel lint lint-python lint-front test-front clean
 
 demo: .build/ready
 	.venv/bin/nivelus demo --port $(PORT)
@@ -25,8 +25,10 @@ demo: .build/ready
 serve: .build/ready
 	.venv/bin/nivelus serve --port $(PORT)
 
-test: .build/ready .build/tools lint
-	cd frontend && npm run -s test
+# what does not need each other goes side by side: compiling and the page, types and the tests of the front end
+test:
+	$(MAKE) -j2 --output-sync .build/ready .build/tools
+	$(MAKE) -j2 --output-sync lint-python lint-front test-front
 	$(PY) -m pytest -n $(PROCESSES) --dist worksteal tests
 
 # the same attacks, N times as many: make attack N=20
@@ -37,16 +39,24 @@ attack: .build/ready .build/tools
 late: .build/ready
 	LATE_SEEDS="$$(seq 100 $$((99 + $(N))) | tr '\n' ' ')" $(PY) -m pytest -n 2 tests/browser/test_late.py
 
-lint: .build/ready
+lint: lint-python lint-front
+
+lint-python: .build/ready
 	.venv/bin/ruff check src tests bench
 	.venv/bin/ruff format --check src tests bench
 	.venv/bin/mypy
 	.venv/bin/lint-imports
+
+lint-front: .build/ready
 	cd frontend && npm run -s check && npm run -s lint
+
+test-front: .build/ready
+	cd frontend && npm run -s test
 
 bench: .build/ready .build/tools .build/bench
 	$(PY) -m bench.speed
 	$(PY) -m bench.waits
+	$(PY) -m bench.release
 	$(PY) -m bench.marks $(CORPUS)
 	$(PY) -m bench.ride $(CORPUS)
 	$(PY) -m bench.balance $(CORPUS)
@@ -90,7 +100,8 @@ wheel: .build/ready
 # what only tests need: a browser without a window, references to compare with, and recordings of people
 TOOLS := chromium-headless-shell ffmpeg libebur128-1 pocketsphinx-testdata asterisk-core-sounds-en-g722 \
 	asterisk-core-sounds-ru-g722
-.build/tools: Makefile
+# (two installations of Debian's packages do not go side by side)
+.build/tools: Makefile | .build/uv/bin/uv
 	@mkdir -p .build
 	$(call installed,$(TOOLS))
 	@touch $@
