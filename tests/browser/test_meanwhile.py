@@ -9,7 +9,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Request, expect
 
 from tests.browser.hands import (
     GUIDE,
@@ -205,14 +205,22 @@ def test_an_edit_asks_for_four_things_at_most(page: Page, demo_program: Program)
     """Itself, what is heard, the figures, and what the stage that is open shows alone."""
     song = fresh(demo_program, SONG)
     asked: list[str] = []
-    page.on("request", lambda request: asked.append(f"{request.method} {urlsplit(request.url).path}"))
+    open_ones: set[Request] = set()
+
+    def begun(request: Request) -> None:
+        asked.append(f"{request.method} {urlsplit(request.url).path}")
+        open_ones.add(request)
+
+    page.on("request", begun)
+    for over in ("requestfinished", "requestfailed"):
+        page.on(over, lambda request: open_ones.discard(request))
 
     def quiet() -> list[str]:
-        """Wait until nothing more is asked for; what was since the last time."""
+        """Wait until all that was asked for is answered, and nothing more is; what was since the last time."""
         since, known = time.monotonic(), len(asked)
         while time.monotonic() - since < 0.6:
             page.wait_for_timeout(50)
-            if len(asked) != known:
+            if len(asked) != known or open_ones:
                 since, known = time.monotonic(), len(asked)
         wanted = [one for one in asked if "/api/" in one and not re.search("/(jobs|samples|wave/.*|reduction)$", one)]
         asked.clear()
