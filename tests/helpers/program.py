@@ -10,6 +10,7 @@ import sys
 import time
 import urllib.request
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -102,7 +103,10 @@ class Program:
         """Delete all that is in it; whether it is as it was at its first start."""
         for card in self.get("/api/sessions")["items"]:
             self.delete(f"/api/sessions/{card['id']}")
-        left = [*self.data.glob("vault/*"), *self.data.glob("incoming/*"), *self.data.glob("renders/*")]
+        for folder in self.data.glob("vault/*"):
+            with suppress(OSError):
+                folder.rmdir()
+        left = [path for name in ("vault", "incoming", "renders") for path in self.data.glob(f"{name}/*")]
         return not left and not self.get("/api/sessions")["items"]
 
     def said(self) -> str:
