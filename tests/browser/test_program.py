@@ -80,6 +80,8 @@ def test_undo_survives_a_restart(page: Page, own_program: Program, voice_file: P
     row(page, clip).click()
     page.keyboard.press("ArrowUp")
     expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain \+0\.5 dB"))
+    # what is shown is there at once; what a restart is to find has to be known
+    assert clip_of(own_program, state, clip)["gain"] == 0.5
     own_program.stop()
     own_program.start()
     page.reload()
