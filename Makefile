@@ -7,8 +7,8 @@
 PORT ?= 8130
 CORPUS ?= tests/corpus
 N ?= 20
-# one more than there are cores: tests of the page wait for their page half of the time
-PROCESSES ?= $(shell echo $$(($$(nproc) + 1)))
+# with more, what plays in real time is no longer fast enough for a hand that has to act within a loop
+PROCESSES ?= $(shell nproc)
 PY := .venv/bin/python
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 PYTHON_FILES := $(shell find src -name '*.py')
