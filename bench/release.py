@@ -24,7 +24,7 @@ HEARD, FIGURES = 0.25, 0.5
 """Seconds at most where ffmpeg goes through an hour in ``beside.HOUR`` seconds."""
 MOST = 4
 ROUNDS = 7
-STAGES = {"phrases": "ArrowUp", "details": "ArrowDown", "ride": "ArrowUp"}
+STAGES = {"phrases": "ArrowUp", "details": "ArrowDown", "ride": "ArrowDown"}
 
 WATCH = """
 (() => {
