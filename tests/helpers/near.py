@@ -33,6 +33,8 @@ class Near:
         return f"{self._expected.shape} numbers within {self._abs:g}{self._told}"
 
 
-def near(expected: npt.ArrayLike, *, rel: float = 0.0, abs: float = 1e-9) -> Near:
-    """What arrays of numbers are compared with as a whole, with ``==``."""
-    return Near(expected, rel, abs)
+def near(expected: npt.ArrayLike, *, rel: float | None = None, abs: float | None = None) -> Near:
+    """What arrays of numbers are compared with as a whole, with ``==``; as near as ``pytest.approx`` has it."""
+    if rel is None:
+        rel = 1e-6 if abs is None else 0.0
+    return Near(expected, rel, 1e-12 if abs is None else abs)
