@@ -63,9 +63,7 @@ def measure(page: Page, pace: Pace, program: Program, session: str) -> None:
             asked = nudged(page, key)
             counts.append(len(asked))
             for name, own in times.items():
-                own += [
-                    one["after"] for one in asked if f"/{name}" in one["name"] or (name, "/gain?") == ("heard", one["name"])
-                ]
+                own += [one["after"] for one in asked if f"/{name}" in one["name"]]
         for name, most in (("heard", HEARD), ("figures", FIGURES)):
             if times[name]:
                 pace.line(f"{stage}: from the key to {name}", statistics.median(times[name]), most, hour=hour)

@@ -7,7 +7,6 @@ from pathlib import Path
 
 import pytest
 from alembic import command
-from alembic.config import Config
 
 from nivelus.services import cards, passes, rides, sessions, sound, takes
 from nivelus.services.views import Changed
@@ -101,8 +100,7 @@ def test_what_was_done_before_points_had_ids_can_be_undone_and_done_again(bench:
     seen = walk()
     assert any(points for _, tracks in seen for lanes in tracks for points in lanes)
     sessions.undo(bench, session, sessions.state(bench, session).revision)
-    config = Config()
-    config.set_main_option("script_location", str(Path(database.__file__).parent / "migrations"))
+    config = database._alembic()
     config.attributes["engine"] = bench.database.engine
     command.downgrade(config, "0010")
     forget()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -520,12 +519,10 @@ def test_details_are_told_with_the_ride_in(bench: Workbench, detailed: str) -> N
 
 def test_what_was_drawn_before_there_was_a_working_range_sounds_as_it_did(bench: Workbench, swaying: str, track: str) -> None:
     from alembic import command
-    from alembic.config import Config
 
     drawing.bring_in(bench, swaying, revision(bench, swaying), "ride", "a.csv", b"0,-30\n8,10\n")
     before = gain(bench, swaying)
-    config = Config()
-    config.set_main_option("script_location", str(Path(database.__file__).parent / "migrations"))
+    config = database._alembic()
     config.attributes["engine"] = bench.database.engine
     command.downgrade(config, "0003")
     bench.database.migrate()

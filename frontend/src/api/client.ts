@@ -160,7 +160,6 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/phrases/find", { ...track(id), body: { revision } })),
   findAgain: (id: string, revision: number) =>
     take(client.POST("/api/tracks/{track_id}/details/find", { ...track(id), body: { revision } })),
-  ride: (id: string) => take(client.GET("/api/tracks/{track_id}/lanes", track(id))),
   inside: (id: string, key: string, signal?: AbortSignal) =>
     take(client.GET("/api/tracks/{track_id}/ride/inside", { ...keyed(id, key), signal })),
   rideDraft: (id: string, body: Schemas["RideDraftRequest"]) =>

@@ -183,8 +183,9 @@ type Work = (
 ) => Promise<Changed | null> | null;
 
 /**
- * Run an edit after those before it, of which ``words`` say what it does; resolves to whether it was done and its session is still open. Work that finds nothing
- * to do gives null. What is ``meant`` is shown and heard at once, until the server has answered.
+ * Run an edit, whose ``words`` say what it does, after those before it; resolves to whether it was done and its session is
+ * still open. Work that finds nothing to do gives null. What is ``meant`` is shown and heard at once, until the server has
+ * answered.
  */
 export function edit(words: string, work: Work, meant: Meant = {}): Promise<boolean> {
   const line = lineOf();

@@ -51,7 +51,7 @@ export function zero() {
 
 const FLAGS = { locked: "lock phrases", left_out: "leave phrases out", reference: "set the reference" };
 
-export async function toggleFlag(flag: "locked" | "left_out" | "reference") {
+export async function toggleFlag(flag: keyof typeof FLAGS) {
   const clips = needSelection();
   const track = focused();
   if (clips.length === 0 || !track) return;

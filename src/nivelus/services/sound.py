@@ -164,12 +164,7 @@ def of_key(bench: Workbench, track_id: str, key: str | None, make: Callable[[], 
 
     Raises Stale where the gain is another one, or has become one meanwhile.
     """
-    if key is None:
-        return make()
-    _keyed(bench, track_id, key)
-    made = make()
-    _keyed(bench, track_id, key)
-    return made
+    return make() if key is None else _unchanged(lambda: _keyed(bench, track_id, key), make)
 
 
 def of_revision(
@@ -179,9 +174,14 @@ def of_revision(
 
     Raises Stale where it is at another one, or has come to one meanwhile.
     """
-    still_at(bench.database, table, id, revision)
+    return make() if revision is None else _unchanged(lambda: still_at(bench.database, table, id, revision), make)
+
+
+def _unchanged(look: Callable[[], object], make: Callable[[], Made]) -> Made:
+    """What is made of a state that is there before and after; ``look`` raises where it is not."""
+    look()
     made = make()
-    still_at(bench.database, table, id, revision)
+    look()
     return made
 
 

@@ -217,7 +217,7 @@ def labels(db: DbSession, session_id: str) -> tuple[str | None, str | None]:
     return back, forth
 
 
-def still_at(database: Database, table: type[Session | Track], id: str, revision: int | None) -> None:
+def still_at(database: Database, table: type[Session | Track], id: str, revision: int) -> None:
     """Raises Stale where a session, or that of a track, is at another revision; NotFound where there is none."""
     with database.reading() as db:
         session_id = id if table is Session else require(db, Track, id, "track").session_id

@@ -33,14 +33,16 @@ def unpack(data: str) -> npt.NDArray[np.float64]:
 
 def pack_curve(curve: Curve) -> str:
     """Pack a curve; one without points is an empty text."""
-    if not len(curve):
-        return ""
-    return pack_table(np.column_stack([curve.at, curve.db, curve.shape, curve.phase, curve.ids]))
+    return pack_table(np.column_stack([_line(curve), curve.ids])) if len(curve) else ""
 
 
 def pack_line(curve: Curve) -> str:
     """What a curve draws, whatever its points are called: the same for two that sound the same point by point."""
-    return pack_table(np.column_stack([curve.at, curve.db, curve.shape, curve.phase])) if len(curve) else ""
+    return pack_table(_line(curve)) if len(curve) else ""
+
+
+def _line(curve: Curve) -> npt.NDArray[np.float64]:
+    return np.column_stack([curve.at, curve.db, curve.shape, curve.phase])
 
 
 @lru_cache(maxsize=24)

@@ -45,7 +45,7 @@ def rows(session_id: str) -> Response:
 @bp.get("/tracks/<track_id>/samples")
 def samples(track_id: str) -> Response:
     """float32, channels interleaved; ``start`` and ``count`` in samples at the ``rate``. It never changes for a ``key``."""
-    rate = _whole("rate") if "rate" in request.args else None
+    rate = _whole_or_none("rate")
     return array(
         sound.samples(bench(), track_id, _key(), _whole("start"), _whole("count"), _take(), rate),
         lasting=True,
@@ -112,7 +112,7 @@ def pass_piece(pass_id: str) -> Response:
 def distance_course(session_id: str) -> Response:
     """float32 pairs of short-term loudness of voice and bed, LUFS, 10 a second."""
     track = request.args.get("track")
-    revision = _whole("revision") if "revision" in request.args else None
+    revision = _whole_or_none("revision")
     return array(
         sound.of_revision(bench(), Session, session_id, revision, lambda: balance.distance_course(bench(), session_id, track))
     )
@@ -121,7 +121,7 @@ def distance_course(session_id: str) -> Response:
 @bp.get("/tracks/<track_id>/load/course")
 def load_course(track_id: str) -> Response:
     """float32 pairs of the highest reduction before and after, dB, 20 a second."""
-    revision = _whole("revision") if "revision" in request.args else None
+    revision = _whole_or_none("revision")
     return array(sound.of_revision(bench(), Track, track_id, revision, lambda: load.course(bench(), track_id)))
 
 
@@ -158,7 +158,11 @@ def _key() -> str:
 
 def _take() -> int | None:
     """The take that is asked for; the one that is heard if none is named."""
-    return _whole("take") if "take" in request.args else None
+    return _whole_or_none("take")
+
+
+def _whole_or_none(name: str) -> int | None:
+    return _whole(name) if name in request.args else None
 
 
 def _whole(name: str) -> int:

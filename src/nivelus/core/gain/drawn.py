@@ -232,8 +232,6 @@ def numbered(curve: Curve, before: Curve, fresh: Callable[[int], Indices]) -> Cu
     first = np.zeros(len(ids), bool)
     first[np.unique(ids, return_index=True)[1]] = True
     new = (ids == 0) | ~first
-    if not new.any():
-        return replace(curve, ids=ids)
     ids[new] = fresh(int(new.sum()))
     return replace(curve, ids=ids)
 

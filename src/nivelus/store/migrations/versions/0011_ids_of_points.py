@@ -17,7 +17,6 @@ down_revision = "0010"
 # as they were when this was written
 OLD, NEW = 5, 6
 CURVES = {"lane": "points", "clip": "curve"}
-AT_ONCE = 200
 
 
 def upgrade() -> None:
