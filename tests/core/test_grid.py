@@ -37,7 +37,9 @@ def test_threads_and_stretches_make_no_difference(tmp_path: Path) -> None:
     one, two = measure_file(path, threads=1)[1], measure_file(path, threads=2)[1]
     assert (one.data == two.data).all()
     whole = measure_samples(samples, RATE)
-    np.testing.assert_allclose(one.data, whole.data, rtol=2e-6, atol=1e-16)
+    np.testing.assert_allclose(one.data[:, :-1], whole.data[:, :-1], rtol=2e-6, atol=1e-16)
+    # how clearly a frame repeats itself is a sum of products of both signs
+    np.testing.assert_allclose(one.column("pitch"), whole.column("pitch"), atol=1e-5)
 
 
 def test_the_last_partial_frame_counts(tmp_path: Path) -> None:
@@ -70,7 +72,7 @@ def test_waveform_bins_lose_no_sample() -> None:
 
         data, wave = np.zeros((len(borders) - 1, len(COLUMNS)), np.float32), np.zeros(((len(borders) - 1) * 16, 2), np.float32)
         padded = np.concatenate([np.zeros(24), samples, np.zeros(24)])[:, None]
-        _measure_block(padded, borders + 24, rate, data, wave)
+        _measure_block(padded, -24, borders + 24, rate, data, wave)
         assert wave[:, 0].min() == pytest.approx(-0.8, abs=1e-6)
 
 

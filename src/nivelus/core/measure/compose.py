@@ -19,7 +19,7 @@ from nivelus.core.measure.kernel import BINS_PER_FRAME, lay_frames
 
 _IS_PEAK = np.array([name in ("peak", "true_peak") for name in COLUMNS])
 _PEAKS, _POWERS = np.flatnonzero(_IS_PEAK), np.flatnonzero(~_IS_PEAK)
-_K = COLUMNS.index("k")
+_K, _PITCH = COLUMNS.index("k"), COLUMNS.index("pitch")
 _LEAST = 1e-6
 """Share of a frame below which it is not covered at all: less than a sample at any rate."""
 
@@ -77,7 +77,7 @@ def _weights(own: int, channels: int) -> npt.NDArray[np.float32]:
     """What the columns of a recording are multiplied by in a track that may have more channels."""
     share = min(own / channels, 1.0)
     weights: npt.NDArray[np.float32] = np.full(len(COLUMNS), share, np.float32)
-    weights[_K] = 1.0
+    weights[[_K, _PITCH]] = 1.0
     weights[_PEAKS] = math.sqrt(share)
     return weights
 

@@ -55,6 +55,11 @@ def voice_bands(rate: float) -> FloatArray:
     return np.array(rows)
 
 
+def high_pass(corner: float, rate: float) -> FloatArray:
+    """A second-order section, (5,) b0 b1 b2 a1 a2, that takes away what lies below ``corner`` Hz at ``rate`` Hz."""
+    return np.array(_section(rate, corner, high_pass=True))
+
+
 def _section(rate: float, corner: float, high_pass: bool) -> list[float]:
     w = 2 * math.pi * corner / rate
     alpha, cos = math.sin(w) / math.sqrt(2), math.cos(w)

@@ -4,7 +4,8 @@ Conventions
 -----------
 A frame is 10 ms. Its borders are rounded to whole samples from the exact time and never accumulated, so frames tile
 the recording at any rate; the last one may be short. Powers are mean squares with full scale 1.0: ``k`` is summed over
-the channels (ITU-R BS.1770-5, front channels weigh 1), ``plain`` and the bands are their mean. Peaks are linear.
+the channels (ITU-R BS.1770-5, front channels weigh 1), ``plain`` and the bands are their mean. Peaks are linear. ``pitch``
+is how clearly the frame repeats itself, 0 ... 1, in the channel where it does so most; see ``core.measure.pitch``.
 
 The recording is measured in stretches on several threads. Each stretch starts half a second early so that its filters
 have settled (the high-pass of the K-weighting forgets to below 1e-12 in that time), which makes the result independent
@@ -28,12 +29,13 @@ import numpy.typing as npt
 from nivelus.core.errors import BrokenSamples, SilentSound, TooLoud
 from nivelus.core.measure.filters import TRUE_PEAK_TAPS, k_weighting, voice_bands
 from nivelus.core.measure.kernel import BINS_PER_FRAME, faults, measure_channel, measure_wave, true_peaks
+from nivelus.core.measure.pitch import REACH_SECONDS, measure_pitch
 from nivelus.core.sound.reader import Samples, SoundInfo, SoundReader
 
 FRAME = 0.01
 """Length of a frame in seconds."""
 FRAMES_PER_SECOND = 100
-COLUMNS = ("k", "plain", "voiced", "mid", "high", "peak", "true_peak", "low", "body")
+COLUMNS = ("k", "plain", "voiced", "mid", "high", "peak", "true_peak", "low", "body", "pitch")
 
 _STRETCH_SECONDS = 30
 _SETTLE_SECONDS = 0.5
@@ -45,7 +47,7 @@ Stretch = tuple[npt.NDArray[np.float32], npt.NDArray[np.float16]]
 
 @dataclass(frozen=True, slots=True)
 class LevelGrid:
-    """What was measured of a recording: one row of ``data`` (frames, 9) float32 per 10 ms, columns as in COLUMNS."""
+    """What was measured of a recording: one row of ``data`` (frames, 10) float32 per 10 ms, columns as in COLUMNS."""
 
     data: npt.NDArray[np.float32]
     sample_rate: int
@@ -93,6 +95,11 @@ def all_borders(samples: int, rate: int) -> npt.NDArray[np.int64]:
 
 def _border(frame: Any, rate: int) -> Any:
     return (frame * rate + FRAMES_PER_SECOND // 2) // FRAMES_PER_SECOND
+
+
+def _frame(border: int, rate: int) -> int:
+    """The frame that begins at a border."""
+    return (border * FRAMES_PER_SECOND + rate // 2) // rate
 
 
 def measure_file(
@@ -192,8 +199,8 @@ def measure_samples(samples: Samples, rate: int) -> LevelGrid:
     data = np.zeros((len(borders) - 1, len(COLUMNS)), np.float32)
     wave = np.zeros(((len(borders) - 1) * BINS_PER_FRAME, 2), np.float32)
     settle = _settle(rate)
-    block = np.pad(samples, ((settle, TRUE_PEAK_TAPS), (0, 0)))
-    _measure_block(block, borders + settle, rate, data, wave)
+    block = np.pad(samples, ((settle, _beyond(rate)), (0, 0)))
+    _measure_block(block, -settle, borders + settle, rate, data, wave)
     return LevelGrid(data, rate, len(samples), samples.shape[1])
 
 
@@ -201,8 +208,8 @@ def _measure_stretch(reader: SoundReader, borders: npt.NDArray[np.int64]) -> Str
     """The frames between ``borders`` and their waveform."""
     rate = reader.info.sample_rate
     start, stop = int(borders[0]), int(borders[-1])
-    settle = _settle(rate)
-    block = reader.read(max(0, start - settle), stop + TRUE_PEAK_TAPS - max(0, start - settle))
+    settle, beyond_end = _settle(rate), _beyond(rate)
+    block = reader.read(max(0, start - settle), stop + beyond_end - max(0, start - settle))
     for channel in block.T:
         broken, beyond = faults(channel)
         if broken:
@@ -220,10 +227,10 @@ def _measure_stretch(reader: SoundReader, borders: npt.NDArray[np.int64]) -> Str
     wave = np.zeros((len(data) * BINS_PER_FRAME, 2), np.float32)
     before = settle if start >= settle else start
     lead = settle - before
-    tail = settle + stop - start + TRUE_PEAK_TAPS - lead - len(block)
+    tail = settle + stop - start + beyond_end - lead - len(block)
     if lead > 0 or tail > 0:
         block = np.pad(block, ((lead, max(tail, 0)), (0, 0)))
-    _measure_block(block, borders - start + settle, rate, data, wave)
+    _measure_block(block, start - settle, borders - start + settle, rate, data, wave)
     return data, wave.astype(np.float16)
 
 
@@ -232,13 +239,20 @@ def _settle(rate: int) -> int:
     return max(TRUE_PEAK_TAPS, int(_SETTLE_SECONDS * rate))
 
 
+def _beyond(rate: int) -> int:
+    """Samples after the last frame that its measures look at."""
+    return max(TRUE_PEAK_TAPS, int(REACH_SECONDS * rate))
+
+
 def _measure_block(
     block: Samples,
+    at: int,
     borders: npt.NDArray[np.int64],
     rate: int,
     data: npt.NDArray[np.float32],
     wave: npt.NDArray[np.float32],
 ) -> None:
+    """Measure the frames between ``borders`` of a block that begins ``at`` a sample of the recording."""
     sections = np.concatenate([k_weighting(rate)[None], voice_bands(rate)])
     frames, channels = len(borders) - 1, block.shape[1]
     sums = np.zeros((frames, 7))
@@ -254,6 +268,7 @@ def _measure_block(
         np.maximum(data[:, 5], peaks, out=data[:, 5])
         np.maximum(data[:, 6], tops, out=data[:, 6])
         data[:, 7:9] += sums[:, 5:7] / channels
+        np.maximum(data[:, 9], measure_pitch(x, at, _frame(at + int(borders[0]), rate), frames, rate), out=data[:, 9])
         if number == 0:
             wave[:] = part
         else:
