@@ -3,6 +3,7 @@
 Air is noise with most of its energy around 1-4 kHz, and it stands out there even where the whole of it is hardly louder
 than the room. So it is looked for in that band, with everything shorter than 50 ms taken away first (ticks of bleed,
 clicks of the mouth), over the room tone of the pauses around it. Outside phrases only: what is loud and voiced is a phrase.
+Air has no pitch, see ``core.measure.pitch``: what has one is music, or a voice.
 
 A breath swells and ebbs. What only falls, from the end of a word on, is its tail, and what only rises is the beginning of
 the next; neither is a breath, and of what had begun before the recording did nobody can tell.
@@ -30,6 +31,10 @@ MOST_VOICED = 6.0
 """dB of the vowel band over the air, both over their rooms: more is a hum, a murmur, or another voice."""
 SWELL, SWELL_REACH = 4.5, 10
 """dB that a breath comes up and goes down, within its own frames and so many beside it."""
+PITCHES = ((0.7, 0.15), (0.6, 0.5))
+"""From what pitch on how large a share of it is no air."""
+LONG = 22
+"""Frames from which on a breath may begin or end in the voice itself."""
 LEAST_OVER = 1.0
 """dB that all of it together stands over the room at its loudest."""
 MOST_SHARP, CLEARLY_OVER = 0.0, 20.0
@@ -42,7 +47,7 @@ def find_breaths(grid: LevelGrid, f: Features, phrases: list[Span]) -> list[Mark
     free = np.ones(len(f.air), bool)
     for a, b in phrases:
         free[max(0, a - AWAY) : b + AWAY] = False
-    over = f.air - _room(f.air, free)
+    over = f.air - _room(f.air, free) - f.unrest
     found = []
     for first, last in runs((over > EDGE) & free).tolist():
         top = float(over[first:last].max())
@@ -60,7 +65,8 @@ def find_breaths(grid: LevelGrid, f: Features, phrases: list[Span]) -> list[Mark
 def _is_air(f: Features, over: FloatArray, a: int, b: int) -> bool:
     clear = float((f.level[a:b] - f.floor[a:b]).max()) > CLEARLY_OVER
     hisses = f.highs and clear and float(np.median(f.sharp[a:b])) > MOST_SHARP
-    return not hisses and float(np.median(f.voiced[a:b] - over[a:b])) < MOST_VOICED
+    pitched = any(float(np.mean(f.pitch[a:b] > least)) > share for least, share in PITCHES)
+    return not pitched and not hisses and float(np.median(f.voiced[a:b] - over[a:b])) < MOST_VOICED
 
 
 def _swells(f: Features, free: npt.NDArray[np.bool_], a: int, b: int) -> bool:
@@ -72,7 +78,12 @@ def _swells(f: Features, free: npt.NDArray[np.bool_], a: int, b: int) -> bool:
         first -= 1
     while last < min(len(free), b + SWELL_REACH) and free[last]:
         last += 1
-    return float(f.air[top] - max(f.air[first : top + 1].min(), f.air[top:last].min())) >= SWELL
+    if b - a < LONG:
+        return float(f.air[top] - max(f.air[first : top + 1].min(), f.air[top:last].min())) >= SWELL
+    # beside the voice its dip may be too short for the air to show it
+    up = max(f.air[top] - f.air[first : top + 1].min(), f.level[top] - f.level[max(0, first - AWAY) : top + 1].min())
+    down = max(f.air[top] - f.air[top:last].min(), f.level[top] - f.level[top : last + AWAY].min())
+    return float(min(up, down)) >= SWELL
 
 
 def _room(air: FloatArray, free: np.ndarray) -> FloatArray:

@@ -3,7 +3,7 @@
 Conventions
 -----------
 One value per 10 ms frame of the level grid, powers in dB over full scale. A band's *floor* is the room tone in that
-band, see ``core.marks.room``.
+band, see ``core.marks.room``; where music goes on under the voice, what that comes up to.
 
 A file may be sampled faster than what was recorded: a call of 8 kHz in a session of 48 kHz. What its highest band holds
 is then the slope of a filter, and is taken for nothing.
@@ -18,7 +18,7 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.marks.kernel import ranked, running_median
-from nivelus.core.marks.room import LOWEST, have_room, room_floor, stretches, voice_around
+from nivelus.core.marks.room import LOWEST, have_room, room_floor, stretches, unrest, voice_around
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import LevelGrid
 
@@ -41,6 +41,9 @@ class Features:
     stands over its own floor (dB), which shows a faint ess or the release of a t that the room covers elsewhere;
     ``sharp`` the highest band against the middle one above the floors (dB): an ess has more above, air has less.
 
+    ``pitch`` is how clearly a frame repeats itself, see ``core.measure.pitch``, and ``unrest`` how far the floor was raised
+    where music goes on under the voice (dB).
+
     The rest are levels of bands in dB over full scale: ``loud`` the voice bands of the frame alone; ``high``, ``below``
     (vowel and consonant bands), ``mid`` and ``body`` lightly smoothed; ``air`` the middle band without what is shorter
     than 50 ms (ticks, clicks); ``low`` what lies below 150 Hz, and ``burst`` the two upper bands, of the frame alone.
@@ -62,6 +65,8 @@ class Features:
     air: FloatArray
     low: FloatArray
     burst: FloatArray
+    pitch: FloatArray
+    unrest: FloatArray
 
 
 def smooth(power: npt.ArrayLike, frames: int) -> FloatArray:
@@ -99,11 +104,14 @@ def features(grid: LevelGrid, highs: bool | None = None) -> Features:
     wide = _db(smooth(every, 5))
     roomy = have_room(wide, parts)
     floor = room_floor(wide, parts, roomy, voice)
+    pitch = grid.column("pitch").astype(np.float64)
+    rise = unrest(wide, floor, pitch)
+    floor = floor + rise
     if highs is None:
         highs = _reaches_high(bands, level > floor + _CLEAR)
     if not highs:
         bands[2] = np.zeros(len(bands[2]))
-    floors = [room_floor(_db(smooth(band, 5)), parts, roomy, voice) for band in bands]
+    floors = [room_floor(_db(smooth(band, 5)), parts, roomy, voice) + rise for band in bands]
     above = [np.maximum(smooth(band, 7) - 10 ** (floor / 10), 0.0) for band, floor in zip(bands, floors, strict=True)]
     voiced = _db(smooth(bands[0], 3)) - floors[0]
     hiss = _db(smooth(bands[2], 3)) - floors[2]
@@ -128,6 +136,8 @@ def features(grid: LevelGrid, highs: bool | None = None) -> Features:
         air=_db(smooth(running_median(bands[1], _TICK), 5)),
         low=_db(low),
         burst=_db(bands[1] + bands[2]),
+        pitch=pitch,
+        unrest=rise,
     )
 
 

@@ -23,6 +23,11 @@ for its sharpness to mean anything."""
 DULL_TILT, DULL_FRAMES, DULL_REACH, DULL_BODY = -3.0, 20, 5, -3.0
 """An ess in a recording without highs: its tilt, the most frames it lasts and lies apart, and how little body it has (dB);
 frames are counted from the vowel on."""
+PITCHES, PITCH_OVER = ((0.7, 0.15), (0.6, 0.4)), 6.0
+"""From what pitch on how large a share of an island is voice, and dB over the room. Of the labelled breaths of people none
+reaches half of that."""
+LOUD_OVER, LOUD_UNDER, LOUD_TILT, LOUD_FRAMES = 25.0, 15.0, -5.0, 6
+"""Voice without pitch (a shout, a cough): dB over the room and under the voice around, the tilt of what is no air, frames."""
 AS_LOUD = 4.0
 """dB under the voice around down to which nothing is a breath."""
 RELEASE_REACH, RELEASE_FRAMES, RELEASE_RISE, RELEASE_AT = 14, 25, 8.0, 6
@@ -49,7 +54,10 @@ def find_islands(f: Features) -> list[list[int]]:
 def _is_voice(f: Features, a: int, b: int) -> bool:
     voiced, tilt = f.voiced[a:b], f.tilt[a:b]
     vowel = (voiced > VOICE_OVER_ROOM) & (tilt > VOICE_TILT)
-    if int(vowel.sum()) >= VOICE_FRAMES:
+    if int(vowel.sum()) >= VOICE_FRAMES or _has_pitch(f, a, b):
+        return True
+    loud = (f.level[a:b] > f.floor[a:b] + LOUD_OVER) & (f.level[a:b] > f.voice[a:b] - LOUD_UNDER) & (tilt > LOUD_TILT)
+    if int(loud.sum()) >= LOUD_FRAMES:
         return True
     if f.highs:
         high_room = f.high[a:b] - f.hiss[a:b]
@@ -58,6 +66,12 @@ def _is_voice(f: Features, a: int, b: int) -> bool:
     else:
         open_vowel = (f.level[a:b] > f.voice[a:b] - AS_LOUD) & (tilt > OPEN_VOWEL_TILT)
     return int((vowel | (open_vowel & (voiced > OPEN_VOWEL_OVER))).sum()) >= VOICE_FRAMES
+
+
+def _has_pitch(f: Features, a: int, b: int) -> bool:
+    stands = f.level[a:b] > f.floor[a:b] + PITCH_OVER
+    pitched = [stands & (f.pitch[a:b] > least) for least, _ in PITCHES]
+    return any(int(p.sum()) >= VOICE_FRAMES and p.mean() > share for p, (_, share) in zip(pitched, PITCHES, strict=True))
 
 
 def _add_loud_neighbours(f: Features, islands: list[list[int]], voice: list[bool]) -> None:

@@ -41,6 +41,13 @@ BESIDE = 5
 """Frames beside a phrase that are not looked at for its room."""
 WITHIN = 6.0
 """dB over the lowest levels of a pause up to which it is room: a steady one moves less, a breath rises more."""
+NEAR, UNDER_FRAMES, UNDER_ENDS = 12.0, 45, 10
+"""dB over the floor that what goes on under a voice stays below, for how many frames at least, and how many at its ends count
+for nothing."""
+CALM, PER_MOVE, MOST_UNREST = 1.5, 2.4, 9.0
+"""dB between the tenth and the half of it that noise has too, by how much more it comes up than that, and at most."""
+PITCHED, LEAST_PITCHED, PER_PITCHED = 0.7, 0.05, 0.1
+"""From what pitch on a frame is a tone, and the share of such frames in noise, and by how much more it is surely music."""
 _FAR_REACH = 30
 _REACH, _SHARE, _VOICE_SHARE = 8, 10, 95
 _RING = 3
@@ -97,6 +104,30 @@ def room_floor(level: FloatArray, parts: npt.NDArray[np.int64], roomy: npt.NDArr
         lead = _RING if a and len(part) < b - a else 0
         out[a:b] = np.interp(np.arange(b - a), np.arange(len(part)) + lead, values)
     return np.asarray(np.maximum(out, voice - FAR))
+
+
+def unrest(level: FloatArray, floor: FloatArray, pitch: FloatArray) -> FloatArray:
+    """How far music under the voice comes up over its ``floor``, (n,) dB; nothing for the noise of a room. O(n).
+
+    Looked at are stretches that stay NEAR the floor longer than a voice does. Music moves up and down there and has pitch,
+    see ``core.measure.pitch``; a room does neither.
+    """
+    over = level - floor
+    under = np.zeros(len(over), bool)
+    for a, b in runs(over < NEAR).tolist():
+        if b - a >= UNDER_FRAMES:
+            under[a + UNDER_ENDS : b - UNDER_ENDS] = True
+    blocks = np.zeros(max(1, -(-len(over) // FRAMES_PER_SECOND)))
+    for block in range(len(blocks)):
+        around = slice(max(0, (block - _REACH) * FRAMES_PER_SECOND), (block + _REACH + 1) * FRAMES_PER_SECOND)
+        heard = under[around]
+        if heard.sum() < LASTING_FRAMES:
+            continue
+        part = over[around][heard]
+        moves = max(0.0, ranked(part, 50) - ranked(part, _SHARE) - CALM)
+        sings = np.clip((float(np.mean(pitch[around][heard] > PITCHED)) - LEAST_PITCHED) / PER_PITCHED, 0.0, 1.0)
+        blocks[block] = min(moves * PER_MOVE, MOST_UNREST) * sings
+    return spread(blocks, len(level))
 
 
 def is_room(power: FloatArray) -> npt.NDArray[np.bool_]:
