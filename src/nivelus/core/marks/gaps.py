@@ -11,6 +11,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from nivelus.core.marks.endings import closings
 from nivelus.core.marks.features import Features
 from nivelus.core.marks.kernel import runs
 from nivelus.core.marks.mark import Mark, Span, new_mark
@@ -28,9 +29,9 @@ _IN_TIME = 0.025
 
 
 def find_gaps(grid: LevelGrid, f: Features, phrases: list[Span], breaths: list[Mark]) -> list[Mark]:
-    """The gaps of a recording: everything that is neither in ``phrases`` (spans of frames) nor in ``breaths``."""
+    """The gaps of a recording: what is neither in ``phrases`` (spans of frames), nor their ending, nor in ``breaths``."""
     free = np.ones(len(f.loud), bool)
-    for a, b in phrases:
+    for (a, _), b in zip(phrases, closings(f, phrases), strict=True):
         free[a:b] = False
     for breath in breaths:
         free[round(breath.start / FRAME) : round(breath.end / FRAME)] = False

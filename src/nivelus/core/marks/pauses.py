@@ -1,6 +1,6 @@
 """Pauses: what parts one phrase from the next, and what is only a closure or a soft syllable.
 
-Points 4 and 5 of ``core.marks.phrases``. Spans are frames of 10 ms; ``over`` is how far the level stands over the room, dB.
+Points 4 and 6 of ``core.marks.phrases``. Spans are frames of 10 ms; ``over`` is how far the level stands over the room, dB.
 """
 
 from __future__ import annotations
