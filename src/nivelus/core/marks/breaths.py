@@ -35,6 +35,8 @@ PITCHES = ((0.7, 0.15), (0.6, 0.5))
 """From what pitch on how large a share of it is no air."""
 LONG = 22
 """Frames from which on a breath may begin or end in the voice itself."""
+UNREST = 1.4
+"""By how much more than the floor what is air comes up where music goes on."""
 LEAST_OVER = 1.0
 """dB that all of it together stands over the room at its loudest."""
 MOST_SHARP, CLEARLY_OVER = 0.0, 20.0
@@ -47,7 +49,7 @@ def find_breaths(grid: LevelGrid, f: Features, phrases: list[Span]) -> list[Mark
     free = np.ones(len(f.air), bool)
     for a, b in phrases:
         free[max(0, a - AWAY) : b + AWAY] = False
-    over = f.air - _room(f.air, free) - f.unrest
+    over = f.air - _room(f.air, free) - UNREST * f.unrest
     found = []
     for first, last in runs((over > EDGE) & free).tolist():
         top = float(over[first:last].max())

@@ -44,11 +44,11 @@ WITHIN = 6.0
 NEAR, UNDER_FRAMES, UNDER_ENDS = 12.0, 45, 10
 """dB over the floor that what goes on under a voice stays below, for how many frames at least, and how many at its ends count
 for nothing."""
-CALM, PER_MOVE, MOST_UNREST = 1.5, 2.4, 9.0
+CALM, PER_MOVE, MOST_UNREST = 1.1, 2.4, 10.0
 """dB between the tenth and the half of it that noise has too, by how much more it comes up than that, and at most."""
 PITCHED, LEAST_PITCHED, PER_PITCHED = 0.7, 0.05, 0.1
 """From what pitch on a frame is a tone, and the share of such frames in noise, and by how much more it is surely music."""
-_FAR_REACH = 30
+_FAR_REACH, _EVERY = 30, 4
 _REACH, _SHARE, _VOICE_SHARE = 8, 10, 95
 _RING = 3
 """Frames beside digital silence that smoothing has mixed with it."""
@@ -117,16 +117,21 @@ def unrest(level: FloatArray, floor: FloatArray, pitch: FloatArray) -> FloatArra
     for a, b in runs(over < NEAR).tolist():
         if b - a >= UNDER_FRAMES:
             under[a + UNDER_ENDS : b - UNDER_ENDS] = True
-    blocks = np.zeros(max(1, -(-len(over) // FRAMES_PER_SECOND)))
+    # every fourth frame tells as much
+    over, under, tones = over[::_EVERY], under[::_EVERY], pitch[::_EVERY] > PITCHED
+    second = FRAMES_PER_SECOND // _EVERY
+    blocks = np.zeros(max(1, -(-len(over) // second)))
     for block in range(len(blocks)):
-        around = slice(max(0, (block - _REACH) * FRAMES_PER_SECOND), (block + _REACH + 1) * FRAMES_PER_SECOND)
+        around = slice(max(0, (block - _REACH) * second), (block + _REACH + 1) * second)
         heard = under[around]
-        if heard.sum() < LASTING_FRAMES:
+        count = int(np.count_nonzero(heard))
+        if count < LASTING_FRAMES // _EVERY:
             continue
-        part = over[around][heard]
-        moves = max(0.0, ranked(part, 50) - ranked(part, _SHARE) - CALM)
-        sings = np.clip((float(np.mean(pitch[around][heard] > PITCHED)) - LEAST_PITCHED) / PER_PITCHED, 0.0, 1.0)
-        blocks[block] = min(moves * PER_MOVE, MOST_UNREST) * sings
+        share = np.count_nonzero(tones[around][heard]) / count
+        if share > LEAST_PITCHED:
+            part = over[around][heard]
+            moves = max(0.0, ranked(part, 50) - ranked(part, _SHARE) - CALM)
+            blocks[block] = min(moves * PER_MOVE, MOST_UNREST) * min((share - LEAST_PITCHED) / PER_PITCHED, 1.0)
     return spread(blocks, len(level))
 
 
