@@ -34,6 +34,7 @@ import soundfile
 from nivelus.core.deliver.level import level_file
 from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.marks.details import RecordingMarks, find_marks
+from nivelus.core.marks.mark import DOUBTFUL
 from nivelus.core.measure.grid import measure_file
 
 Span = tuple[float, float]
@@ -85,7 +86,8 @@ NOTHING = Score(0, 0, 0, ())
 class ProgrammeScore:
     """The scores of a programme: phrases, breaths, the clear ones among them, and esses; its length in seconds.
 
-    ``stray`` is the number of breaths that were found and are not there, ``pokes`` how many of the labelled hard
+    ``stray`` is the number of breaths that were found and are not there, ``doubtful`` that of those that are in doubt, whether
+    they are there or not (no rule turns them down: they are none of the strays), ``pokes`` how many of the labelled hard
     consonants lie under a knock. Of the ``apart`` neighbours of different level so many are ``joined``; ``levels`` are those
     of the labelled phrases after levelling, LUFS.
     """
@@ -96,6 +98,7 @@ class ProgrammeScore:
     esses: Score
     pokes: Score
     stray: int
+    doubtful: int
     seconds: float
     apart: int = 0
     joined: int = 0
@@ -155,6 +158,8 @@ def score_marks(truth: dict[str, Any], found: RecordingMarks, seconds: float) ->
     unsure = [(s["start"], s["end"]) for s in truth.get("weak_sibilants", [])]
     spans = {kind: [(m.start, m.end) for m in found.of(kind)] for kind in ("breath", "ess", "knock")}
     air = score_events(breaths, spans["breath"], BREATH_OVERLAP)
+    sure = [(m.start, m.end) for m in found.of("breath") if m.confidence >= DOUBTFUL]
+    certain = score_events(breaths, sure, BREATH_OVERLAP)
     clear = [ways for ways, b in zip(breaths, truth.get("breaths", []), strict=True) if b.get("snr_db", 99) >= CLEAR_BREATH]
     pokes = [(p["start"], p["end"]) for p in truth.get("pokes", []) if p.get("kind", "plosive") == "plosive"]
     neighbours = [
@@ -170,7 +175,8 @@ def score_marks(truth: dict[str, Any], found: RecordingMarks, seconds: float) ->
         clear=score_events(clear, spans["breath"], BREATH_OVERLAP),
         esses=score_events(esses, spans["ess"], ESS_OVERLAP, unsure) if "sibilants" in truth else NOTHING,
         pokes=Score(len(pokes), len(spans["knock"]), hit, ()) if "pokes" in truth else NOTHING,
-        stray=air.marks - air.found,
+        stray=certain.marks - certain.found,
+        doubtful=air.marks - certain.marks,
         seconds=seconds,
         apart=len(neighbours),
         joined=joined,
@@ -253,8 +259,9 @@ def _lines(name: str, scores: list[ProgrammeScore]) -> None:
         print(f"{'':16} joined {joined} of {apart} apart; after levelling {within:.1%} within {WITHIN:.0f} LU, ", end="")
         print(f"spread {most}{spread:.2f} LU")
     stray, minutes = sum(score.stray for score in scores), sum(score.seconds for score in scores) / 60
-    if stray:
-        print(f"{'':16} breaths that are not there: {stray / minutes:.2f} a minute")
+    doubtful = sum(score.doubtful for score in scores)
+    if stray or doubtful:
+        print(f"{'':16} breaths that are not there: {stray / minutes:.2f} a minute, {doubtful} more breaths in doubt")
 
 
 TITLES = {

@@ -24,8 +24,10 @@ from tests.browser.hands import (
     position,
     wait_past,
 )
+from tests.conftest import write_sound
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
+from tests.helpers.sounds import with_a_doubtful_breath
 
 GUIDE = "Pellowmere audio guide"
 
@@ -297,7 +299,7 @@ def test_limits_and_silence_are_part_of_the_rule(page: Page, demo_program: Progr
     page.get_by_label("Gaps all the way to silence").click()
     page.get_by_role("switch", name="Gaps down").click(force=True)
     expect(kind_rule(page, "gap")).to_contain_text("silence")
-    expect(kind_rule(page, "gap")).to_contain_text(re.compile(r"[1-9] of 10 down"))
+    expect(kind_rule(page, "gap")).to_contain_text(re.compile(r"[1-9] of 8 down"))
     assert min(m["depth"] for m in marks_of(demo_program, song, "gap")) < -100
     deepest = page.get_by_role("slider", name="Breaths: deepest")
     deepest.focus()
@@ -306,3 +308,29 @@ def test_limits_and_silence_are_part_of_the_rule(page: Page, demo_program: Progr
     expect(page.locator(".slider-row", has_text="Breaths keep to")).to_contain_text("−5 … 0 dB")
     eventually(lambda: {m["depth"] for m in marks_of(demo_program, song, "breath")} == {-5.0})
     assert {m["reason"] for m in marks_of(demo_program, song, "breath")} == {"deepest"}
+
+
+def test_what_is_in_doubt_stands_first_and_one_key_says_what_it_is(page: Page, own_program: Program, tmp_path: Path) -> None:
+    state = own_program.brought_in(write_sound(tmp_path / "doubt.wav", with_a_doubtful_breath()))
+    sure, doubtful = marks_of(own_program, state, "breath")
+    assert doubtful["reason"] == "in doubt"
+    open_stage(page, own_program, state, "details")
+    only(page, "Breaths")
+    page.keyboard.press("d")
+    expect(mark_row(page, sure)).to_have_attribute("data-on", "true")
+    first = page.locator(".worklist .row").first
+    expect(first).to_have_attribute("data-mark", doubtful["id"])
+    expect(first).to_have_attribute("aria-label", re.compile("as it is, in doubt"))
+    assert not mark_now(own_program, state, doubtful)["on"]
+    page.keyboard.press(".")
+    expect(page.get_by_test_id("inspector")).to_contain_text("it may be a word")
+    page.keyboard.press("n")
+    expect(mark_row(page, doubtful)).to_have_attribute("data-on", "true")
+    expect(mark_row(page, doubtful)).not_to_have_attribute("aria-label", re.compile("in doubt"))
+    # undone, it is in doubt again, and by mouse the same is said
+    page.keyboard.press("Control+z")
+    expect(mark_row(page, doubtful)).to_have_attribute("aria-label", re.compile("in doubt"))
+    page.get_by_role("button", name=re.compile("it is a breath")).click()
+    expect(mark_row(page, doubtful)).to_have_attribute("data-on", "true")
+    page.keyboard.press("n")
+    expect(page.get_by_text("Nothing that is selected is in doubt.")).to_be_visible()

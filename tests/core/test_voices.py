@@ -8,9 +8,11 @@ import pytest
 import scipy.signal
 
 from nivelus.core.marks.details import RecordingMarks, find_marks
+from nivelus.core.marks.mark import DOUBTFUL as IN_DOUBT
 from nivelus.core.measure.grid import measure_samples
 from tests.conftest import RATE, Sound, hiss, hum, room
 from tests.core.test_what_people_bring import Span, in_room, silence
+from tests.helpers.sounds import DOUBTFUL, SURE, air, with_a_doubtful_breath
 
 
 def found(samples: Sound) -> RecordingMarks:
@@ -31,13 +33,6 @@ def call(level: float, seconds: float, fundamental: float = 320.0) -> Sound:
     return np.asarray(sound * edge * 10 ** (level / 20) / np.sqrt(np.mean(sound**2)))
 
 
-def breath(level: float, seconds: float = 0.45) -> Sound:
-    """Air that swells and ebbs."""
-    n = round(seconds * RATE)
-    air = hiss(level, seconds, 900, 5000, seed=11)[:n] * np.sin(np.linspace(0.15, np.pi - 0.15, n))
-    return np.asarray(air * 10 ** (level / 20) / np.sqrt(np.mean(air**2)))
-
-
 @pytest.mark.parametrize("level", [-20.0, -34.0])
 def test_a_call_without_consonants_is_voice_and_no_breath(level: float) -> None:
     marks = found(in_room(silence(1), hum(-22, 1.0), silence(0.8), call(level, 0.5), silence(0.8), hum(-22, 1.0), silence(1)))
@@ -47,7 +42,7 @@ def test_a_call_without_consonants_is_voice_and_no_breath(level: float) -> None:
 
 
 def test_a_laugh_is_voice() -> None:
-    laugh = np.concatenate([np.concatenate([call(-26.0, 0.11), breath(-44.0, 0.09)]) for _ in range(6)])
+    laugh = np.concatenate([np.concatenate([call(-26.0, 0.11), air(-44.0, 0.09)]) for _ in range(6)])
     marks = found(in_room(silence(1), hum(-22, 1.0), silence(0.9), laugh, silence(1)))
     assert len(marks.phrases.phrases) == 2
     assert spans(marks)[1][0] == pytest.approx(2.9, abs=0.05)
@@ -57,11 +52,11 @@ def test_a_laugh_is_voice() -> None:
 
 @pytest.mark.parametrize("where", ["end", "start", "between"])
 def test_a_breath_that_touches_the_voice_is_no_part_of_its_phrase(where: str) -> None:
-    air = breath(-38.0)
+    breath = air(-38.0, 0.45)
     parts = {
-        "end": (hum(-20, 1.2), air),
-        "start": (air, hum(-20, 1.2)),
-        "between": (hum(-20, 1.2), air, hum(-20, 1.2)),
+        "end": (hum(-20, 1.2), breath),
+        "start": (breath, hum(-20, 1.2)),
+        "between": (hum(-20, 1.2), breath, hum(-20, 1.2)),
     }[where]
     marks = found(in_room(silence(1), *parts, silence(1.2)))
     expected = {"end": [(1.0, 2.2)], "start": [(1.45, 2.65)], "between": [(1.0, 2.2), (2.65, 3.85)]}[where]
@@ -147,3 +142,11 @@ def test_a_voice_over_music_comes_and_goes_and_the_music_goes_on() -> None:
     for index, span in enumerate(spans(marks)):
         assert span == pytest.approx((1.0 + 1.9 * index, 2.0 + 1.9 * index), abs=0.12)
     assert marks.of("breath") == []
+
+
+def test_what_may_be_a_word_without_pitch_is_in_doubt_and_a_breath_is_not() -> None:
+    sure, doubtful = found(with_a_doubtful_breath()).of("breath")
+    assert (sure.start, sure.end) == pytest.approx(SURE, abs=0.05)
+    assert (doubtful.start, doubtful.end) == pytest.approx(DOUBTFUL, abs=0.05)
+    assert sure.confidence > 0.5
+    assert doubtful.confidence < IN_DOUBT

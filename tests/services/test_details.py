@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 from sqlalchemy import delete, update
@@ -16,9 +18,10 @@ from nivelus.services.mending import mend
 from nivelus.services.views import Changed, MarkView
 from nivelus.services.workbench import Workbench
 from nivelus.store.tables import MarkSet, Track
-from tests.conftest import BREATHS, ESSES, HARSH, KNOCK
+from tests.conftest import BREATHS, ESSES, HARSH, KNOCK, bring_in, write_sound
 from tests.helpers.edits import content, state_of
 from tests.helpers.renders import power, rendered
+from tests.helpers.sounds import with_a_doubtful_breath
 
 
 def of(state: Changed, kind: str) -> list[MarkView]:
@@ -302,3 +305,30 @@ def test_the_figures_after_are_those_of_the_rendered_sound(bench: Workbench, det
         phrase = power(after, clip.phrase_start or 0, clip.phrase_end or 0)
         assert m.after == pytest.approx(near.level - phrase, abs=1.0)
     assert any(abs(m.start - KNOCK[0]) < 0.05 and (m.after or 0.0) < (m.before or 0.0) for m in of(state, "knock"))
+
+
+def test_what_is_in_doubt_is_turned_down_by_no_rule_until_the_hand_says_what_it_is(bench: Workbench, tmp_path: Path) -> None:
+    track = bring_in(bench, sessions.create(bench, "Doubt"), write_sound(tmp_path / "doubt.wav", with_a_doubtful_breath()))
+
+    def breaths() -> list[MarkView]:
+        return of(state_of(bench, track), "breath")
+
+    details.set_rule(bench, track, revision(bench, track), "breath", {"on": True, "depth": -8.0})
+    sure, doubtful = breaths()
+    assert (sure.on, sure.depth, sure.reason) == (True, -8.0, "rule")
+    assert (doubtful.on, doubtful.depth, doubtful.reason) == (False, -8.0, "in doubt")
+    a, b = rendered(bench, track)
+    assert power(b, doubtful.start, doubtful.end) - power(a, doubtful.start, doubtful.end) == pytest.approx(0.0, abs=0.01)
+    waiting = content(state_of(bench, track))
+    # a word from the hand, to be undone like any other; found again it stays
+    details.correct(bench, track, revision(bench, track), [doubtful.id], kind="breath")
+    assert [(m.on, m.reason) for m in breaths()] == [(True, "rule"), (True, "rule")]
+    details.find_again(bench, track, revision(bench, track))
+    assert [m.on for m in breaths()] == [True, True]
+    while state_of(bench, track).undo != "Breaths down":
+        sessions.undo(bench, state_of(bench, track).id, revision(bench, track))
+    assert content(state_of(bench, track)) == waiting
+    details.correct(bench, track, revision(bench, track), [doubtful.id], gone=True)
+    assert len(breaths()) == 1
+    details.find_again(bench, track, revision(bench, track))
+    assert len(breaths()) == 1

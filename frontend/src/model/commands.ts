@@ -4,6 +4,7 @@ import { draftOrAcceptDuck, draftOrAcceptSlow, hearLoad } from "./balance";
 import { stepBalance } from "./balanceList";
 import {
   allDown,
+  confirmMarks,
   findAgain,
   makeOfSpan,
   notAMark,
@@ -132,6 +133,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("join", "Phrase", "Join the selected", ["Shift+C"], () => void joinSelected()),
     c("all", "Phrase", "Select every phrase", ["Mod+A"], selectAll),
     c("notch", "Detail", "Notch / flat", ["V"], toggleNotch),
+    c("confirm", "Detail", "In doubt: it is what it is called", ["N"], confirmMarks),
     c("not-a-mark", "Detail", "Not a mark: take it away", ["X"], () => void notAMark()),
     c("make-dip", "Detail", "Make a dip of the selected span", ["I"], () => void makeOfSpan("dip")),
     c(

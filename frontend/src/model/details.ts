@@ -27,12 +27,15 @@ function prominence(mark: Mark): number {
   return value - (usual[mark.kind] ?? 0);
 }
 
+/** Whether a mark may be something else, a word: it is left as it is until the hand says what it is. */
+export const isDoubtful = (mark: Mark) => mark.reason === "in doubt";
+
 /** The marks of the worklist: of the kinds that are shown, by time or by how much they stand out. */
 export function markList(marks: Mark[], kinds: Set<string>, order: "worst" | "time"): Mark[] {
   const shown = marks.filter((mark) => kinds.has(mark.kind));
   if (order === "time") return shown;
-  // what there is nothing to take down of comes last, however loud it is
-  const rank = (mark: Mark) => (mark.lisp ? 0 : mark.depth < 0 || mark.by_hand ? 1 : 2);
+  // what is in doubt waits for the hand; what there is nothing to take down of comes last, however loud it is
+  const rank = (mark: Mark) => (isDoubtful(mark) ? -1 : mark.lisp ? 0 : mark.depth < 0 || mark.by_hand ? 1 : 2);
   return shown.sort((a, b) => rank(a) - rank(b) || prominence(b) - prominence(a) || a.start - b.start);
 }
 
@@ -145,6 +148,19 @@ export function correctKind(kind: Kind) {
   const ids = marks.map((mark) => mark.id);
   void edit("say what a mark is", (revision) =>
     api.correctMarks(track.id, { revision, marks: ids, kind, gone: false }),
+  );
+}
+
+/** Say of marks in doubt that they are what they are called. */
+export function confirmMarks() {
+  const marks = needMarks();
+  const track = focused();
+  if (!track || marks.length === 0) return;
+  const doubtful = marks.filter(isDoubtful);
+  if (doubtful.length === 0) return tell("Nothing that is selected is in doubt.");
+  const ids = doubtful.map((mark) => mark.id);
+  void edit("say what a mark is", (revision) =>
+    api.correctMarks(track.id, { revision, marks: ids, kind: doubtful[0]!.kind as Kind, gone: false }),
   );
 }
 

@@ -1,5 +1,6 @@
 /** Drawing marks and dips: the ribbon with the signs of what was found, and the notches that hang in the gain strip. */
 import type { Mark } from "../api/client";
+import { isDoubtful } from "../model/details";
 import { heldDepth, heldEdge } from "../model/session";
 import type { Span } from "../model/view";
 import { SIGN, SIGNS } from "../parts/MarkSign";
@@ -67,11 +68,15 @@ export function drawRibbon(ctx: Context, width: number, height: number, scene: S
       else if (mark.kind === "breath" && x1 - x0 > SIGN) drawWaveLine(ctx, x0, x1, mark.on);
       else if (few) drawSign(ctx, mark.kind, (x0 + x1) / 2, mark.on || chosen);
       else ctx.fillRect((x0 + x1) / 2, MIDDLE - 5, 1, 10);
+      if (isDoubtful(mark) && few) drawDoubt(ctx, (x0 + x1) / 2);
       if (mark.keep === "out") ctx.fillRect(x0 - 1, MIDDLE, x1 - x0 + 2, 1);
       ctx.globalAlpha = 1;
     }
   });
 }
+
+/** What may be something else has a question mark over its sign. */
+const drawDoubt = (ctx: Context, x: number) => label(ctx, "?", x, FLOOR, ctx.fillStyle as string, "center");
 
 function drawChosen(ctx: Context, x0: number, x1: number, height: number, palette: Palette) {
   ctx.fillStyle = palette.band;

@@ -1,12 +1,14 @@
 /** The worklist of the stage Details: what was found, what stands out first or by time, and the one that is worked on. */
 import { ActionIcon, Button, NativeSelect, Tooltip } from "@mantine/core";
-import { IconAlertTriangle, IconArrowBackUp, IconHandStop, IconRepeatOnce, IconX } from "@tabler/icons-react";
+import { IconAlertTriangle, IconArrowBackUp, IconHandStop, IconHelp, IconRepeatOnce, IconX } from "@tabler/icons-react";
 import { useMemo } from "react";
 import type { Clip, Mark } from "../api/client";
 import {
   changeDepth,
+  confirmMarks,
   correctKind,
   goToMark,
+  isDoubtful,
   KIND_NAMES,
   makeOfSpan,
   markList,
@@ -92,6 +94,7 @@ export function DetailsList() {
                 <span className="row-time mono">{clock(mark.start)}</span>
                 <span className="row-words dim">{wordsAt(clips, mark)}</span>
                 <span className="row-flags">
+                  {isDoubtful(mark) && <IconHelp size={13} aria-label="in doubt" />}
                   {mark.lisp && <IconAlertTriangle size={13} className="loud" aria-label="may lisp" />}
                   {mark.by_hand && <IconHandStop size={13} aria-label="touched by hand" />}
                 </span>
@@ -156,7 +159,9 @@ export function describeMark(mark: Mark): string {
     `${stands(mark.before)} to ${stands(mark.after)} ${standsIn(mark.kind)}`,
     mark.on ? `down by ${db(mark.depth)}` : mark.keep === "out" ? "kept out" : "as it is",
   ];
-  return [...words, ...(mark.lisp ? ["may lisp"] : []), ...mark.holds].join(", ");
+  return [...words, ...(isDoubtful(mark) ? ["in doubt"] : []), ...(mark.lisp ? ["may lisp"] : []), ...mark.holds].join(
+    ", ",
+  );
 }
 
 /** A span that was drawn by hand can become a dip, or a mark that was not found. */
@@ -225,6 +230,12 @@ function Inspector({ marks }: { marks: Mark[] }) {
         )}
       </div>
       <div className="inspector-keys">
+        {marks.some(isDoubtful) && (
+          <Button size="compact-xs" onClick={confirmMarks}>
+            it is a {KIND_NAMES[marks.find(isDoubtful)!.kind]!.one.toLowerCase()}
+            <kbd>N</kbd>
+          </Button>
+        )}
         <Button size="compact-xs" variant={out ? "filled" : "default"} aria-pressed={out} onClick={toggleKeepOut}>
           {out ? "kept out" : "keep out"}
           <kbd>U</kbd>
@@ -255,6 +266,7 @@ function Inspector({ marks }: { marks: Mark[] }) {
 
 function reasonOf(mark: Mark): string {
   const reason = `${reasonWords("mark_reasons", mark.reason)}.`;
+  if (isDoubtful(mark)) return `In doubt: it may be a word. As it is, until you say what it is.`;
   if (mark.on || mark.keep === "out" || mark.depth === 0) return reason;
   return `As it is. Down would be ${db(mark.depth)}. ${reason}`;
 }

@@ -17,7 +17,7 @@ from nivelus.core.chain.clips import BoolArray, ClipTable
 from nivelus.core.drafts.dips import ALL_KINDS, FREE, DipDraft, DipRule, MarkArrays, draft_dips, place_marks
 from nivelus.core.gain.compiled import FloatArray, GainCurve
 from nivelus.core.gain.dips import compile_dips
-from nivelus.core.marks.mark import COLUMNS, KINDS
+from nivelus.core.marks.mark import COLUMNS, DOUBTFUL, KINDS
 
 SAME = 0.5
 """Share of overlap from which two marks of one kind are the same."""
@@ -205,13 +205,20 @@ def _drafted(found: FoundMarks, hands: Hands, spans: bytes, rooms: bytes, rules:
         rate,
     )
     by_kind = dict(rules)
-    on = np.array([by_kind[kind].on if kind in by_kind else True for kind in ALL_KINDS])[arrays.kind]
+    doubtful = (arrays.kind == KINDS.index("breath")) & (table[:, _AT["confidence"]] < DOUBTFUL)
+    # to turn a word down is worse than to leave a breath: what is in doubt waits for the hand
+    on = np.array([by_kind[kind].on if kind in by_kind else True for kind in ALL_KINDS])[arrays.kind] & ~doubtful
     touched = [(place, row) for place, row in enumerate(rows) if row is not None]
     if touched:
         arrays = replace(arrays, **_hand_arrays(len(ids), touched))
         for place, row in touched:
             on[place] = row.pinned < 0 if row.pinned is not None else row.keep == "in" or (row.keep == "rule" and on[place])
     draft = draft_dips(arrays, {kind: switched.rule for kind, switched in rules}, rate, samples)
+    for place, row in touched:
+        # a word from the hand ends the doubt
+        doubtful[place] &= row.keep == "rule"
+    if doubtful.any():
+        draft = replace(draft, reason=tuple(np.where(doubtful, "in doubt", np.array(draft.reason, object)).tolist()))
     return TrackMarks(ids, rows, table, arrays, draft, on & (draft.dips.depth < 0), rate)
 
 

@@ -77,11 +77,11 @@ def _words() -> FloatArray:
     sound = 1e-4 * random.standard_normal(len(at))
     hiss = np.diff(random.standard_normal(len(at) + 1))
     voice = np.sum([np.sin(2 * np.pi * 130 * k * at + k) / k for k in range(1, 10)], axis=0)
+    air = np.convolve(hiss, np.hanning(24), "same")
     for start in (0.5, 2.5, 4.5):
-        word = (at >= start) & (at < start + 1.0)
+        word, ess, breath = ((at >= start + a) & (at < start + b) for a, b in ((0.0, 1.0), (0.5, 0.6), (-0.45, -0.1)))
         sound[word] += 0.1 * voice[word]
-        for kind, begin, end in ((0.05, start + 0.5, start + 0.6), (0.003, start - 0.4, start - 0.1)):
-            part = (at >= begin) & (at < end)
-            sound[part] += kind * hiss[part]
+        sound[ess] += 0.05 * hiss[ess]
+        sound[breath] += 0.003 * air[breath] * np.sin(np.pi * (at[breath] - start + 0.45) / 0.35)
         sound[int((start + 0.3) * 48_000)] += 0.5
     return sound[:, None]

@@ -58,6 +58,7 @@ REASONS = {
     "locked": "in a locked phrase, left as it is",
     "too short": "too short to close and open again",
     "nothing": "nothing to take down",
+    "in doubt": "in doubt: it may be a word, so it is left as it is",
 }
 """Every reason a dip can give, in words for the person."""
 

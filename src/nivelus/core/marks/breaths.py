@@ -8,6 +8,9 @@ Air has no pitch, see ``core.measure.pitch``: what has one is music, or a voice.
 A breath swells and ebbs. What only falls, from the end of a word on, is its tail, and what only rises is the beginning of
 the next; neither is a breath, and of what had begun before the recording did nobody can tell.
 
+What may be a word all the same is in doubt: it is nearly as loud as the voice and not all air, has some pitch, an ess, or
+syllables in it, is no more than the end of a word, or stands over music. To turn a word down is worse than to leave a breath.
+
 Edges lie where the air comes out of the room, or where it is EDGE_DROP below its loudest: a loud breath has long feet.
 O(n) in frames. The thresholds were chosen on labelled synthetic programmes, see ``bench/marks.py``.
 """
@@ -18,8 +21,8 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.marks.features import Features
-from nivelus.core.marks.kernel import ranked, runs
-from nivelus.core.marks.mark import Mark, Span, new_mark
+from nivelus.core.marks.kernel import ranked, runs, swells
+from nivelus.core.marks.mark import DOUBTFUL, Mark, Span, new_mark
 from nivelus.core.marks.room import LOWEST, spread
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAMES_PER_SECOND, LevelGrid
@@ -41,6 +44,16 @@ LEAST_OVER = 1.0
 """dB that all of it together stands over the room at its loudest."""
 MOST_SHARP, CLEARLY_OVER = 0.0, 20.0
 """dB of the highest band over the middle one: more is an ess that stands alone, where it is clearly over the room."""
+LOUD_OVER, LOUD_UNDER, LOUD_TILT = 15.0, 16.0, -6.5
+"""dB over the room and under the voice, and the tilt, from which on it may be a word."""
+SOME_PITCH, SOME_MUSIC = (0.6, 0.3), 2.0
+"""From what pitch on how large a share of it may be a word; from how many dB of unrest on it may be music."""
+ESS_OVER, ESS_AROUND, ESS_FRAMES = 10.0, -3.0, 4
+"""dB of an ess over the room of the highest band, the sharpness of what is around it, and how many frames it lasts."""
+SYLLABLE = 8.0
+"""dB that the level falls between two syllables."""
+TAIL, BESIDE = 30, 5
+"""Frames that a breath lasts which begins within so many frames of a word: what is shorter may be the end of it."""
 _REACH, _SHARE = 8, 25
 
 
@@ -60,7 +73,8 @@ def find_breaths(grid: LevelGrid, f: Features, phrases: list[Span]) -> list[Mark
             if not a > AWAY or not SHORTEST <= b - a <= LONGEST or over[a:b].max() < OPEN:
                 continue
             if _is_air(f, over, a, b) and _swells(f, free, a, b):
-                found.append(new_mark("breath", grid, (a, b), (over[a:b].max() - EDGE) / 10))
+                sure = (over[a:b].max() - EDGE) / 10
+                found.append(new_mark("breath", grid, (a, b), 0.0 if _is_doubtful(f, free, a, b) else max(sure, DOUBTFUL)))
     return found
 
 
@@ -86,6 +100,34 @@ def _swells(f: Features, free: npt.NDArray[np.bool_], a: int, b: int) -> bool:
     up = max(f.air[top] - f.air[first : top + 1].min(), f.level[top] - f.level[max(0, first - AWAY) : top + 1].min())
     down = max(f.air[top] - f.air[top:last].min(), f.level[top] - f.level[top : last + AWAY].min())
     return float(min(up, down)) >= SWELL
+
+
+def _is_doubtful(f: Features, free: npt.NDArray[np.bool_], a: int, b: int) -> bool:
+    """Whether what looks like a breath may be a word, its end, or music."""
+    span = slice(a, b)
+    level = f.level[span]
+    loud = ranked(level, 80)
+    nearly_voice = (
+        loud > f.floor[span].mean() + LOUD_OVER
+        and loud > f.voice[span].mean() - LOUD_UNDER
+        and float(np.median(f.tilt[span])) > LOUD_TILT
+    )
+    is_tail = b - a < TAIL and not free[max(0, a - BESIDE) : a + 1].all()
+    return bool(
+        swells(level, SYLLABLE) > 1
+        or nearly_voice
+        or is_tail
+        or float(np.mean(f.pitch[span] > SOME_PITCH[0])) > SOME_PITCH[1]
+        or float(f.unrest[span].mean()) > SOME_MUSIC
+        or _has_ess(f, span)
+    )
+
+
+def _has_ess(f: Features, span: slice) -> bool:
+    """Whether an ess stands in what is air otherwise."""
+    sharp = f.sharp[span]
+    esses = runs((sharp > 0) & (f.hiss[span] > ESS_OVER))
+    return f.highs and float(np.median(sharp)) < ESS_AROUND and bool((esses[:, 1] - esses[:, 0] >= ESS_FRAMES).any())
 
 
 def _room(air: FloatArray, free: np.ndarray) -> FloatArray:

@@ -151,6 +151,23 @@ def running_median(values: FloatArray, frames: int) -> FloatArray:
 
 
 @numba.njit(nogil=True, cache=True)
+def swells(level: FloatArray, fall: float) -> int:
+    """How often a level (n,) comes up and falls by ``fall`` dB."""
+    count, rising = 0, True
+    edge = level[0]
+    for value in level:
+        if rising:
+            edge = max(edge, value)
+            if value < edge - fall:
+                count, rising, edge = count + 1, False, value
+        else:
+            edge = min(edge, value)
+            if value > edge + fall:
+                rising, edge = True, value
+    return count
+
+
+@numba.njit(nogil=True, cache=True)
 def mean_of(column: npt.NDArray[np.float32], a: int, b: int) -> float:
     """The mean of values a ... b - 1 of a column."""
     total = 0.0

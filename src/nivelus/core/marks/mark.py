@@ -21,6 +21,9 @@ HOLDS = ("clicks", "bleed")
 COLUMNS = ("kind", "start", "end", "level", "confidence", "excess", "stands", "holds")
 """Columns of a table of marks, see ``mark_table``."""
 
+DOUBTFUL = 0.1
+"""Confidence below which a breath is in doubt: it is shown as such, and no rule turns it down."""
+
 Span = tuple[int, int]
 """First and one-past-last frame."""
 
@@ -29,9 +32,9 @@ Span = tuple[int, int]
 class Mark:
     """A found detail.
 
-    ``start`` and ``end`` are seconds, ``level`` is RMS dBFS, ``confidence`` 0 ... 1. ``excess`` is how many dB it stands
-    over what is usual around it; None for kinds that have no such measure. ``holds`` says what is in a gap besides room
-    tone: "clicks", "bleed". ``stands`` is how far the high band of an ess stands over the voice around it, dB.
+    ``start`` and ``end`` are seconds, ``level`` is RMS dBFS, ``confidence`` 0 ... 1, in doubt below DOUBTFUL. ``excess`` is
+    how many dB it stands over what is usual around it; None for kinds that have no such measure. ``holds`` says what is in a
+    gap besides room tone: "clicks", "bleed". ``stands`` is how far the high band of an ess stands over the voice, dB.
     """
 
     kind: str
