@@ -13,7 +13,7 @@ import soundfile
 from tests.conftest import BREATHS, detailed_voice, hum, sine, uneven_voice, write_sound
 from tests.helpers.cli import run
 from tests.helpers.near import near
-from tests.helpers.sounds import with_a_click
+from tests.helpers.sounds import with_a_click, with_a_doubtful_breath
 
 
 def test_measure_prints_exactly_its_keys(tmp_path: Path) -> None:
@@ -69,7 +69,7 @@ def test_level_turns_details_down_when_asked(detailed_file: Path, tmp_path: Path
     )
     assert done.returncode == 0, done.stderr
     (file,) = json.loads(done.stdout)["files"]
-    assert list(file) == ["input", "output", "base", "phrases", "details", "before", "after"]
+    assert list(file) == ["input", "output", "target", "base", "held", "phrases", "details", "before", "after"]
     assert all(list(detail) == ["kind", "start", "end", "depth", "reason"] for detail in file["details"])
     assert [detail["depth"] for detail in file["details"] if detail["kind"] == "breath"] == [-8.0] * 3
     a, b = (soundfile.read(path)[0] for path in (plain, out))
@@ -82,7 +82,7 @@ def test_level_renders_and_tells(voice_file: Path, tmp_path: Path) -> None:
     done = run("level", voice_file, "-o", out, "--target", -24, "--most-up", 20, "--noise-limit", -20, "--json")
     assert done.returncode == 0, done.stderr
     (file,) = json.loads(done.stdout)["files"]
-    assert list(file) == ["input", "output", "base", "phrases", "before", "after"]
+    assert list(file) == ["input", "output", "target", "base", "held", "phrases", "before", "after"]
     assert file["output"] == str(out)
     for phrase in file["phrases"]:
         assert list(phrase) == ["start", "end", "before", "gain", "after", "reason"]
@@ -267,7 +267,8 @@ def test_short_peaks_that_hold_a_phrase_back_are_turned_down_when_asked(tmp_path
     held = levelled(source, tmp_path / "held.wav", *options)
     assert held["phrases"][2]["reason"] == "peaks"
     assert held["phrases"][2]["after"] < -20
-    assert "1 held by short peaks (--peaks)" in run("level", source, "-o", tmp_path / "told.wav", *options).stdout
+    told = run("level", source, "-o", tmp_path / "told.wav", *options).stdout
+    assert "1 phrase held back by short peaks: --peaks turns them down" in told
     freed = levelled(source, tmp_path / "freed.wav", *options, "--peaks")
     assert freed["phrases"][2]["reason"] == "freed"
     assert freed["phrases"][2]["after"] == pytest.approx(-18, abs=0.15)
@@ -303,3 +304,36 @@ def test_names_of_files_may_be_anything_and_are_printed_as_text(tmp_path: Path) 
         assert json.loads(run("measure", os.fsencode(folder) + b"/" + name, "--json").stdout)["channels"] == 1
     told = json.loads(run("level", folder, "-o", tmp_path / "again", "--json").stdout)["files"]
     assert {os.fsencode(Path(file["input"]).name) for file in told} == set(names[:3])
+
+
+def test_what_is_in_doubt_is_left_as_it_is_and_counted(tmp_path: Path) -> None:
+    source = write_sound(tmp_path / "doubt.wav", with_a_doubtful_breath())
+    sure, doubtful = levelled(source, tmp_path / "out.wav", "--breaths", -8)["details"]
+    assert (sure["depth"], sure["reason"]) == (-8.0, "rule")
+    assert (doubtful["depth"], doubtful["reason"]) == (0.0, "in doubt")
+    told = run("level", source, "-o", tmp_path / "told.wav", "--breaths", -8).stdout
+    assert "1 of 2 breaths down (1 in doubt, left as it is)" in told
+
+
+def test_what_holds_phrases_back_is_told_with_what_frees_them(tmp_path: Path) -> None:
+    source = write_sound(tmp_path / "far.wav", uneven_voice((-40.0, -44.0, -42.0, -38.0, -43.0), tone=-58.0))
+    options = ("--most-up", 30, "--base", "none", "--noise-limit", -40)
+    held = levelled(source, tmp_path / "held.wav", *options)
+    assert held["target"] == -18.0
+    assert held["held"]["noise limit"] >= 3
+    told = run("level", source, "-o", tmp_path / "told.wav", *options).stdout
+    assert f"{held['held']['noise limit']} phrases held back by the noise limit" in told
+    assert f"--target {held['freeing']:g}, or --target auto" in told
+    free = levelled(source, tmp_path / "free.wav", *options, "--target", "auto")
+    assert free["target"] == held["freeing"] < -18.0
+    assert free["held"] == {}
+    assert free["after"]["level"] == 5
+    # where nothing holds them back auto is what it is without
+    easy = levelled(write_sound(tmp_path / "easy.wav", uneven_voice()), tmp_path / "e.wav", "--most-up", 30, "--target", "auto")
+    assert easy["target"] == -18.0
+    short = levelled(source, tmp_path / "short.wav", "--most-up", 1, "--base", "none")
+    assert short["held"] == {"most up": 5}
+    for wrong in ("loud", "nan", "3", "-61"):
+        refused = run("level", source, "-o", tmp_path / "no.wav", "--target", wrong)
+        assert refused.returncode == 2
+        assert "auto, or a number from -60 to 0" in refused.stderr

@@ -32,13 +32,27 @@ from nivelus.core.files import check_readable, clear_parts, free_bytes, size_in_
 if TYPE_CHECKING:
     from nivelus.core.drafts.clip_gain import BaseKind
 
+AUTO, TARGET = "auto", -18.0
+HOLDS = {
+    "most up": ("the upper limit", ": raise --most-up"),
+    "most down": ("the lower limit", ": raise --most-down"),
+    "peaks": ("short peaks", ": --peaks turns them down"),
+    "ceiling": ("the true peak ceiling", ""),
+    "noise limit": ("the noise limit", ""),
+}
+"""What holds a phrase back, in words, and what frees it."""
 STOPS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
 @app.command()
 @click.argument("files", type=PATH, nargs=-1, required=True)
 @click.option("-o", "--output", type=PATH, required=True, help="A file name for one file, or a folder.")
-@within("--target", least=-60, most=0, default=-18.0, help="Target in LUFS, dBFS or dBTP, as the unit says.")
+@click.option(
+    "--target",
+    default="-18",
+    show_default=True,
+    help="Target in LUFS, dBFS or dBTP, as the unit says; auto: -18, or as far below it as ceiling and noise limit ask for.",
+)
 @click.option("--unit", type=click.Choice(["loudness", "rms", "peak"]), default="loudness", help="What a phrase is judged by.")
 @within("--tolerance", least=0, most=12, default=1.5, help="Within this it is level, +- LU or dB.")
 @within("--strength", least=0, most=100, default=100.0, help="How far towards the target, %.")
@@ -75,7 +89,7 @@ def level(
     context: click.Context,
     files: tuple[Path, ...],
     output: Path,
-    target: float,
+    target: str,
     unit: str,
     tolerance: float,
     strength: float,
@@ -110,6 +124,7 @@ def level(
 
     FILES are sound files, or folders of them.
     """
+    aim = _target(target)
     kind = format or ("flac" if output.suffix.lower() == ".flac" else "wav")
     if bits not in (16, 24, 32) or (kind == "flac" and bits == 32):
         raise click.BadParameter("WAV takes 16, 24 or 32 bits, FLAC 16 or 24.", param_hint="--bits")
@@ -146,7 +161,7 @@ def level(
     given = {"breath": breaths, "ess": esses, "knock": knocks, "gap": gaps}
     dips = {kind: DipRule(depth, 0.0, -60.0) for kind, depth in given.items() if depth is not None}
     base_kind, base_db = _base(base)
-    rule = ClipGainRule(target, tolerance, strength / 100, most_up, most_down, ceiling, noise_limit, base_db)
+    rule = ClipGainRule(aim, tolerance, strength / 100, most_up, most_down, ceiling, noise_limit, base_db)
     drawn = read_curve(curve) if curve else EMPTY
     riding = None if ride is None else RideRule(strength=ride / 100, noise_limit=noise_limit)
     done: list[dict[str, Any]] = []
@@ -158,7 +173,7 @@ def level(
             goal.parent.mkdir(parents=True, exist_ok=True)
             _warn_of_room(file, goal)
             if slow:
-                towards = target if _was_given(context, "target") else None
+                towards = aim if _was_given(context, "target") and target != AUTO else None
                 ridden = level_slowly(
                     *(file, goal, SlowRule(target=towards, strength=strength / 100, most_up=most_up, most_down=most_down)),
                     *(kind, bits, overwrite),
@@ -180,6 +195,7 @@ def level(
                 peaks=peaks,
                 settled=settled,
                 longest=longest,
+                lower=target == AUTO,
             )
             if plan.curve:
                 _write_curve(result.curve, plan.curve, overwrite)
@@ -203,7 +219,10 @@ def level(
             {
                 "input": str(file),
                 "output": str(goal),
+                "target": finite(result.target),
                 "base": finite(result.base),
+                "held": dict(result.held),
+                **({"freeing": result.freeing} if result.freeing is not None else {}),
                 "phrases": [plain(phrase) for phrase in result.phrases],
                 **({"details": [plain(detail) for detail in result.details]} if dips or peaks else {}),
                 **({"ride": _ride(result.ride)} if result.ride else {}),
@@ -220,10 +239,11 @@ def level(
                 f"{file} -> {goal}: level {before.level} -> {after.level} of {after.count} phrases, "
                 f"spread {before.spread:.1f} -> {after.spread:.1f} {'LU' if unit == 'loudness' else 'dB'}"
                 + (f", base {result.base:+.1f} dB" if abs(result.base) >= 0.05 else "")
-                + (f", {result.held_by_peaks} held by short peaks (--peaks)" if result.held_by_peaks else "")
                 + "".join(_turned_down(PLURALS[kind], [d for d in result.details if d.kind == kind]) for kind in dips)
                 + (_ridden(result.ride) if result.ride else "")
             )
+            for line in _held(result, target, unit):
+                print(f"  {line}")
             if room:
                 print(_made_room(room, distance, mix))
             if work:
@@ -235,6 +255,34 @@ def level(
         print_json({"files": done})
     if failed:
         sys.exit(1)
+
+
+def _target(given: str) -> float:
+    """What ``--target`` aims at before anything holds it back."""
+    if given == AUTO:
+        return TARGET
+    try:
+        value = float(given)
+    except ValueError:
+        value = math.nan
+    if not -60 <= value <= 0:
+        raise click.BadParameter("Give auto, or a number from -60 to 0.", param_hint="--target")
+    return value
+
+
+def _held(result: Any, given: str, unit: str) -> list[str]:
+    """What held phrases back from the target, and what would free them, a line each."""
+    measure = {"loudness": "LUFS", "rms": "dBFS", "peak": "dBTP"}[unit]
+    lines = []
+    if given == AUTO and result.target != TARGET:
+        lines.append(f"target {result.target:g} {measure}, which ceiling and noise limit allow")
+    for reason, (what, remedy) in HOLDS.items():
+        if count := result.held.get(reason, 0):
+            lines.append(f"{count} {'phrase' if count == 1 else 'phrases'} held back by {what}{remedy}")
+    if result.freeing is not None:
+        freeing = f"{result.freeing:g}"
+        lines.append(f"at {freeing} {measure} every one of them would be level: --target {freeing}, or --target auto")
+    return lines
 
 
 def _was_given(context: click.Context, name: str) -> bool:
@@ -379,4 +427,6 @@ def _ridden(draft: Any) -> str:
 
 
 def _turned_down(name: str, details: list[Any]) -> str:
-    return f", {sum(d.depth < 0 for d in details)} of {len(details)} {name} down"
+    doubtful = sum(d.reason == "in doubt" for d in details)
+    said = f", {sum(d.depth < 0 for d in details)} of {len(details)} {name} down"
+    return said + (f" ({doubtful} in doubt, left as {'it is' if doubtful == 1 else 'they are'})" if doubtful else "")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -10,10 +11,18 @@ import numpy as np
 
 from nivelus.core.chain.clips import table_of_cells
 from nivelus.core.chain.marks import FoundMarks, Hands, SwitchedRule
-from nivelus.core.chain.proposals import peak_hands, propose_gains, propose_ride, propose_settling, with_gains, with_ride
+from nivelus.core.chain.proposals import (
+    GainProposal,
+    peak_hands,
+    propose_gains,
+    propose_ride,
+    propose_settling,
+    with_gains,
+    with_ride,
+)
 from nivelus.core.chain.state import NO_LANES, Lane, TrackState
 from nivelus.core.deliver.render import render
-from nivelus.core.drafts.clip_gain import BaseKind, ClipGainRule, resolve_base
+from nivelus.core.drafts.clip_gain import BaseKind, ClipGainRule, freeing_target, resolve_base
 from nivelus.core.drafts.dips import ALL_KINDS, DEFAULT_RULES, DipRule
 from nivelus.core.drafts.ride import RideDraft, RideRule
 from nivelus.core.gain.drawn import EMPTY, Curve, add
@@ -24,6 +33,9 @@ from nivelus.core.marks.pauses import LONGEST_PHRASE
 from nivelus.core.measure.evenness import Evenness, evenness
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.measure.loudness import Figures, figures
+
+HOLDING = ("most up", "most down", "ceiling", "peaks", "noise limit")
+"""What can hold a phrase back from the target."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,8 +66,9 @@ class Levelled:
     """What became of a file: its phrases, details and ride, and its figures and evenness before and after.
 
     ``curve`` is what was drawn for the track: the ride and what was brought in, as one. ``base`` is how far the whole voice
-    was moved (dB), ``held_by_peaks`` how many phrases are not level only because of a short peak or two. ``state`` is the voice
-    as it was rendered.
+    was moved (dB), ``target`` the level that was aimed at. ``held`` counts the phrases that are not level by what holds them
+    back, of ``core.drafts.clip_gain.REASONS``; ``freeing`` is the target at which ceiling and noise limit would hold none of
+    them back, None where they hold back hardly any. ``state`` is the voice as it was rendered.
     """
 
     phrases: tuple[LevelledPhrase, ...]
@@ -65,7 +78,9 @@ class Levelled:
     before: Figures
     after: Figures
     base: float
-    held_by_peaks: int
+    target: float
+    held: Mapping[str, int]
+    freeing: float | None
     evenness_before: Evenness
     evenness_after: Evenness
     state: TrackState
@@ -87,6 +102,7 @@ def level_file(
     base_kind: BaseKind = "auto",
     peaks: bool = False,
     settled: bool = True,
+    lower: bool = False,
 ) -> Levelled:
     """Find the phrases of a file, even them out by ``rule``, turn its details down, and render the result to ``target``.
 
@@ -94,7 +110,8 @@ def level_file(
     ``ride`` the inside of the phrases is evened as well. ``drawn`` is gain from elsewhere, which comes on top. ``replace_file``
     says whether ``target`` may take the place of a file that is there. Phrases are divided where they last more than
     ``longest`` seconds. ``base_kind`` says what the base of the rule is, see ``core.drafts.clip_gain.resolve_base``; ``peaks``
-    turns short peaks down that keep phrases from the target, ``settled`` keeps phrases level under the ride.
+    turns short peaks down that keep phrases from the target, ``settled`` keeps phrases level under the ride, and ``lower``
+    aims lower where ceiling or noise limit hold phrases back, at the highest target that frees them.
 
     Raises
     ------
@@ -117,8 +134,9 @@ def level_file(
     )
     places = state.clips.voiced
     before = state.levels_before[places]
-    rule = replace(rule, base=resolve_base(base_kind, rule.base, rule.target, before))
-    proposal = propose_gains(state, rule, places, peaks=peaks)
+    rule, proposal, freeing = _proposed(state, rule, base_kind, peaks)
+    if lower and freeing is not None:
+        rule, proposal, freeing = _proposed(state, replace(rule, target=freeing), base_kind, peaks)
     on_peaks = peak_hands(state, proposal) if peaks else ()
     state = with_gains(replace(state, hands=Hands(on_peaks)), places, proposal.draft.gain)
     ridden = None
@@ -152,11 +170,32 @@ def level_file(
         figures(grid),
         after,
         rule.base,
-        sum(why == "peaks" for why in proposal.draft.reason),
+        rule.target,
+        _held(proposal, rule),
+        freeing,
         evenness(before, rule.target, rule.tolerance),
         evenness(levels_after, rule.target, rule.tolerance),
         state,
     )
+
+
+def _proposed(
+    state: TrackState, rule: ClipGainRule, base_kind: BaseKind, peaks: bool
+) -> tuple[ClipGainRule, GainProposal, float | None]:
+    """A rule with its base, what it proposes for every phrase, and the target that would free those that are held back."""
+    places = state.clips.voiced
+    rule = replace(rule, base=resolve_base(base_kind, rule.base, rule.target, state.levels_before[places]))
+    proposal = propose_gains(state, rule, places, peaks=peaks)
+    rooms = state.clips.room_tone[places]
+    freeing = freeing_target(proposal.levels, proposal.true_peaks, rooms, rule, proposal.draft.reason)
+    return rule, proposal, freeing
+
+
+def _held(proposal: GainProposal, rule: ClipGainRule) -> Mapping[str, int]:
+    """How many phrases something keeps from being level, by what it is."""
+    away = np.abs(proposal.levels + proposal.draft.gain - rule.target) > rule.tolerance
+    reasons = np.array(proposal.draft.reason, object)[away]
+    return Counter(why for why in reasons.tolist() if why in HOLDING)
 
 
 def _details(state: TrackState, kinds: set[str]) -> tuple[LevelledDetail, ...]:
@@ -168,5 +207,6 @@ def _details(state: TrackState, kinds: set[str]) -> tuple[LevelledDetail, ...]:
         if kind in kinds or hand is not None:
             start, end = marks.arrays.start[place] / rate, marks.arrays.end[place] / rate
             reason = "peak" if hand is not None else marks.draft.reason[place]
-            told.append(LevelledDetail(kind, start, end, float(marks.draft.dips.depth[place]), reason))
+            depth = float(marks.draft.dips.depth[place]) if marks.applied[place] else 0.0
+            told.append(LevelledDetail(kind, start, end, depth, reason))
     return tuple(told)
