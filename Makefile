@@ -58,6 +58,7 @@ bench: .build/ready .build/tools .build/bench
 	$(PY) -m bench.waits
 	$(PY) -m bench.release
 	$(PY) -m bench.marks $(CORPUS)
+	$(PY) -m bench.room $(CORPUS)
 	$(PY) -m bench.ride $(CORPUS)
 	$(PY) -m bench.balance $(CORPUS)
 	$(PY) -m bench.day

@@ -266,7 +266,7 @@ function Inspector({ marks }: { marks: Mark[] }) {
 
 function reasonOf(mark: Mark): string {
   const reason = `${reasonWords("mark_reasons", mark.reason)}.`;
-  if (isDoubtful(mark)) return `In doubt: it may be a word. As it is, until you say what it is.`;
+  if (isDoubtful(mark)) return "In doubt: it may be a word. It stays as it is until you say what it is.";
   if (mark.on || mark.keep === "out" || mark.depth === 0) return reason;
   return `As it is. Down would be ${db(mark.depth)}. ${reason}`;
 }
