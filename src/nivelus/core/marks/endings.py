@@ -4,7 +4,8 @@ A phrase mark ends where its voice no more stands clearly over the room. The end
 heard as long as the average of some frames lies over that of the pause: noise moves by some tenths of a dB in a tenth of a
 second, and what dies away does nothing but fall. What comes up again is another sound, not the ending.
 
-Where the room is loud it hides how far endings go: there marks end where the ending does, and pauses close later. O(n) in
+Where the room is loud it hides the rest of an ending: at OVER over the room it is HIDDEN under it, and goes on falling as it
+did, until it is INAUDIBLE under the loud parts of its phrase. There marks are led to that, and pauses close later. O(n) in
 frames; spans are frames of 10 ms.
 """
 
@@ -20,33 +21,45 @@ from nivelus.core.measure.filters import FloatArray
 OVER, LONG, SHORT, REACH = 0.8, 11, 5, 80
 """dB over the room of the pause; frames that are averaged, from a frame on: both have to lie over it; and how far after the
 mark an ending goes at most."""
-RISE = 0.5
+RISE = 1.0
 """dB that it may come up again."""
 AFTER, BEFORE_NEXT = 5, 12
 """Frames after a phrase and before the next that tell nothing of the pause between them."""
 LEAST_PAUSE, KEEP_AWAY = 12, 8
-MOVES = 0.4
+MOVES = 0.55
 """dB between the quarter and the half of a pause: the noise of a room moves less."""
 LOUD_ROOM = 26.0
 """dB of the phrases over the room up to which marks are led to where endings end."""
-HIDES, HIDDEN_FRAMES = 34.0, 30
-"""dB over the room of a phrase up to which its ending goes on under it, and for how many frames."""
+HIDDEN, INAUDIBLE, LONGEST_HIDDEN = 7.0, 40.0, 40
+"""dB that an ending falls from the end of its phrase (as loud as the room) to where it is OVER over it, dB under the loud parts
+of its phrase where nobody hears it any more, and the most frames that it goes on in between."""
+HIDES, HOLD = 34.0, 30
+"""dB over the room of a phrase up to which its pause stays open for so many frames, whatever is seen of an ending."""
 
 
 def with_endings(f: Features, spans: list[Span]) -> list[Span]:
     """Phrases that end where their endings do, if the room is so loud that they seem to end before."""
     if not spans or float(np.median([_stands(f, span) for span in spans])) > LOUD_ROOM:
         return spans
-    return [(a, end) for (a, _), end in zip(spans, endings(f, spans, steady=True), strict=True)]
+    out = []
+    for span, end, after in zip(spans, endings(f, spans, steady=True), _following(f, spans), strict=True):
+        out.append((span[0], min(end + _hidden(f, span, end), (end + after) // 2)))
+    return out
 
 
 def closings(f: Features, spans: list[Span]) -> list[int]:
     """For each phrase the frame from which on its pause may close: its ending, and later where the room hides that."""
     out = []
     for span, end, after in zip(spans, endings(f, spans), _following(f, spans), strict=True):
-        hidden = HIDDEN_FRAMES if _stands(f, span) < HIDES else 0
-        out.append(max(end, min(span[1] + hidden, span[1] + (after - span[1]) // 3)))
+        held = min(span[1] + HOLD, span[1] + (after - span[1]) // 3) if _stands(f, span) < HIDES else end
+        out.append(max(end, held, min(end + _hidden(f, span, end), (end + after) // 2)))
     return out
+
+
+def _hidden(f: Features, span: Span, end: int) -> int:
+    """How many frames an ending goes on under the room, if it goes on falling as it did from the end of its phrase on."""
+    left = INAUDIBLE - HIDDEN - _stands(f, span)
+    return int(min(max(left, 0.0) * (end - span[1]) / HIDDEN, LONGEST_HIDDEN))
 
 
 def endings(f: Features, spans: list[Span], steady: bool = False) -> list[int]:
