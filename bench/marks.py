@@ -34,7 +34,6 @@ import soundfile
 from nivelus.core.deliver.level import level_file
 from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.marks.details import RecordingMarks, find_marks
-from nivelus.core.marks.mark import DOUBTFUL
 from nivelus.core.measure.grid import measure_file
 
 Span = tuple[float, float]
@@ -158,7 +157,7 @@ def score_marks(truth: dict[str, Any], found: RecordingMarks, seconds: float) ->
     unsure = [(s["start"], s["end"]) for s in truth.get("weak_sibilants", [])]
     spans = {kind: [(m.start, m.end) for m in found.of(kind)] for kind in ("breath", "ess", "knock")}
     air = score_events(breaths, spans["breath"], BREATH_OVERLAP)
-    sure = [(m.start, m.end) for m in found.of("breath") if m.confidence >= DOUBTFUL]
+    sure = [(m.start, m.end) for m in found.of("breath") if not m.is_doubtful]
     certain = score_events(breaths, sure, BREATH_OVERLAP)
     clear = [ways for ways, b in zip(breaths, truth.get("breaths", []), strict=True) if b.get("snr_db", 99) >= CLEAR_BREATH]
     pokes = [(p["start"], p["end"]) for p in truth.get("pokes", []) if p.get("kind", "plosive") == "plosive"]

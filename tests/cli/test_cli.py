@@ -313,6 +313,8 @@ def test_what_is_in_doubt_is_left_as_it_is_and_counted(tmp_path: Path) -> None:
     assert (doubtful["depth"], doubtful["reason"]) == (0.0, "in doubt")
     told = run("level", source, "-o", tmp_path / "told.wav", "--breaths", -8).stdout
     assert "1 of 2 breaths down (1 in doubt, left as it is)" in told
+    marks = run("marks", source).stdout
+    assert [("in doubt" in line) for line in marks.splitlines() if "breath " in line] == [False, True]
 
 
 def test_what_holds_phrases_back_is_told_with_what_frees_them(tmp_path: Path) -> None:

@@ -8,7 +8,6 @@ import pytest
 import scipy.signal
 
 from nivelus.core.marks.details import RecordingMarks, find_marks
-from nivelus.core.marks.mark import DOUBTFUL as IN_DOUBT
 from nivelus.core.measure.grid import measure_samples
 from tests.conftest import RATE, Sound, hiss, hum, room
 from tests.core.test_what_people_bring import Span, in_room, silence
@@ -149,4 +148,4 @@ def test_what_may_be_a_word_without_pitch_is_in_doubt_and_a_breath_is_not() -> N
     assert (sure.start, sure.end) == pytest.approx(SURE, abs=0.05)
     assert (doubtful.start, doubtful.end) == pytest.approx(DOUBTFUL, abs=0.05)
     assert sure.confidence > 0.5
-    assert doubtful.confidence < IN_DOUBT
+    assert [sure.is_doubtful, doubtful.is_doubtful] == [False, True]

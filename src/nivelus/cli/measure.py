@@ -97,6 +97,7 @@ def marks(file: Path, longest: float, as_json: bool) -> None:
     for detail in found.details:
         shown = f"{detail.level:7.1f} dBFS"
         shown += f"  stands out by {detail.excess:+.1f} dB" if detail.excess is not None else ""
+        shown += "  in doubt" if detail.is_doubtful else ""
         lines.append((detail.start, detail.end, detail.kind, shown + "".join(f"  {what}" for what in detail.holds)))
     for start, end, kind, shown in sorted(lines):
         print(f"{time(start)} - {time(end)}  {kind:7} {shown}")

@@ -46,6 +46,11 @@ class Mark:
     holds: tuple[str, ...] = ()
     stands: float | None = None
 
+    @property
+    def is_doubtful(self) -> bool:
+        """Whether it may be something else, a word."""
+        return self.kind == "breath" and self.confidence < DOUBTFUL
+
 
 def mark_table(marks: Iterable[Mark], rate: int, samples: int) -> npt.NDArray[np.float64]:
     """Marks as a table of numbers, (n, len(COLUMNS)), for a recording of so many ``samples`` at ``rate`` Hz.
