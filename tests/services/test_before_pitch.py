@@ -18,7 +18,7 @@ import pytest
 
 from nivelus.core.measure.grid import COLUMNS
 from nivelus.services import details, sessions
-from nivelus.services.mending import mend
+from nivelus.services.mending import MEASURED_AGAIN, mend
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from tests.helpers.edits import content, state_of
@@ -30,8 +30,12 @@ def before(settings: Settings) -> Iterator[tuple[Workbench, dict[str, Any]]]:
     with zipfile.ZipFile(Path(__file__).with_name("before_pitch.zip")) as old:
         old.extractall(settings.data)
     bench = Workbench(settings)
-    done = mend(bench)
+    said: list[str] = []
+    done = mend(bench, said.append)
+    assert said == [MEASURED_AGAIN]
     assert not any("damaged" in sentence or "lost" in sentence for sentence in done)
+    assert mend(bench, said.append) == []
+    assert len(said) == 1
     yield bench, _comparable(json.loads((settings.data / "expected.json").read_text()))
     bench.close()
 

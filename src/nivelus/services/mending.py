@@ -8,7 +8,7 @@ again, marks that were never looked for are found, and what was measured by an o
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from sqlalchemy import and_, or_, select
@@ -32,9 +32,14 @@ from nivelus.store.reading import forget
 from nivelus.store.tables import MEASURED, Clip, Job, MarkSet, Recording, Session, Tombstone, Track
 from nivelus.store.vault import SUFFIX, Damaged, Older, hash_file
 
+MEASURED_AGAIN = "Recordings are being measured again for this version. It takes some seconds for each hour of sound."
 
-def mend(bench: Workbench) -> list[str]:
-    """Mend the data folder; what was done, one sentence each. Run it before any job is running."""
+
+def mend(bench: Workbench, say: Callable[[str], None] | None = None) -> list[str]:
+    """Mend the data folder; what was done, one sentence each. Run it before any job is running.
+
+    ``say`` is told of what takes long, before it does.
+    """
     vault = bench.vault
     vault.clear_parts()
     vault.clear_taken_out()
@@ -46,7 +51,7 @@ def mend(bench: Workbench) -> list[str]:
     for hash in buried:
         clear_buried(bench, hash)
     with bench.database.writing() as db:
-        done += _look_for_files(bench, db)
+        done += _look_for_files(bench, db, say)
         done += _find_missing_marks(bench, db)
         done += _measure_by_the_new_rule(bench, db)
     # what is mended makes no revision, which kept rows go by
@@ -91,15 +96,19 @@ def _clear_renders(bench: Workbench, jobs: dict[str, str]) -> list[str]:
     return done
 
 
-def _look_for_files(bench: Workbench, db: DbSession) -> list[str]:
+def _look_for_files(bench: Workbench, db: DbSession, say: Callable[[str], None] | None) -> list[str]:
     """Which recordings are there; what was measured of them is made whole."""
     done = []
+    is_told = False
     for recording in db.scalars(select(Recording).order_by(col(Recording.id))):
         is_there = bench.vault.source(recording).exists()
         try:
             if is_there:
                 bench.vault.check_measured(recording)
         except Damaged as damage:
+            if say and is_there and not is_told:
+                say(MEASURED_AGAIN)
+                is_told = True
             try:
                 bench.vault.measure_again(recording)
                 if not isinstance(damage, Older):

@@ -121,7 +121,7 @@ def _open(settings: Settings, say: Callable[[str], None]) -> Workbench:
     try:
         done = secure(settings.data, set(known_versions()))
         bench = Workbench(settings)
-        done += mend(bench)
+        done += mend(bench, say)
         bench.keep_spare()
     except OSError as error:
         if is_full(error):
