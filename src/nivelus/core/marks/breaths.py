@@ -21,7 +21,7 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.marks.features import Features
-from nivelus.core.marks.kernel import ranked, runs, swells
+from nivelus.core.marks.kernel import ranked, runs, tops
 from nivelus.core.marks.mark import DOUBTFUL, Mark, Span, new_mark
 from nivelus.core.marks.room import LOWEST, spread
 from nivelus.core.measure.filters import FloatArray
@@ -114,13 +114,18 @@ def _is_doubtful(f: Features, free: npt.NDArray[np.bool_], a: int, b: int) -> bo
     )
     is_tail = b - a < TAIL and not free[max(0, a - BESIDE) : a + 1].all()
     return bool(
-        swells(level, SYLLABLE) > 1
+        _syllables(level) > 1
         or nearly_voice
         or is_tail
         or float(np.mean(f.pitch[span] > SOME_PITCH[0])) > SOME_PITCH[1]
         or float(f.unrest[span].mean()) > SOME_MUSIC
         or _has_ess(f, span)
     )
+
+
+def _syllables(level: FloatArray) -> int:
+    """How often a level comes up and falls again."""
+    return sum(bool(level[top] - level[top:].min() > SYLLABLE) for top in tops(level, SYLLABLE))
 
 
 def _has_ess(f: Features, span: slice) -> bool:

@@ -151,20 +151,27 @@ def running_median(values: FloatArray, frames: int) -> FloatArray:
 
 
 @numba.njit(nogil=True, cache=True)
-def swells(level: FloatArray, fall: float) -> int:
-    """How often a level (n,) comes up and falls by ``fall`` dB."""
-    count, rising = 0, True
-    edge = level[0]
-    for value in level:
+def tops(height: FloatArray, dip: float) -> npt.NDArray[np.int64]:
+    """Frames of the tops of a level that have a dip of ``dip`` dB on both sides, (m,) in rising order; its ends are dips."""
+    out = np.empty(len(height), np.int64)
+    found, rising = 0, True
+    top = low = 0
+    for i in range(len(height)):
         if rising:
-            edge = max(edge, value)
-            if value < edge - fall:
-                count, rising, edge = count + 1, False, value
-        else:
-            edge = min(edge, value)
-            if value > edge + fall:
-                rising, edge = True, value
-    return count
+            if height[i] > height[top]:
+                top = i
+            elif height[i] < height[top] - dip:
+                out[found] = top
+                found += 1
+                rising, low = False, i
+        elif height[i] < height[low]:
+            low = i
+        elif height[i] > height[low] + dip:
+            rising, top = True, i
+    if rising and len(height):
+        out[found] = top
+        found += 1
+    return out[:found]
 
 
 @numba.njit(nogil=True, cache=True)

@@ -14,6 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.marks.features import smooth
+from nivelus.core.marks.kernel import tops
 from nivelus.core.measure.filters import FloatArray
 
 DIP = 2.0
@@ -36,8 +37,8 @@ def find_nuclei(vowels: npt.ArrayLike, room: float = -np.inf) -> npt.NDArray[np.
     if not len(height):
         return np.zeros(0, np.int64)
     least = max(_percentile(height, _LOUD) - FAR, room + OVER_ROOM)
-    tops = _tops(height, DIP)
-    return tops[height[tops] >= least]
+    found = tops(height, DIP)
+    return found[height[found] >= least]
 
 
 @numba.njit(nogil=True, cache=True)
@@ -49,27 +50,3 @@ def _percentile(values: FloatArray, share: int) -> float:
     low = ordered[: first + 1].max()
     high = ordered[min(first + 1, len(values) - 1)]
     return float(low + (place - first) * (high - low))
-
-
-@numba.njit(nogil=True, cache=True)
-def _tops(height: FloatArray, dip: float) -> npt.NDArray[np.int64]:
-    """Frames of the tops that have a dip of ``dip`` dB on both sides; the ends of the phrase are dips."""
-    out = np.empty(len(height), np.int64)
-    found, rising = 0, True
-    top = low = 0
-    for i in range(len(height)):
-        if rising:
-            if height[i] > height[top]:
-                top = i
-            elif height[i] < height[top] - dip:
-                out[found] = top
-                found += 1
-                rising, low = False, i
-        elif height[i] < height[low]:
-            low = i
-        elif height[i] > height[low] + dip:
-            rising, top = True, i
-    if rising and len(height):
-        out[found] = top
-        found += 1
-    return out[:found]
