@@ -49,7 +49,7 @@ STOPS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 @click.option("-o", "--output", type=PATH, required=True, help="A file name for one file, or a folder.")
 @click.option(
     "--target",
-    default="-18",
+    default=f"{TARGET:g}",
     show_default=True,
     help="Target in LUFS, dBFS or dBTP, as the unit says; auto: -18, or as far below it as ceiling and noise limit ask for.",
 )
@@ -259,14 +259,17 @@ def level(
 
 def _target(given: str) -> float:
     """What ``--target`` aims at before anything holds it back."""
-    if given == AUTO:
-        return TARGET
+    return TARGET if given == AUTO else _number(given, -60, 0, "Give auto, or a number from -60 to 0.", "--target")
+
+
+def _number(given: str, least: float, most: float, refusal: str, option: str) -> float:
+    """A number where a word could stand as well; refused where it is none from ``least`` to ``most``."""
     try:
         value = float(given)
     except ValueError:
         value = math.nan
-    if not -60 <= value <= 0:
-        raise click.BadParameter("Give auto, or a number from -60 to 0.", param_hint="--target")
+    if not least <= value <= most:
+        raise click.BadParameter(refusal, param_hint=option)
     return value
 
 
@@ -366,13 +369,7 @@ def _base(given: str) -> tuple[BaseKind, float]:
         return "auto", 0.0
     if given == "none":
         return "none", 0.0
-    try:
-        value = float(given)
-    except ValueError:
-        value = math.nan
-    if not -60 <= value <= 60:
-        raise click.BadParameter("Say auto, none, or a number of dB from -60 to 60.", param_hint="--base")
-    return "hand", value
+    return "hand", _number(given, -60, 60, "Say auto, none, or a number of dB from -60 to 60.", "--base")
 
 
 def _stop_tidily() -> None:
