@@ -99,16 +99,15 @@ def _clear_renders(bench: Workbench, jobs: dict[str, str]) -> list[str]:
 def _look_for_files(bench: Workbench, db: DbSession, say: Callable[[str], None] | None) -> list[str]:
     """Which recordings are there; what was measured of them is made whole."""
     done = []
-    is_told = False
     for recording in db.scalars(select(Recording).order_by(col(Recording.id))):
         is_there = bench.vault.source(recording).exists()
         try:
             if is_there:
                 bench.vault.check_measured(recording)
         except Damaged as damage:
-            if say and is_there and not is_told:
+            if say and is_there and isinstance(damage, Older):
                 say(MEASURED_AGAIN)
-                is_told = True
+                say = None
             try:
                 bench.vault.measure_again(recording)
                 if not isinstance(damage, Older):
