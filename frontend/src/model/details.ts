@@ -143,24 +143,24 @@ export function toggleNotch() {
 
 export function correctKind(kind: Kind) {
   const marks = needMarks();
-  const track = focused();
-  if (!track || marks.length === 0) return;
-  const ids = marks.map((mark) => mark.id);
-  void edit("say what a mark is", (revision) =>
-    api.correctMarks(track.id, { revision, marks: ids, kind, gone: false }),
-  );
+  if (marks.length > 0) sayKind(marks, kind);
 }
 
 /** Say of marks in doubt that they are what they are called. */
 export function confirmMarks() {
   const marks = needMarks();
-  const track = focused();
-  if (!track || marks.length === 0) return;
+  if (marks.length === 0) return;
   const doubtful = marks.filter(isDoubtful);
   if (doubtful.length === 0) return tell("Nothing that is selected is in doubt.");
-  const ids = doubtful.map((mark) => mark.id);
+  sayKind(doubtful, doubtful[0]!.kind as Kind);
+}
+
+function sayKind(marks: Mark[], kind: Kind) {
+  const track = focused();
+  if (!track) return;
+  const ids = marks.map((mark) => mark.id);
   void edit("say what a mark is", (revision) =>
-    api.correctMarks(track.id, { revision, marks: ids, kind: doubtful[0]!.kind as Kind, gone: false }),
+    api.correctMarks(track.id, { revision, marks: ids, kind, gone: false }),
   );
 }
 

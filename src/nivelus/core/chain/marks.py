@@ -213,10 +213,9 @@ def _drafted(found: FoundMarks, hands: Hands, spans: bytes, rooms: bytes, rules:
         arrays = replace(arrays, **_hand_arrays(len(ids), touched))
         for place, row in touched:
             on[place] = row.pinned < 0 if row.pinned is not None else row.keep == "in" or (row.keep == "rule" and on[place])
+            # a word from the hand ends the doubt
+            doubtful[place] &= row.keep == "rule"
     draft = draft_dips(arrays, {kind: switched.rule for kind, switched in rules}, rate, samples)
-    for place, row in touched:
-        # a word from the hand ends the doubt
-        doubtful[place] &= row.keep == "rule"
     if doubtful.any():
         draft = replace(draft, reason=tuple(np.where(doubtful, "in doubt", np.array(draft.reason, object)).tolist()))
     return TrackMarks(ids, rows, table, arrays, draft, on & (draft.dips.depth < 0), rate)
