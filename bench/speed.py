@@ -27,8 +27,9 @@ from tests.helpers.program import Program
 from bench.beside import ROUNDS, Pace, ffmpeg_loudness, line, median, side_by_side, tool
 from nivelus.core.deliver.render import render
 from nivelus.core.drafts.clip_gain import ClipGainRule, draft_clip_gain
-from nivelus.core.drafts.ride import RideRule, draft_ride
+from nivelus.core.drafts.ride import draft_ride
 from nivelus.core.drafts.strays import find_strays
+from nivelus.core.drafts.wants import RideRule
 from nivelus.core.gain.clip_curves import join_clip_curves
 from nivelus.core.gain.clips import clip_spans, compile_clip_gains
 from nivelus.core.gain.compile import compile_curves

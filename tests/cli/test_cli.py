@@ -203,14 +203,18 @@ def test_serving_beyond_this_machine_needs_a_token(tmp_path: Path) -> None:
 
 def test_a_ride_may_have_a_strength_or_none(detailed_file: Path, tmp_path: Path) -> None:
     spreads = []
-    for words in (["--ride", "0"], ["--ride", "50"], ["--ride"]):
+    kinds = (["--ride", "0"], ["--ride", "50"], ["--ride"], ["--ride", "80"], ["--ride", "100", "--natural-fall", "0"])
+    for words in kinds:
         done = run("level", detailed_file, "-o", tmp_path / "out.wav", "--json", "--overwrite", *words)
         assert done.returncode == 0, done.stderr
         (file,) = json.loads(done.stdout)["files"]
         assert list(file["ride"]) == ["points", "phrases"]
         assert all(list(point) == ["at", "gain"] for point in file["ride"]["points"])
         spreads.append(sum(phrase["spread_after"] for phrase in file["ride"]["phrases"]))
-    assert spreads[0] >= spreads[1] >= spreads[2]
+    assert spreads[0] >= spreads[1] >= spreads[2] == spreads[3] >= spreads[4]
+    pace = run("level", detailed_file, "-o", tmp_path / "out.wav", "--ride", "--pace", "hasty", "--overwrite")
+    assert pace.returncode == 2
+    assert "calm" in pace.stderr
     assert run("level", detailed_file, "-o", tmp_path / "out.wav", "--ride", "120").returncode == 2
     assert "by a ride of" in run("level", detailed_file, "-o", tmp_path / "over.wav", "--ride").stdout
 

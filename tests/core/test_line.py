@@ -1,102 +1,122 @@
-"""Lines with few corners: they go where the course goes, keep to what bounds it, and spend corners where they tell most."""
+"""Lines with few corners: they go where the course goes, keep to what bounds them, and spend corners where they tell most."""
 
 from __future__ import annotations
+
+from itertools import combinations, pairwise, product
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nivelus.core.drafts.line import CLOSE, Corners, Course, corners_of, heights_of, moved_corners
+from nivelus.core.drafts import line as lines
+from nivelus.core.drafts.line import APART, STEP, Course, Line, line_of, settled
 
 FREE = 1e3
 
 
-def course_of(
-    wanted: np.ndarray, weight: np.ndarray | None = None, bound: float = FREE, slope: float = FREE, fixed: tuple[int, ...] = ()
-) -> Course:
+def course_of(wanted: np.ndarray, weight: np.ndarray | None = None, bound: float = 9.0, slope: float = FREE) -> Course:
     count = len(wanted)
     sides = np.full(count, bound)
-    ends = np.array([0, *fixed, count - 1])
-    return Course(wanted, np.ones(count) if weight is None else weight, -sides, sides, np.full(count, slope), ends)
+    at = np.unique(np.append(np.arange(0, count, STEP), count - 1))
+    return Course(wanted, np.ones(count) if weight is None else weight, -sides, sides, np.full(count, slope), at)
 
 
-def strays(course: Course, corners: np.ndarray) -> float:
-    """The weighted sum of squares by which the nearest line with these corners strays, by NumPy's own least squares."""
-    at = np.arange(len(course.wanted))
-    shapes = np.array([np.interp(at, corners, row) for row in np.eye(len(corners))]).T
-    root = np.sqrt(course.weight)
-    best = np.linalg.lstsq(shapes * root[:, None], course.wanted * root, rcond=None)[0]
-    return float((course.weight * (shapes @ best - course.wanted) ** 2).sum())
+def drawn(course: Course, line: Line) -> np.ndarray:
+    return np.interp(np.arange(len(course.wanted)), line.at, line.db)
+
+
+def cost(course: Course, line: Line, price: float) -> float:
+    """What a line costs by the definition: what it strays by, what its slopes cost, and its corners but the first."""
+    strays = (course.weight * (drawn(course, line) - course.wanted) ** 2)[1:].sum()
+    stiff = sum(lines.STIFF * (d - c) ** 2 / (b - a) for (a, c), (b, d) in pairwise(zip(line.at, line.db, strict=True)))
+    return float(strays + stiff + price * (len(line.at) - 1))
+
+
+def test_no_other_line_of_its_corners_and_heights_is_nearer(monkeypatch: pytest.MonkeyPatch) -> None:
+    """All lines there are with seven places and five heights, with bounds in the middle and a limited slope, one by one."""
+    monkeypatch.setattr(lines, "HEIGHTS", 2)
+    monkeypatch.setattr(lines, "BACK", np.arange(7))
+    random = np.random.default_rng(3)
+    for _ in range(6):
+        wanted = random.uniform(-4, 4, 31)
+        course = course_of(wanted, random.uniform(0, 1, 31), bound=4.0, slope=0.5)
+        course.highest[12:17] = 1.0
+        # so near together none of them could be corners
+        assert set(line_of(course, 2.0).at.tolist()) <= {0, 25, 30}
+        monkeypatch.setattr(lines, "APART", 10)
+        found = line_of(course, 2.0)
+        least = np.inf
+        for count in range(4):
+            for inner in combinations(course.at[1:-1].tolist(), count):
+                at = np.array([0, *inner, 30])
+                # the last corner need not be as far from the one before it as the others
+                if (np.diff(at)[:-1] < 10).any() or (count and at[-1] - at[-2] < 10):
+                    continue
+                for db in product(np.linspace(-4, 4, 5), repeat=len(at)):
+                    line = Line(at, np.array(db))
+                    within = (drawn(course, line) <= course.highest + 1e-9).all()
+                    if within and (np.abs(np.diff(line.db)) <= 0.5 * np.diff(at) + 1e-9).all():
+                        least = min(least, cost(course, line, 2.0))
+        assert cost(course, found, 2.0) == pytest.approx(least, rel=1e-9)
+        monkeypatch.setattr(lines, "APART", APART)
 
 
 @given(st.lists(st.floats(-9, 9), min_size=4, max_size=8), st.randoms(use_true_random=False))
 @settings(max_examples=40, deadline=None)
 def test_a_course_of_straight_pieces_is_found_again(heights: list[float], random) -> None:
-    """Corners at places of the search, far enough apart: as many corners as it has are enough."""
-    steps = [random.randrange(3, 9) * CLOSE for _ in heights[1:]]
+    steps = [random.randrange(6, 12) * STEP for _ in heights[1:]]
     at = np.concatenate([[0], np.cumsum(steps)])
     wanted = np.interp(np.arange(at[-1] + 1), at, heights)
     course = course_of(wanted)
-    kept = moved_corners(course, corners_of(course).best(len(at)))
-    assert len(kept) == len(at)
-    line = np.interp(np.arange(len(wanted)), kept, heights_of(course, kept))
-    assert np.abs(line - wanted).max() < 0.35 * max(1.0, np.ptp(wanted) / 9)
+    line = settled(course, line_of(course, 3.0))
+    assert np.sqrt(np.mean((drawn(course, line) - wanted) ** 2)) < 0.5
 
 
 def test_corners_stand_where_they_tell_most() -> None:
-    """Half of the course is steady, half sways: its line strays far less than one with evenly spaced corners."""
-    at = np.arange(800)
-    wanted = np.where(at < 400, 0.0, 4 * np.sin((at - 400) / 25))
+    """Half of the course is steady, half sways; and the dearer a corner, the fewer there are."""
+    at = np.arange(1600)
+    wanted = np.where(at < 800, 0.0, 4 * np.sin((at - 800) / 50))
     course = course_of(wanted)
-    kept = moved_corners(course, corners_of(course).best(20))
-    assert (kept < 380).sum() <= 3
-    assert strays(course, kept) < 0.2 * strays(course, np.linspace(0, 799, 20).round().astype(np.int64))
+    line = line_of(course, 9.0)
+    assert (line.at < 760).sum() <= 3
+    strays = [np.mean((drawn(course, some) - wanted) ** 2) for some in (line, line_of(course, 90.0), line_of(course, 2000.0))]
+    assert strays == sorted(strays)
+    assert strays[0] < 0.1 * strays[2]
+    counts = [len(line_of(course, price).at) for price in (1.0, 9.0, 90.0, 2000.0)]
+    assert counts == sorted(counts, reverse=True)
 
 
-def test_moving_corners_only_brings_them_nearer() -> None:
+@given(st.floats(0.5, 6), st.floats(0.05, 0.4), st.integers(0, 2**32 - 1))
+@settings(max_examples=30, deadline=None)
+def test_bounds_slope_and_distance_are_kept(bound: float, slope: float, seed: int) -> None:
+    random = np.random.default_rng(seed)
+    wanted = 9 * np.sign(np.sin(np.arange(900) / 40)) + random.standard_normal(900)
+    course = course_of(wanted, bound=bound, slope=slope)
+    a, b = sorted(random.integers(0, 900, 2).tolist())
+    course.highest[a:b] = 0.0
+    for line in (line_of(course, 1.0), settled(course, line_of(course, 1.0))):
+        heights = drawn(course, line)
+        assert (heights <= course.highest + 1e-6).all()
+        assert (heights >= course.lowest - 1e-6).all()
+        assert (np.abs(np.diff(line.db)) <= slope * np.diff(line.at) + 1e-6).all()
+        # the two at the ends apart, no second has more than four
+        assert (np.diff(line.at)[1:-1] >= APART).all()
+
+
+def test_heights_that_are_settled_are_nearer_and_corners_stay() -> None:
     random = np.random.default_rng(4)
     for _ in range(10):
         course = course_of(np.cumsum(random.standard_normal(500)) / 3, random.uniform(0.05, 1, 500))
-        kept = corners_of(course).best(15)
-        moved = moved_corners(course, kept)
-        assert len(moved) == len(kept)
-        assert (np.diff(moved) >= CLOSE).all()
-        assert strays(course, moved) <= strays(course, kept) + 1e-6
+        line = line_of(course, 5.0)
+        finer = settled(course, line)
+        assert finer.at.tolist() == line.at.tolist()
+        assert cost(course, finer, 0.0) < cost(course, line, 0.0)
 
 
-def test_the_heights_are_those_of_least_squares() -> None:
-    random = np.random.default_rng(5)
-    course = course_of(random.standard_normal(300), random.uniform(0.1, 1, 300))
-    kept = corners_of(course).best(9)
-    line = np.interp(np.arange(300), kept, heights_of(course, kept))
-    assert (course.weight * (line - course.wanted) ** 2).sum() == pytest.approx(strays(course, kept), rel=1e-6)
-
-
-@given(st.floats(0.5, 6), st.floats(0.005, 0.1))
-@settings(max_examples=20, deadline=None)
-def test_bounds_and_slope_are_kept(bound: float, slope: float) -> None:
-    wanted = 9 * np.sign(np.sin(np.arange(600) / 40))
-    course = course_of(wanted, bound=bound, slope=slope)
-    kept = corners_of(course).best(25)
-    heights = heights_of(course, kept)
-    assert np.abs(heights).max() <= bound + 1e-9
-    assert (np.abs(np.diff(heights)) <= slope * np.diff(kept) + 1e-9).all()
-
-
-def test_where_nothing_counts_there_are_no_corners_and_fixed_ones_stay() -> None:
-    wanted = np.sin(np.arange(900) / 20)
+def test_where_nothing_counts_the_line_is_straight() -> None:
     weight = np.ones(900)
     weight[300:600] = 0.0
-    corners = corners_of(course_of(wanted, weight, fixed=(299, 600)))
-    assert not ((corners.at > 299) & (corners.at < 600)).any()
-    assert corners.best(0).tolist() == [0, 299, 600, 899]
-    # with more of them, those that were there stay
-    for count in range(4, len(corners)):
-        assert set(corners.best(count)) < set(corners.best(count + 1))
-
-
-def test_what_is_fixed_stays_however_few_corners_are_wanted() -> None:
-    corners = Corners(np.array([0, 98, 104, 186]), np.array([4, 4, 4, 4]))
-    for count in (4, 1, 0, -3):
-        assert corners.best(count).tolist() == [0, 98, 104, 186]
+    course = course_of(3 * np.sin(np.arange(900) / 60), weight)
+    line = line_of(course, 5.0)
+    assert np.abs(np.diff(drawn(course, line)[330:570], 2)).max() < 0.02

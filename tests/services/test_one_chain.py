@@ -12,7 +12,7 @@ import soundfile
 from nivelus.core.deliver.level import Levelled, level_file
 from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.drafts.dips import DEFAULT_RULES
-from nivelus.core.drafts.ride import RideRule
+from nivelus.core.drafts.wants import RideRule
 from nivelus.services import details, drafts, drawing, renders, rides, sessions
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench

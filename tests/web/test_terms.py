@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 from flask.testing import FlaskClient
 
-from nivelus.core.drafts import clip_gain, dips, ride
+from nivelus.core.drafts import clip_gain, dips, ride, wants
 from nivelus.core.errors import Refused
 from nivelus.services import details, sessions, tracks
 from nivelus.services.terms import terms
@@ -27,7 +27,7 @@ def test_a_whole_session_brings_the_terms_and_an_answer_does_not(client: FlaskCl
 def test_the_ride_as_it_comes_is_the_one_that_is_drafted_without_a_word() -> None:
     told = terms().ride.model_dump()
     assert RideRuleIn(**told).values() == told
-    assert told | {"strength": 1.0} == {name: getattr(ride.RideRule(), name) for name in told}
+    assert told | {"strength": 0.8} == {name: getattr(wants.RideRule(), name) for name in told}
 
 
 def test_limits_are_those_that_edits_keep_to(bench: Workbench, detailed: str) -> None:

@@ -14,7 +14,7 @@ export interface DraftOf {
 }
 
 /** All values of the rule of a draft: those that the hand has set, else as they come; the dead band is the tolerance then. */
-export type RideValues = { [name in keyof Required<RideRule>]: number };
+export type RideValues = { [name in keyof RideRule]-?: NonNullable<RideRule[name]> };
 
 export interface RideState {
   draft: RideDraft | null;

@@ -19,7 +19,7 @@ import {
   setTrim,
   switchTrim,
 } from "../model/ride";
-import { useInside, useLanes, useRide, useRideRule } from "../model/rideState";
+import { type RideValues, useInside, useLanes, useRide, useRideRule } from "../model/rideState";
 import { useRiding } from "../model/riding";
 import { trackOf, useSession } from "../model/session";
 import { LANE_NAMES, LANES, useView } from "../model/view";
@@ -89,6 +89,25 @@ function VoiceRide() {
           onChange={([low, high]) => setRideRule({ most_down: Math.max(-low, 0), most_up: Math.max(high, 0) })}
         />
       </RuleRow>
+      <SliderRow
+        name="Natural fall"
+        value={rule.natural_fall}
+        low={0}
+        high={6}
+        step={0.5}
+        unit="LU"
+        set={(natural_fall) => setRideRule({ natural_fall })}
+      />
+      <div className="slider-row pace-row">
+        <span>Moves</span>
+        <SegmentedControl
+          size="xs"
+          aria-label="How the ride moves"
+          value={rule.pace}
+          onChange={(pace) => setRideRule({ pace: pace as RideValues["pace"] })}
+          data={PACES}
+        />
+      </div>
       <div className="rule-foot">
         <Group gap={8} wrap="nowrap">
           {draft ? (
@@ -196,15 +215,18 @@ function LaneMenu({ track, lane }: LaneMenuProps) {
   );
 }
 
+const PACES: { value: RideValues["pace"]; label: string }[] = [
+  { value: "calm", label: "calm" },
+  { value: "usual", label: "usual" },
+  { value: "quick", label: "quick" },
+];
+
 const FINE = [
   { name: "dead_band", label: "Leave alone within", low: 0, high: 6, step: 0.1, unit: "LU", scale: 1 },
-  { name: "attack", label: "Attack", low: 10, high: 500, step: 10, unit: "ms", scale: 1000 },
-  { name: "release", label: "Release", low: 10, high: 1000, step: 10, unit: "ms", scale: 1000 },
-  { name: "look_ahead", label: "Look ahead", low: 0, high: 300, step: 10, unit: "ms", scale: 1000 },
   { name: "error", label: "Points may stray", low: 0.1, high: 2, step: 0.1, unit: "dB", scale: 1 },
 ] as const;
 
-/** How the draft moves: what it leaves alone, how quickly it follows, how far ahead it looks, how few its points are. */
+/** How the draft moves: what it leaves alone, and how few its points are. */
 function FineRule() {
   const rule = useRideRule();
   if (!rule) return null;

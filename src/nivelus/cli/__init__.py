@@ -33,5 +33,5 @@ def _with_ride_strength(arguments: list[str]) -> list[str]:
     out = []
     for argument, following in pairwise([*arguments, ""]):
         alone = argument == "--ride" and not following.replace(".", "", 1).isdigit()
-        out.append("--ride=100" if alone else argument)
+        out.append("--ride=80" if alone else argument)
     return out

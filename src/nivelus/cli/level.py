@@ -31,6 +31,7 @@ from nivelus.core.files import check_readable, clear_parts, free_bytes, size_in_
 
 if TYPE_CHECKING:
     from nivelus.core.drafts.clip_gain import BaseKind
+    from nivelus.core.drafts.wants import Pace
 
 AUTO, TARGET = "auto", -18.0
 HOLDS = {
@@ -70,7 +71,9 @@ STOPS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 @click.option("--peaks", is_flag=True, help="Turn short peaks down that keep a phrase under the ceiling, 9 dB at most.")
 @click.option("--settle/--no-settle", "settled", default=True, help="Keep phrases level when the ride moves them.")
 @longest_phrase
-@within("--ride", least=0, most=100, help="Even out the inside of the phrases as well, %; 100 if no number is given.")
+@within("--ride", least=0, most=100, help="Even out the inside of the phrases as well, %; 80 if no number is given.")
+@click.option("--pace", type=click.Choice(["calm", "usual", "quick"]), default="usual", help="How steep the ride may be.")
+@within("--natural-fall", least=0, most=12, default=2.0, help="How far a spoken phrase may sink to its end, LU.")
 @click.option("--curve", type=PATH, help="Gain drawn elsewhere, as CSV (seconds,dB) or MIDI file (volume); comes on top.")
 @click.option("--curve-as", type=click.Choice(["csv", "mid"]), help="Write the ride beside the output, as CSV or MIDI file.")
 @click.option("--slow", is_flag=True, help="For what has no phrases: a slow ride towards the target, or its own median.")
@@ -106,6 +109,8 @@ def level(
     settled: bool,
     longest: float,
     ride: float | None,
+    pace: Pace,
+    natural_fall: float,
     curve: Path | None,
     curve_as: str | None,
     slow: bool,
@@ -151,8 +156,8 @@ def level(
     from nivelus.core.drafts.clip_gain import ClipGainRule
     from nivelus.core.drafts.dips import DipRule
     from nivelus.core.drafts.duck import DuckRule
-    from nivelus.core.drafts.ride import RideRule
     from nivelus.core.drafts.slow import SlowRule
+    from nivelus.core.drafts.wants import RideRule
     from nivelus.core.dynamics.compressor import Compressor
     from nivelus.core.dynamics.load import compare
     from nivelus.core.gain.drawn import EMPTY
@@ -163,7 +168,7 @@ def level(
     base_kind, base_db = _base(base)
     rule = ClipGainRule(aim, tolerance, strength / 100, most_up, most_down, ceiling, noise_limit, base_db)
     drawn = read_curve(curve) if curve else EMPTY
-    riding = None if ride is None else RideRule(strength=ride / 100, noise_limit=noise_limit)
+    riding = None if ride is None else RideRule(ride / 100, natural_fall=natural_fall, pace=pace, noise_limit=noise_limit)
     done: list[dict[str, Any]] = []
     failed = 0
     for plan in planned:

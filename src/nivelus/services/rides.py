@@ -11,14 +11,16 @@ from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.chain.proposals import propose_ride, with_ride
 from nivelus.core.chain.state import NO_LANES, TrackState
-from nivelus.core.drafts.ride import RideDraft, RideRule, inner_spread
+from nivelus.core.drafts.ride import RideDraft
 from nivelus.core.drafts.strays import Stray, deviations_of, find_strays
+from nivelus.core.drafts.wants import RideRule
 from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import SILENT, Curve, Shape
 from nivelus.core.gain.edits import shift
 from nivelus.core.measure.grid import FRAME, LevelGrid
+from nivelus.core.measure.inside import inner_spread
 from nivelus.services.drawing import RAMP, put_lane
 from nivelus.services.edits import count_of, run_edit
 from nivelus.services.newest import Newest

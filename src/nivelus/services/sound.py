@@ -14,13 +14,13 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.chain.state import LANES, LAYERS, TrackState
-from nivelus.core.drafts.ride import inner_spread
 from nivelus.core.errors import NotFound, Refused, Stale
 from nivelus.core.gain.compiled import GainCurve
 from nivelus.core.marks.onsets import find_onsets
 from nivelus.core.marks.phrases import room_frames, room_tone
 from nivelus.core.measure.evenness import evenness
 from nivelus.core.measure.grid import LevelGrid
+from nivelus.core.measure.inside import inner_spread
 from nivelus.core.measure.loudness import MOMENTARY, SHORT_TERM, figures, power_around, sliding_power, to_lufs
 from nivelus.core.measure.spans import LOWEST_DB
 from nivelus.core.measure.waveform import LEVELS, tile

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict
 from functools import lru_cache
 
-from nivelus.core.drafts import clip_gain, dips, duck, ride, slow
+from nivelus.core.drafts import clip_gain, dips, duck, ride, slow, wants
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.passes import writing
 from nivelus.services.details import LONGEST_RAMP, SHORTEST
@@ -17,7 +17,7 @@ from nivelus.services.views import PassTerms, RideDefaults, Terms
 @lru_cache(maxsize=1)
 def terms() -> Terms:
     """The terms of this version of the program."""
-    rule = ride.RideRule()
+    rule = wants.RideRule()
     return Terms(
         gain_reasons=clip_gain.REASONS,
         mark_reasons=dips.REASONS,
@@ -26,9 +26,8 @@ def terms() -> Terms:
             strength=100 * rule.strength,
             most_up=rule.most_up,
             most_down=rule.most_down,
-            attack=rule.attack,
-            release=rule.release,
-            look_ahead=rule.look_ahead,
+            natural_fall=rule.natural_fall,
+            pace=rule.pace,
             error=rule.error,
         ),
         passes=PassTerms(

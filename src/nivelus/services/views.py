@@ -10,6 +10,8 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict
 
+from nivelus.core.drafts.wants import Pace
+
 LaneName = Literal["curve", "ride", "trim"]
 """A lane that is drawn, as it is called in requests and answers."""
 
@@ -254,14 +256,13 @@ class TrackView(View):
 
 
 class RideDefaults(View):
-    """The rule of a ride as it comes; ``strength`` in percent, times in seconds."""
+    """The rule of a ride as it comes; ``strength`` in percent, ``natural_fall`` in LU."""
 
     strength: float
     most_up: float
     most_down: float
-    attack: float
-    release: float
-    look_ahead: float
+    natural_fall: float
+    pace: Pace
     error: float
 
 

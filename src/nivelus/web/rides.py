@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from flask import Response, request
 from pydantic import BaseModel, Field
 
+from nivelus.core.drafts.wants import Pace
 from nivelus.core.errors import Refused
 from nivelus.services import drawing, rides
 from nivelus.services.ride_views import InsideView, RideDraftView, RideView
@@ -20,21 +21,19 @@ from nivelus.web.routes import Routes
 api = Routes("rides", "ride", "/api/tracks/<track_id>")
 PointId = Annotated[str, Field(pattern=r"^([\w-]{1,40}\.)?-?[0-9a-f]{1,16}$")]
 Points = Annotated[list[PointId], Field(min_length=1, max_length=100_000)]
-Lag = Annotated[float, Field(gt=0, le=5, allow_inf_nan=False)]
 LaneDb = Annotated[float, Field(ge=-144, le=120, allow_inf_nan=False)]
 SpanIn = tuple[Seconds, Seconds]
 
 
 class RideRuleIn(Values):
-    """Values of the rule of a ride; those that are absent are as they come. Times are seconds."""
+    """Values of the rule of a ride; those that are absent are as they come."""
 
     strength: Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)] | None = None
     most_up: Limit | None = None
     most_down: Limit | None = None
     dead_band: Annotated[float, Field(ge=0, le=12, allow_inf_nan=False)] | None = None
-    attack: Lag | None = None
-    release: Lag | None = None
-    look_ahead: Annotated[float, Field(ge=0, le=2, allow_inf_nan=False)] | None = None
+    natural_fall: Annotated[float, Field(ge=0, le=12, allow_inf_nan=False)] | None = None
+    pace: Pace | None = None
     error: Annotated[float, Field(ge=0.05, le=6, allow_inf_nan=False)] | None = None
 
 

@@ -18,8 +18,9 @@ from nivelus.core.chain.state import NO_LANES, Lane, Places, TrackState, changes
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain, highest_gain
 from nivelus.core.drafts.dips import ALL_KINDS
 from nivelus.core.drafts.peaks import FreedPhrase, free_phrases, with_peaks_down
-from nivelus.core.drafts.ride import RideDraft, RideRule, draft_ride
+from nivelus.core.drafts.ride import RideDraft, draft_ride
 from nivelus.core.drafts.settle import Settled, settle
+from nivelus.core.drafts.wants import RideRule
 from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves
 from nivelus.core.gain.drawn import EMPTY, Curve
 from nivelus.core.marks.details import measure_mark

@@ -7,8 +7,9 @@ from functools import partial
 import numpy as np
 
 from nivelus.core.deliver.curve_midi import read_midi, write_midi
-from nivelus.core.drafts.ride import RideRule, draft_ride
+from nivelus.core.drafts.ride import draft_ride
 from nivelus.core.drafts.slow import SlowRule, draft_slow
+from nivelus.core.drafts.wants import RideRule
 from nivelus.core.dynamics.compressor import DETECTORS, Compressor
 from nivelus.core.dynamics.limiter import Limiter
 from nivelus.core.dynamics.load import compare

@@ -1,36 +1,48 @@
 """The line with few corners through a course of gain: what a ride draws instead of a point in every frame.
 
-A course says for every frame what gain is wanted, how much that frame counts, and what bounds it. The line begins with a
-corner every few frames, its heights by least squares. Then those corners go without which it strays least, the heights are
-fitted anew, and so on: bottom-up segmentation (Keogh et al., Segmenting time series, 2004) with a fit of the whole line.
+A course says for every frame what gain is wanted, how much that frame counts, what bounds it, and how steep it may be. Of all
+lines with corners at some frames and heights, that one is found which strays least from the course, where every corner has a
+price: dynamic programming over the corners, as R. Bellman showed for lines through a course (Comm. ACM 4, 1961). Then
+the heights are found anew, finely, with the corners where they are.
+
+Corners are APART frames apart at least, so that no second has more than four of them.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from itertools import pairwise
+from dataclasses import dataclass, replace
 
 import numba
 import numpy as np
 import numpy.typing as npt
 
+from nivelus.core.errors import LevelError
 from nivelus.core.gain.compiled import FloatArray
 
 Indices = npt.NDArray[np.int64]
 
-CLOSE = 10
-"""Frames between two corners to begin with."""
-SWEEPS, REACH = 3, 8
-"""How often each corner looks for a better place, and how many frames from where it is."""
-AT_ONCE = 0.2
-"""Share of the corners that go before the heights are fitted anew."""
+STEP = 5
+"""Frames from a place where a corner may stand to the next."""
+APART = 25
+"""Frames between two corners at least."""
+BACK = np.array([0, 1, 2, 3, 5, 7, 9, 12, 16, 20, 32, 56])
+"""Which of the places that lie far enough before a corner may have the one before it."""
+HEIGHTS = 12
+"""Heights that a corner may have on either side of 0 at first, ..."""
+FINE_STEP, FINE = 0.05, 8
+"""... and then: dB from one to the next, and how many on either side of where it is."""
+SPECK = 1e-9
+"""dB by which a bound may be passed, so that what lies on it is within."""
+STIFF = 2.0
+"""What a change of 1 dB within a frame costs: where nothing counts the line is straight."""
 
 
 @dataclass(frozen=True, slots=True)
 class Course:
     """What a line goes by: ``wanted`` dB, ``weight``, ``lowest`` and ``highest`` dB, ``slope`` dB a frame, (frames,) each.
 
-    ``fixed`` (n,) are frames, in order, that have a corner whatever it is worth; the first and the last frame are among them.
+    Bounds hold 0 dB between them. ``at`` (m,) are the frames, in order, at which a corner may stand; the line begins at the
+    first and ends at the last.
     """
 
     wanted: FloatArray
@@ -38,151 +50,153 @@ class Course:
     lowest: FloatArray
     highest: FloatArray
     slope: FloatArray
-    fixed: Indices
+    at: Indices
 
 
 @dataclass(frozen=True, slots=True)
-class Corners:
-    """Corners from which to choose: their frames ``at`` (n,), and ``stays`` (n,), how many others go before each."""
+class Line:
+    """Corners at frames ``at`` (n,) and their heights ``db`` (n,)."""
 
     at: Indices
-    stays: Indices
-
-    def __len__(self) -> int:
-        return len(self.at)
-
-    def best(self, count: int) -> Indices:
-        """The frames of as many corners, those without which the line strays most; what is fixed is always among them."""
-        return self.at[self.stays >= len(self) - max(count, 0)]
+    db: FloatArray
 
 
-def corners_of(course: Course) -> Corners:
-    """Corners from which to choose; where nothing counts between two that are fixed, there are no others.
+def line_of(course: Course, price: float) -> Line:
+    """The line that strays least from a course, where each corner costs ``price`` (dB squared times frames of weight 1).
 
-    O(frames) for each of the rounds in which a share of them goes.
+    O(m) in the places for corners, times heights squared.
     """
-    stretches = [(a, b) for a, b in pairwise(course.fixed.tolist()) if course.weight[a + 1 : b].any()]
-    inner = [np.arange(a + CLOSE, b - CLOSE + 1, CLOSE) for a, b in stretches]
-    at = np.sort(np.concatenate([course.fixed, *inner]))
-    return Corners(at, _stays(course.wanted, at, course.weight, np.isin(at, course.fixed)))
+    reach = max(-course.lowest.min(), course.highest.max(), 1e-9)
+    heights = np.linspace(-reach, reach, 2 * HEIGHTS + 1)
+    heights[HEIGHTS] = 0.0
+    heights = heights[(heights >= course.lowest.min() - SPECK) & (heights <= course.highest.max() + SPECK)]
+    place, db = _found(course, np.tile(heights, (len(course.at), 1)), BACK, APART, price)
+    return Line(course.at[place], db)
 
 
-def moved_corners(course: Course, corners: Indices) -> Indices:
-    """As many corners, those that are not fixed each where the line strays least if its neighbours stay. O(frames)."""
-    return np.asarray(_moved(course.wanted, course.weight, corners, np.isin(corners, course.fixed)))
+def settled(course: Course, line: Line) -> Line:
+    """A line with the same corners at heights that are nearer to the course."""
+    heights = line.db[:, None] + np.arange(-FINE, FINE + 1) * FINE_STEP
+    return Line(line.at, _found(replace(course, at=line.at), heights, BACK[:1], 0, 0.0)[1])
 
 
-def heights_of(course: Course, corners: Indices) -> FloatArray:
-    """Heights of the corners, (n,) dB: nearest to the course, within its bounds, and no steeper than it may be at both ends."""
-    heights = _heights(course.wanted, corners, course.weight)
-    return _bounded(heights, corners, course.lowest[corners], course.highest[corners], course.slope[corners])
-
-
-@numba.njit(cache=True, nogil=True, error_model="numpy")
-def _moved(wanted: FloatArray, weight: FloatArray, corners: Indices, is_fixed: npt.NDArray[np.bool_]) -> Indices:
-    at = corners.copy()
-    for _ in range(SWEEPS):
-        heights = _heights(wanted, at, weight)
-        for k in range(1, len(at) - 1):
-            if is_fixed[k]:
-                continue
-            a, b, low, high = at[k - 1], at[k + 1], heights[k - 1], heights[k + 1]
-            least = np.inf
-            best, height = at[k], heights[k]
-            for m in range(max(a + CLOSE, at[k] - REACH), min(b - CLOSE, at[k] + REACH) + 1):
-                # the height of the middle by least squares: sum of weight * (share * height - rest) squared
-                ss, sr, rr = 1e-9, 0.0, 0.0
-                for i in range(a, b + 1):
-                    if i < m:
-                        share = (i - a) / (m - a)
-                        rest = wanted[i] - low * (1 - share)
-                    else:
-                        share = (b - i) / (b - m)
-                        rest = wanted[i] - high * (1 - share)
-                    ss += weight[i] * share * share
-                    sr += weight[i] * share * rest
-                    rr += weight[i] * rest * rest
-                if rr - sr * sr / ss < least:
-                    least, best, height = rr - sr * sr / ss, m, sr / ss
-            at[k], heights[k] = best, height
-    return at
+def _found(course: Course, heights: FloatArray, back: Indices, apart: int, price: float) -> tuple[Indices, FloatArray]:
+    """Which of the places have a corner in the best line, and how high."""
+    turns = np.flatnonzero((np.diff(course.lowest) != 0) | (np.diff(course.highest) != 0))
+    gates = np.unique(np.concatenate([turns, turns + 1]))
+    place, height = _best(
+        course.wanted,
+        course.weight,
+        course.slope,
+        gates,
+        course.lowest[gates] - SPECK,
+        course.highest[gates] + SPECK,
+        course.at,
+        heights,
+        course.lowest[course.at] - SPECK,
+        course.highest[course.at] + SPECK,
+        back,
+        apart,
+        price,
+    )
+    if not len(place):
+        raise LevelError("No line goes between these bounds.")
+    return place, heights[place, height]
 
 
 @numba.njit(cache=True, nogil=True, error_model="numpy")
-def _bounded(heights: FloatArray, corners: Indices, lowest: FloatArray, highest: FloatArray, slope: FloatArray) -> FloatArray:
-    """Heights within their bounds, from the left no steeper than they may be."""
-    out = np.empty_like(heights)
-    for i in range(len(heights)):
-        height = heights[i]
-        if i > 0:
-            reach = max(slope[i], slope[i - 1]) * (corners[i] - corners[i - 1])
-            height = min(max(height, out[i - 1] - reach), out[i - 1] + reach)
-        out[i] = min(max(height, lowest[i]), highest[i])
-    return out
-
-
-@numba.njit(cache=True, nogil=True, error_model="numpy")
-def _heights(course: FloatArray, corners: Indices, weight: FloatArray) -> FloatArray:
-    """Heights of the corners of the line that lies nearest to the course in the sense of least squares.
-
-    Each frame touches two corners, so the normal equations are tridiagonal. O(frames).
-    """
-    count = len(corners)
-    middle, upper, right = np.full(count, 1e-9), np.zeros(count), np.zeros(count)
-    k = 0
-    for i in range(len(course)):
-        while k < count - 2 and i >= corners[k + 1]:
-            k += 1
-        b = (i - corners[k]) / (corners[k + 1] - corners[k])
-        a = 1.0 - b
-        middle[k] += weight[i] * a * a
-        middle[k + 1] += weight[i] * b * b
-        upper[k] += weight[i] * a * b
-        right[k] += weight[i] * a * course[i]
-        right[k + 1] += weight[i] * b * course[i]
-    for k in range(1, count):
-        factor = upper[k - 1] / middle[k - 1]
-        middle[k] -= factor * upper[k - 1]
-        right[k] -= factor * right[k - 1]
-    out = np.empty(count)
-    out[-1] = right[-1] / middle[-1]
-    for k in range(count - 2, -1, -1):
-        out[k] = (right[k] - upper[k] * out[k + 1]) / middle[k]
-    return out
-
-
-@numba.njit(cache=True, nogil=True, error_model="numpy")
-def _stays(course: FloatArray, corners: Indices, weight: FloatArray, fixed: npt.NDArray[np.bool_]) -> Indices:
-    """How many other corners go before each, (n,); those that are fixed stay. Of two neighbours one goes in a round."""
-    stays = np.full(len(corners), len(corners))
-    kept = np.arange(len(corners))
-    gone = 0
-    while True:
-        at = corners[kept]
-        heights = _heights(course, at, weight)
-        cost = np.full(len(kept), np.inf)
-        for k in range(1, len(kept) - 1):
-            if fixed[kept[k]]:
-                continue
-            a, m, b = at[k - 1], at[k], at[k + 1]
-            low, middle, high = heights[k - 1], heights[k], heights[k + 1]
-            strays = 0.0
-            for i in range(a, b + 1):
-                without = low + (high - low) * (i - a) / (b - a)
-                drawn = low + (middle - low) * (i - a) / (m - a) if i < m else middle + (high - middle) * (i - m) / (b - m)
-                strays += weight[i] * ((without - course[i]) ** 2 - (drawn - course[i]) ** 2)
-            cost[k] = strays
-        free = int(np.isfinite(cost).sum())
-        if not free:
-            return stays
-        keeps = np.ones(len(kept), np.bool_)
-        going = max(int(free * AT_ONCE), 1)
-        for k in np.argsort(cost):
-            if going == 0 or not np.isfinite(cost[k]):
+def _best(
+    wanted: FloatArray,
+    weight: FloatArray,
+    slope: FloatArray,
+    gates: Indices,
+    gate_low: FloatArray,
+    gate_high: FloatArray,
+    at: Indices,
+    heights: FloatArray,
+    low: FloatArray,
+    high: FloatArray,
+    back: Indices,
+    apart: int,
+    price: float,
+) -> tuple[Indices, Indices]:
+    """The places of the corners of the best line, and which of their heights they have; empty where there is none."""
+    places, many = heights.shape
+    cost = np.full((places, many), np.inf)
+    came = np.full((places, many, 2), -1, np.int32)
+    for h in range(many):
+        if low[0] <= heights[0, h] <= high[0]:
+            cost[0, h] = 0.0
+    own = np.empty(many)
+    first_gate = 0
+    for i in range(1, places):
+        # the nearest place that lies far enough before this one; the end of the line is wherever it is
+        nearest = i - 1
+        while nearest > 0 and at[i] - at[nearest] < apart:
+            nearest -= 1
+        if at[i] - at[nearest] < apart and i < places - 1:
+            continue
+        last_gate = np.searchsorted(gates, at[i])
+        t = at[i]
+        ww = wu = uu = wy = uy = yy = 0.0
+        steepest = np.inf
+        first_gate = last_gate
+        for k in range(len(back)):
+            j = nearest - back[k]
+            if j < 0:
                 break
-            if keeps[k - 1] and keeps[k + 1]:
-                stays[kept[k]] = gone
-                keeps[k] = False
-                gone += 1
-                going -= 1
-        kept = kept[keeps]
+            while t > at[j]:
+                u, w, y = float(at[i] - t), weight[t], wanted[t]
+                ww += w
+                wu += w * u
+                uu += w * u * u
+                wy += w * y
+                uy += w * u * y
+                yy += w * y * y
+                steepest = min(steepest, slope[t])
+                t -= 1
+            while first_gate > 0 and gates[first_gate - 1] > at[j]:
+                first_gate -= 1
+            length = float(at[i] - at[j])
+            stiff = STIFF / length
+            a = uu / length**2 + stiff
+            b = 2.0 * (wu / length - uu / length**2 - stiff)
+            c = ww - 2.0 * wu / length + uu / length**2 + stiff
+            d = -2.0 * uy / length
+            e = -2.0 * (wy - uy / length)
+            for h in range(many):
+                own[h] = heights[i, h] * (c * heights[i, h] + e)
+            for g in range(many):
+                if cost[j, g] == np.inf:
+                    continue
+                before = heights[j, g]
+                base = cost[j, g] + before * (a * before + d) + yy + price
+                lowest, highest = (
+                    max(low[i], before - steepest * length - SPECK),
+                    min(high[i], before + steepest * length + SPECK),
+                )
+                for gate in range(first_gate, last_gate):
+                    share = (gates[gate] - at[j]) / length
+                    lowest = max(lowest, (gate_low[gate] - before * (1.0 - share)) / share)
+                    highest = min(highest, (gate_high[gate] - before * (1.0 - share)) / share)
+                tilt = b * before
+                for h in range(many):
+                    here = heights[i, h]
+                    if here < lowest:
+                        continue
+                    if here > highest:
+                        break
+                    total = base + own[h] + tilt * here
+                    if total < cost[i, h]:
+                        cost[i, h] = total
+                        came[i, h, 0] = j
+                        came[i, h, 1] = g
+    h = int(np.argmin(cost[-1]))
+    if cost[-1, h] == np.inf:
+        return np.empty(0, np.int64), np.empty(0, np.int64)
+    place, height = [places - 1], [h]
+    while place[-1] > 0:
+        i, h = place[-1], height[-1]
+        place.append(int(came[i, h, 0]))
+        height.append(int(came[i, h, 1]))
+    return np.array(place)[::-1].copy(), np.array(height)[::-1].copy()

@@ -16,11 +16,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from nivelus.core.drafts.ride import around
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.marks.kernel import runs
 from nivelus.core.marks.nuclei import find_nuclei
 from nivelus.core.measure.grid import FRAME
+from nivelus.core.measure.inside import around
 from nivelus.core.measure.loudness import gated_loudness
 
 WINDOW = 0.4
