@@ -10,12 +10,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nivelus.core.errors import GainError
-from nivelus.core.gain.clips import DECLICK_SECONDS, WIDEST_RAMP_SECONDS
+from nivelus.core.gain.clips import DECLICK_SECONDS, WIDEST_RAMP_SECONDS, compile_clip_gains, ways
 from nivelus.core.gain.compiled import GainCurve, apply_gain, frame_gain
 from nivelus.core.measure.grid import frame_borders, measure_samples
 from nivelus.core.measure.loudness import figures
 from tests.conftest import RATE, hum, sine, uneven_voice
-from tests.helpers.clips import ClipGain, compiled
+from tests.helpers.clips import ClipGain, compiled, spans_of
 
 dbs = st.floats(-40, 20, allow_nan=False)
 
@@ -23,7 +23,7 @@ dbs = st.floats(-40, 20, allow_nan=False)
 @st.composite
 def tilings(draw: st.DrawFn) -> list[ClipGain]:
     """Clips that tile a recording, some with a phrase inside, some with one that touches a border."""
-    lengths = draw(st.lists(st.integers(960, 90_000), min_size=1, max_size=12))
+    lengths = draw(st.lists(st.integers(960, 90_000) | st.integers(90_000, 600_000), min_size=1, max_size=12))
     clips, at = [], 0
     for length in lengths:
         kind = draw(st.sampled_from(["none", "inside", "touching"]))
@@ -79,6 +79,54 @@ def test_a_compiled_gain_holds_in_every_phrase_and_never_clicks(clips: list[Clip
     room = min(DECLICK_SECONDS * RATE, 0.98 * shortest)
     allowed = max((abs(a.gain - b.gain) for a, b in itertools.pairwise(clips)), default=0.0) / room
     assert steepest.max(initial=0.0) <= allowed + 1e-9
+
+
+@given(clips=tilings(), data=st.data())
+def test_the_ways_of_clips_follow_each_other_whatever_breathes_between_them(clips: list[ClipGain], data: st.DataObject) -> None:
+    """None reaches into a phrase by more than the de-click slope, none that glides into a breath, and no two cross."""
+    total = clips[-1].end
+    starts = data.draw(st.lists(st.integers(0, total - 1), max_size=8))
+    breaths = np.array([(start, start + 12_000) for start in sorted(starts)], np.float64).reshape(-1, 2)
+    start, end = ways(spans_of(clips), RATE, breaths)
+    assert (end >= start).all()
+    assert (start[1:] >= end[:-1] - 1e-6).all()
+    for i, (first, last) in enumerate(zip(start.tolist(), end.tolist(), strict=True)):
+        glides = last - first > WIDEST_RAMP_SECONDS * RATE * 1.001
+        for clip in clips[i : i + 2]:
+            if clip.phrase_start is not None and glides:
+                assert last <= clip.phrase_start or first >= clip.phrase_end
+        if glides:
+            assert not ((breaths[:, 0] < last) & (breaths[:, 1] > first)).any()
+
+
+def test_a_long_pause_is_glided_through_away_from_the_voice() -> None:
+    """15 s between phrases 19 dB apart: within 100 ms never more than 3 dB, none of it within 0.2 s of a phrase or breath."""
+    rate = RATE
+    clips = [ClipGain(0, 16 * rate, 9.5, rate, 3 * rate), ClipGain(16 * rate, 22 * rate, -9.5, 18 * rate, 20 * rate)]
+    for border, breath in ((16.0, None), (10.0, None), (17.2, (17.4, 17.8)), (3.1, None), (17.9, None)):
+        moved = [clips[0]._replace(end=round(border * rate)), clips[1]._replace(start=round(border * rate))]
+        breaths = np.array([breath] if breath else []).reshape(-1, 2) * rate
+        curve = compile_clip_gains(spans_of(moved), np.array([9.5, -9.5]), rate, breaths)
+        first, last = curve.at[1] / rate, curve.at[2] / rate
+        assert last - first == pytest.approx(2.0)
+        assert first >= 3.2 - 1e-6
+        assert last <= (breath or (18.0,))[0] - 0.2 + 1e-6
+        # the border is the middle of the glide where that leaves it room
+        if 4.3 < border < 16.7:
+            assert (first + last) / 2 == pytest.approx(border, abs=1e-3)
+        at = np.arange(0, 22, 0.01)
+        db = np.interp(at * rate, curve.at, curve.db)
+        assert np.abs(db[10:] - db[:-10]).max() < 3.0
+    # a border that lies in a breath leaves no room
+    inside = compile_clip_gains(spans_of(moved), np.array([1.0, 2.0]), rate, np.array([[17.5, 17.95]]) * rate)
+    assert inside.at[2] - inside.at[1] <= WIDEST_RAMP_SECONDS * rate
+
+
+def test_a_short_pause_has_its_step_at_the_border_as_ever() -> None:
+    clips = [ClipGain(0, 48_000, 3.0, 4_800, 40_000), ClipGain(48_000, 96_000, -3.0, 62_400, 90_000)]
+    curve = compiled(clips, RATE)
+    assert (curve.at[1] + curve.at[2]) / 2 == 48_000
+    assert curve.at[2] - curve.at[1] == WIDEST_RAMP_SECONDS * RATE
 
 
 @given(clips=tilings(), data=st.data())

@@ -3,7 +3,7 @@ import type { components } from "./schema";
 
 type Schemas = components["schemas"];
 
-/** Gains as pairs of samples and dB - the sum, the dips, curve, ride and trim - and the meter's pairs. */
+/** Gains as pairs of samples and dB - the sum, the dips, curve, ride and trim -, the clips' ways as pairs of samples, the meter's pairs. */
 export interface Answered {
   gains: Float64Array[];
   meter: Float32Array;
@@ -15,7 +15,7 @@ export interface Drawn {
   passes: Schemas["PassView"][];
 }
 
-const GAINS = 5;
+const GAINS = 6;
 const PARTS = 8;
 
 /** Arrays that came in one answer: how many values each has, then all of them. */

@@ -1,15 +1,17 @@
 /** Clip gain and what else is done to phrases, and their drafts. */
-import { api, type Clip, type RuleChange } from "../api/client";
+import { api, type RuleChange } from "../api/client";
 import { tell } from "../parts/messages";
 import { engine } from "../sound/engine";
-import { stairs } from "../sound/lines";
+import { slopes } from "../sound/lines";
 import { Drafts } from "./drafts";
 import { hearHand, type Over } from "./ear";
 import { edit, editInHand, tellDone } from "./edits";
 import { focused, focusedClips, selectedClips } from "./focus";
+import { heard } from "./heard";
 import { gainOf, overClips, withGain } from "./over";
 import { isJudged, useSession } from "./session";
 import { inHand, redraw, select, useView } from "./view";
+import { Ways } from "./ways";
 
 const needSelection = () => {
   const clips = selectedClips();
@@ -30,11 +32,18 @@ export async function changeGain(ids: string[], change: { by?: number; to?: numb
 /** What is heard of phrases that are moved or set. */
 function gainHeard(ids: Set<string>, change: { by?: number; to?: number }): Over {
   const clips = focusedClips().filter((clip) => ids.has(clip.id));
-  const line = stairs(clips.map((clip) => ({ ...edges(clip), by: gainOf(clip, change) - clip.gain })));
+  const all = focusedClips();
+  const ways = new Ways(all, heard().ways, focused()!.timeline.sample_rate);
+  const line = slopes(
+    clips.map((clip) => {
+      const place = ways.place(clip);
+      const from: [number, number] = place > 0 ? ways.after(place - 1) : [clip.start, clip.start];
+      const to: [number, number] = place + 1 < all.length ? ways.after(place) : [clip.end, clip.end];
+      return { from, to, by: gainOf(clip, change) - clip.gain };
+    }),
+  );
   return { track: focused()!.id, layer: "clip", line };
 }
-
-const edges = ({ start, end }: Clip) => ({ start, end });
 
 /** Let what the hand does be heard at once; the compiled gain follows. */
 export const hearGain = (ids: Set<string>, by: number) => hearHand(by === 0 ? null : gainHeard(ids, { by }));

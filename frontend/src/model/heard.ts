@@ -18,6 +18,8 @@ import { ALL_LAYERS, heardLayers, redraw, useView } from "./view";
 export interface Heard extends Record<LaneName, GainPoints> {
   points: GainPoints;
   dips: GainPoints;
+  /** From and to which sample each clip's gain gives way to that of the next, pairs. */
+  ways: Float64Array;
   drawn: Drawn | null;
   /** Short-term level before and after, pairs, on the scale of the target. */
   meter: Float32Array;
@@ -27,6 +29,7 @@ const EMPTY = { at: new Float64Array(0), db: new Float64Array(0) };
 export const NOTHING: Heard = {
   points: EMPTY,
   dips: EMPTY,
+  ways: new Float64Array(0),
   curve: EMPTY,
   ride: EMPTY,
   trim: EMPTY,
@@ -87,13 +90,14 @@ export const drawn = (): Drawn | null => (useView.getState().stage === "ride" ? 
 /** Whether what is known is of the state that is shown. */
 export const isHeardSettled = () => heardOfTrack.isSettled;
 
-function unpacked({ gains: [points, dips, curve, ride, trim], ...rest }: Answered): Heard {
+function unpacked({ gains: [points, dips, curve, ride, trim, ways], ...rest }: Answered): Heard {
   return {
     points: toPoints(points!),
     dips: toPoints(dips!),
     curve: toPoints(curve!),
     ride: toPoints(ride!),
     trim: toPoints(trim!),
+    ways: ways!,
     ...rest,
   };
 }

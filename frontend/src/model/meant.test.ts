@@ -44,7 +44,7 @@ vi.mock("../api/client", () => ({
         sent.accepted.push(body.stamp);
         return answered();
       },
-      heard: () => Promise.resolve({ gains: [[], [], [], [], []], meter: [], drawn: { lanes: drawn, passes: [] } }),
+      heard: () => Promise.resolve({ gains: [[], [], [], [], [], []], meter: [], drawn: { lanes: drawn, passes: [] } }),
     } as Record<string, unknown>,
     { get: (own, name: string) => own[name] ?? (() => new Promise(() => {})) },
   ),

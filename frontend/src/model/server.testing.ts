@@ -195,7 +195,7 @@ export class Server {
         const clips = this.sessionOf(track)[1].tracks[track]!;
         if (keyOf(clips) !== key) throw new Problem(409, "This track was changed.");
         const none = new Float64Array(0);
-        return { gains: [gainOf(clips), none, none, none, none], meter: new Float32Array(0), drawn: null };
+        return { gains: [gainOf(clips), none, none, none, none, none], meter: new Float32Array(0), drawn: null };
       }),
     gainPoints: (track: string, _: string[], { key }: { key: string }) =>
       this.later("gain of another", () => {

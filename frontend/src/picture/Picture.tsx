@@ -8,6 +8,7 @@ import { heard, trace } from "../model/heard";
 import { setWorkingRange } from "../model/ride";
 import { trackOf, useSession } from "../model/session";
 import { fitWindow, isSilent, redraw, SILENCE, type Stage, useView, zoomWindow } from "../model/view";
+import { Ways } from "../model/ways";
 import { distanceUnit } from "../parts/format";
 import { PALETTES } from "../parts/theme";
 import { useBox } from "../parts/useBox";
@@ -58,6 +59,7 @@ function useScene(): () => Scene | null {
       trace: trace(),
       points: curve.points,
       dips: curve.dips,
+      ways: new Ways(focusedClips(), curve.ways, track.timeline.sample_rate),
       lanes: { curve: curve.curve, ride: curve.ride, trim: curve.trim },
       on: view.layers,
       heard: !view.before,

@@ -79,7 +79,7 @@ function gainPerColumn(a: Axis, scene: Scene, count: number, gained: boolean): F
     const t = a.seconds(GUTTER + x + 0.5);
     while (i < clips.length && clips[i]!.end <= t) i++;
     if (i >= clips.length) break;
-    let db = scene.on.clip ? heldGain(clips[i]!) : 0;
+    let db = scene.on.clip ? scene.ways.gain(i, t) : 0;
     if (scene.on.dips) {
       db += gainAt(dips, t * rate);
       for (const mark of held) if (mark.on && t >= mark.dip_start && t < mark.dip_end) db += hand.dips.delta;
@@ -170,10 +170,13 @@ export function drawGain(ctx: Context, width: number, height: number, scene: Sce
     const shown = visible(clips, scene.window);
     ctx.fillStyle = palette.ochreFill;
     ctx.globalAlpha = back * (scene.heard && scene.on.clip ? 1 : 0.4);
-    for (const clip of shown) {
-      const gain = heldGain(clip);
-      const x = a.x(clip.start);
-      if (gain !== 0) ctx.fillRect(x, Math.min(zero, s.y(gain)), a.x(clip.end) - x, Math.abs(s.y(gain) - zero));
+    const steps = shown.length ? clipSteps(scene, a, s, scene.ways.place(shown[0]!), shown.length) : [];
+    for (const step of steps) {
+      ctx.beginPath();
+      ctx.moveTo(step[0]![0], zero);
+      for (const [x, y] of step) ctx.lineTo(x, y);
+      ctx.lineTo(step.at(-1)![0], zero);
+      ctx.fill();
     }
     ctx.globalAlpha = scene.heard ? 1 : 0.4;
     drawCurve(ctx, width, a, s, scene);
@@ -181,18 +184,41 @@ export function drawGain(ctx: Context, width: number, height: number, scene: Sce
     ctx.globalAlpha = back * (scene.heard && scene.on.clip ? 1 : 0.4);
     ctx.strokeStyle = palette.ochre;
     ctx.lineWidth = 1.6;
-    for (const clip of shown) {
-      const y = s.y(heldGain(clip));
-      const chosen = scene.selection.has(clip.id);
-      ctx.lineWidth = chosen ? 3 : 1.6;
+    for (const step of steps) {
       ctx.beginPath();
-      ctx.moveTo(a.x(clip.start), y);
-      ctx.lineTo(a.x(clip.end), y);
+      for (const [x, y] of step) ctx.lineTo(x, y);
+      ctx.stroke();
+    }
+    ctx.lineWidth = 3;
+    for (const clip of shown) {
+      if (!scene.selection.has(clip.id)) continue;
+      const [from, to] = scene.ways.hold(scene.ways.place(clip));
+      ctx.beginPath();
+      ctx.moveTo(a.x(from), s.y(heldGain(clip)));
+      ctx.lineTo(a.x(to), s.y(heldGain(clip)));
       ctx.stroke();
     }
     ctx.globalAlpha = 1;
     drawRide(ctx, width, a, s, scene);
   });
+}
+
+/** The clip gain as lines in the picture, one for each run of clips without silence between them, with its ways. */
+function clipSteps({ clips, ways }: Scene, a: Axis, s: Scale, first: number, count: number): [number, number][][] {
+  const lines: [number, number][][] = [];
+  for (let place = first; place < first + count; place++) {
+    const clip = clips[place]!;
+    const joins = place > 0 && meets(clips[place - 1]!, clip);
+    const goesOn = place + 1 < clips.length && meets(clip, clips[place + 1]!);
+    const [from, to] = ways.hold(place);
+    const y = s.y(heldGain(clip));
+    if (place === first || !joins)
+      lines.push(place > 0 && joins ? [[a.x(ways.after(place - 1)[0]), s.y(heldGain(clips[place - 1]!))]] : []);
+    lines.at(-1)!.push([a.x(joins ? from : clip.start), y], [a.x(goesOn ? to : clip.end), y]);
+    if (goesOn && place === first + count - 1)
+      lines.at(-1)!.push([a.x(ways.after(place)[1]), s.y(heldGain(clips[place + 1]!))]);
+  }
+  return lines;
 }
 
 /** Where the working range ends: beyond it the paper is darker. */

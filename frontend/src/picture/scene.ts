@@ -4,6 +4,7 @@ import { gainAt } from "../model/heard";
 import { overLane } from "../model/hold";
 import { isLevel } from "../model/session";
 import { LANES, type Layer, type Span, type Stage, useView } from "../model/view";
+import type { Ways } from "../model/ways";
 import type { Palette } from "../parts/theme";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, axis, chartRange, GUTTER, RULER, type Scale, scale } from "./axis";
@@ -27,6 +28,7 @@ export interface Scene {
   trace: Float32Array;
   points: GainPoints;
   dips: GainPoints;
+  ways: Ways;
   /** What is drawn, and which layers are on. */
   lanes: Record<LaneName, GainPoints>;
   on: Record<Layer, boolean>;

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { type Line, stairs, total } from "./lines";
+import { type Line, slopes, stairs, total } from "./lines";
 
 /** A line just before and just after a moment, by looking along it. */
 function around(line: Line, at: number): [number, number] {
@@ -42,6 +42,18 @@ describe("lines over each other", () => {
       [2, 5],
     ];
     expect(around(total([high, step]), 9)).toEqual([5, 5]);
+  });
+
+  it("have ways to spans and back from them, and neighbours share theirs", () => {
+    const line = slopes([
+      { from: [1, 2], to: [4, 6], by: 3 },
+      { from: [4, 6], to: [8, 8], by: -5 },
+    ]);
+    expect(line.map(([at]) => at)).toEqual([1, 2, 4, 6, 8, 8]);
+    const wanted = [0, 1.5, 3, 3, -1, -5, -5, 0];
+    [0.5, 1.5, 2, 3, 5, 6, 7.9, 8.1].forEach((at, i) => {
+      expect(around(line, at)[0]).toBeCloseTo(wanted[i]!, 6);
+    });
   });
 
   it("of spans that overlap are as high as all of them", () => {

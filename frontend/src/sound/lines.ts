@@ -41,23 +41,50 @@ export function total(lines: Line[]): Line {
   });
 }
 
+/** A span that is moved by some dB, and from when to when it gets there and back. */
+export interface Way {
+  from: [number, number];
+  to: [number, number];
+  by: number;
+}
+
 /** A line that is at some dB in spans, at the sum of them where they overlap, and at 0 elsewhere. O(n log n). */
 export function stairs(spans: { start: number; end: number; by: number }[]): Line {
-  const steps = new Map<number, number>();
-  for (const { start, end, by } of spans) {
-    if (by === 0 || start >= end) continue;
-    steps.set(start, (steps.get(start) ?? 0) + by);
-    steps.set(end, (steps.get(end) ?? 0) - by);
+  return slopes(spans.map(({ start, end, by }) => ({ from: [start, start], to: [end, end], by })));
+}
+
+/** The same of spans with ways to them and back from them. O(n log n). */
+export function slopes(spans: Way[]): Line {
+  // at every moment: by how much the line steps there, and by how much its slope changes
+  const turns = new Map<number, [number, number]>();
+  const turn = (at: number, step: number, slope: number) => {
+    const known = turns.get(at) ?? [0, 0];
+    turns.set(at, [known[0] + step, known[1] + slope]);
+  };
+  const go = ([a, b]: [number, number], by: number) => {
+    if (b <= a) return turn(a, by, 0);
+    turn(a, 0, by / (b - a));
+    turn(b, 0, -by / (b - a));
+  };
+  for (const { from, to, by } of spans) {
+    if (by === 0 || from[0] >= to[1]) continue;
+    go(from, by);
+    go(to, -by);
   }
-  let now = 0;
-  return [...steps.keys()]
+  let [last, now, slope] = [0, 0, 0];
+  return [...turns.keys()]
     .sort((a, b) => a - b)
     .flatMap((at, i): Line => {
-      const before = now;
-      now = i === steps.size - 1 ? 0 : now + steps.get(at)!;
-      return [
-        [at, before],
-        [at, now],
-      ];
+      const before = now + slope * (at - last);
+      const [step, change] = turns.get(at)!;
+      now = i === turns.size - 1 ? 0 : before + step;
+      slope += change;
+      last = at;
+      return step
+        ? [
+            [at, before],
+            [at, now],
+          ]
+        : [[at, now]];
     });
 }

@@ -34,7 +34,7 @@ from nivelus.services.owners import lane_owner, owners_of, whole_lane
 from nivelus.services.pass_views import PassDraftView, PassesView, PassView, PhraseGain
 from nivelus.services.rides import view_points
 from nivelus.services.stamps import require_same, stamp_of
-from nivelus.services.state import owners_of_track, working_range
+from nivelus.services.state import owners_of_track, state_of, working_range
 from nivelus.services.timeline import Timeline
 from nivelus.services.views import Changed, SpanView
 from nivelus.services.workbench import Workbench
@@ -232,9 +232,10 @@ def keep(
         edit.label = f"Keep pass {row.number} in the {NAMES[row.lane]}{' again' if again else ''}"
         if as_clip_gain:
             gains = _clip_gains(edit.db, track, timeline, row, before, after)
+            breaths = state_of(bench, edit.db, edit.session, track, timeline).breaths
             if not gains:
                 raise Refused("This pass covers no phrase whose clip gain it could be.")
-            after = add(after, replace(moved := _give(edit, track, timeline, gains), db=-finite(moved.db)))
+            after = add(after, replace(moved := _give(edit, track, timeline, gains, breaths), db=-finite(moved.db)))
             edit.label = f"Turn pass {row.number} into clip gain of {count_of(len(gains), 'phrase')}"
         left = _put(edit, track, timeline, row.lane, before, after)
         if left:
@@ -401,13 +402,14 @@ def _clip_gains(db: DbSession, track: Track, timeline: Timeline, row: Pass, befo
     return {table.ids[place]: float(by) for place, by in zip(places[chosen].tolist(), means[chosen].tolist(), strict=True)}
 
 
-def _give(edit: Edit, track: Track, timeline: Timeline, gains: dict[str, float]) -> Curve:
+def _give(edit: Edit, track: Track, timeline: Timeline, gains: dict[str, float], breaths: FloatArray) -> Curve:
     """Add to the gain of clips; what that does to the track, as a curve in seconds."""
     rows = clip_rows(edit.db, track.id)
     table = rows.table
     own = [row for row in rows if row.id in gains]
     given = {row.id: limited(row.gain + gains[row.id]) - row.gain for row in own}
     edit.change_many(Clip, own, {row.id: {"gain": row.gain + given[row.id], "by_hand": True, "drafted": False} for row in own})
-    moved = compile_clip_gains(table.spans, np.array([given.get(id, 0.0) for id in table.ids]), timeline.sample_rate)
+    by = np.array([given.get(id, 0.0) for id in table.ids])
+    moved = compile_clip_gains(table.spans, by, timeline.sample_rate, breaths)
     at: FloatArray = moved.at / timeline.sample_rate
     return plain(np.round(at, 6), moved.db)

@@ -137,7 +137,8 @@ class Heard(NamedTuple):
     """What is heard and shown of a track in one state: its gain, compiled, and how loud it is.
 
     Gains are (n, 2) float64 of samples and dB, linear in dB between them: the sum of the layers that were asked for, the dips,
-    and each drawn lane. ``meter`` is (m, 2) float32, see ``meter``.
+    and each drawn lane. ``ways`` (clips - 1, 2) are the samples from and to which each clip's gain gives way to the next.
+    ``meter`` is (m, 2) float32, see ``meter``.
     """
 
     total: npt.NDArray[np.float64]
@@ -145,6 +146,7 @@ class Heard(NamedTuple):
     curve: npt.NDArray[np.float64]
     ride: npt.NDArray[np.float64]
     trim: npt.NDArray[np.float64]
+    ways: npt.NDArray[np.float64]
     meter: npt.NDArray[np.float32]
 
 
@@ -156,7 +158,7 @@ def heard(bench: Workbench, track_id: str, key: str, layers: Collection[str] = L
     session, timeline, state, grid = _keyed(bench, track_id, key)
     dips, curve, ride, trim = (_pairs(state.of_layers([layer])) for layer in ("dips", *LANES))
     level = _meter(session, timeline, state, grid, layers)
-    return Heard(_pairs(state.of_layers(layers)), dips, curve, ride, trim, level)
+    return Heard(_pairs(state.of_layers(layers)), dips, curve, ride, trim, np.stack(state.ways, axis=1), level)
 
 
 def of_key(bench: Workbench, track_id: str, key: str | None, make: Callable[[], Made]) -> Made:

@@ -100,8 +100,6 @@ def propose_ride(
         tops = state.peaks_with(state.before_ride, clips.voiced)
         room_up = highest_gain(tops, clips.room_tone[clips.voiced], limits) - clips.gain[clips.voiced]
         rises = np.where(clips.free[clips.voiced], np.maximum(room_up, 0.0), 0.0)
-    arrays = state.marks.arrays
-    breathing = arrays.kind == KINDS.index("breath")
     whole = (chosen is None or bool(chosen.all())) and only is None
     before = replace(state, lanes=NO_LANES)
     return draft_ride(
@@ -114,7 +112,7 @@ def propose_ride(
         present=EMPTY if whole else state.lanes.ride.curve(),
         only=only,
         rises=rises,
-        breaths=np.stack([arrays.start[breathing], arrays.end[breathing]], axis=1) / state.rate,
+        breaths=state.breaths / state.rate,
     )
 
 

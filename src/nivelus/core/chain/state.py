@@ -24,7 +24,7 @@ import numpy.typing as npt
 from nivelus.core.chain.clips import ClipTable, frame_spans
 from nivelus.core.chain.marks import FoundMarks, Hands, Rules, TrackMarks, marks_of
 from nivelus.core.gain.clip_curves import join_clip_curves
-from nivelus.core.gain.clips import DECLICK_SECONDS, ClipSpans, compile_clip_gains
+from nivelus.core.gain.clips import DECLICK_SECONDS, ClipSpans, Ways, compile_clip_gains, ways
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves, frame_gain, span_gain
 from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, curve_of
@@ -103,6 +103,18 @@ class TrackState:
         """The marks and their dips."""
         return marks_of(self.clips, self.found, self.hands, self.rules, self.rate, self.samples)
 
+    @cached_property
+    def breaths(self) -> FloatArray:
+        """Where the breaths are, samples, (n, 2) in order."""
+        arrays = self.marks.arrays
+        breathing = arrays.kind == KINDS.index("breath")
+        return np.asarray(np.stack([arrays.start, arrays.end], axis=1)[breathing])
+
+    @cached_property
+    def ways(self) -> Ways:
+        """Where each clip's gain gives way to that of the next."""
+        return ways(self.clips.spans, self.rate, self.breaths)
+
     @property
     def dips(self) -> GainCurve:
         """The gain of the dips that are on."""
@@ -128,7 +140,7 @@ class TrackState:
     @cached_property
     def clip_gain(self) -> GainCurve:
         """The compiled gain of the clips."""
-        return compile_clip_gains(self.clips.spans, self.clips.gain, self.rate)
+        return compile_clip_gains(self.clips.spans, self.clips.gain, self.rate, self.breaths)
 
     @cached_property
     def before_ride(self) -> GainCurve:

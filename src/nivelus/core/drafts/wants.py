@@ -9,7 +9,7 @@ ride. Levels are LUFS.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numba
 import numpy as np
@@ -24,6 +24,7 @@ from nivelus.core.measure.inside import around
 from nivelus.core.measure.loudness import OFFSET, PHRASE_GATE_SHARE, gated_loudness, gated_power
 
 BoolArray = npt.NDArray[np.bool_]
+Pitch = npt.NDArray[np.floating[Any]]
 
 DB = np.log(10) / 10
 """What a dB of power is in its natural logarithm."""
@@ -94,7 +95,7 @@ class Voiced(NamedTuple):
 
     power: FloatArray
     vowels: FloatArray
-    pitch: FloatArray
+    pitch: Pitch
     room: float
 
 
@@ -166,7 +167,7 @@ def want_of(voice: Voiced, rule: RideRule, target: float | None) -> tuple[Want, 
     return Want(course, weight, -rule.most_down, most_up, goal if target is None else None), reason
 
 
-def _pitched(voiced: BoolArray, pitch: FloatArray) -> BoolArray:
+def _pitched(voiced: BoolArray, pitch: Pitch) -> BoolArray:
     """Which of the frames that tell of a word have pitch near them; all of them where a voice has hardly any."""
     near = np.convolve(pitch >= PITCH, np.ones(2 * NEAR_PITCH + 1), "same") > 0.5
     both = voiced & near
@@ -202,7 +203,7 @@ def _course(
     return _to_loudness(held, limits, power, 10 ** ((goal - OFFSET) / 10)), goal
 
 
-def is_sung(pitch: FloatArray, phrases: list[slice]) -> bool:
+def is_sung(pitch: Pitch, phrases: list[slice]) -> bool:
     """Whether a voice sings in its phrases: half of what has pitch there, frame by frame, holds it for SUNG frames at least.
 
     ``pitch`` is that of the whole recording, see ``core.measure.pitch``. O(frames).

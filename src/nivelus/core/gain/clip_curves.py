@@ -44,7 +44,7 @@ def join_clip_curves(clips: ClipSpans, curves: Sequence[Curve], rate: int) -> Cu
     curves : n curves, without points where a clip has none
     rate : samples a second of the clips' positions
     """
-    width = border_ramps(clips, rate)[1] / rate
+    width = border_ramps(clips, rate) / rate
     owners = [i for i, curve in enumerate(curves) if len(curve)]
     if not owners:
         return EMPTY
