@@ -5,6 +5,12 @@ the render is compared with the same gain without those dips:
 
 - *voice lowered*: the share of the labelled voice that goes down by more than 3 dB. It is a breath or a gap for nobody.
 - *endings*: the last 80 ms of each labelled phrase, how many lose more than 2 dB, and how much at most.
+
+And without that comparison:
+
+- *pauses*: where the labelled voice rests for 4 s and more, the largest change of the clip gain within 100 ms that lies 0.7 s
+  from it.
+- *breaths*: how much further labelled breaths stand over the 0.3 s of room before them than they did, where there are 0.35 s.
 """
 
 from __future__ import annotations
@@ -12,30 +18,50 @@ from __future__ import annotations
 import json
 import sys
 import tempfile
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
+from bench.beside import line
 from bench.marks import WIDE, programmes
+from nivelus.core.chain.state import TrackState
 from nivelus.core.deliver.level import level_file
 from nivelus.core.drafts.dips import DipRule
 
 RULES = {"breath": DipRule(-8.0, 0.0, -60.0), "gap": DipRule(-20.0, 0.0, -60.0)}
 LOWERED, MOST_LOWERED = 3.0, 0.01
 ENDING, LOST, MOST_LOST, DEEPEST = 0.080, 2.0, 0.01, 6.0
+PAUSE, FROM_VOICE, MOST_STEP = 4.0, 0.7, 3.0
+BEFORE, AWAY, MOST_OUT, FEW_OUT = 0.35, 0.05, 3.0, 6.0
+"""Seconds of room before a breath that are looked at, but for the last of them, and dB that it may stand out by more: the
+middle of all, and one in ten."""
 
 
 @dataclass(frozen=True)
 class Loss:
-    """What a programme loses: of its labelled voice frames those that are ``lowered``, and dB at the ``endings``."""
+    """What a programme loses: of its labelled voice frames those that are ``lowered``, and dB at the ``endings``.
+
+    ``steps`` are dB within 100 ms in its long ``pauses``, and ``out`` dB by which its breaths stand out more.
+    """
 
     frames: int
     lowered: int
     endings: tuple[float, ...]
+    steps: tuple[float, ...] = ()
+    out: tuple[float, ...] = ()
 
     def __add__(self, other: Loss) -> Loss:
-        return Loss(self.frames + other.frames, self.lowered + other.lowered, self.endings + other.endings)
+        return Loss(
+            self.frames + other.frames,
+            self.lowered + other.lowered,
+            self.endings + other.endings,
+            self.steps + other.steps,
+            self.out + other.out,
+        )
 
 
 def loss_of(sound: Path, folder: Path) -> Loss:
@@ -46,12 +72,35 @@ def loss_of(sound: Path, folder: Path) -> Loss:
     still = replace(state, rules=tuple((kind, replace(rule, on=False)) for kind, rule in state.rules))
     down = 10 * np.log10(still.gain_per_frame[:, 0] / np.maximum(state.gain_per_frame[:, 0], 1e-12))
     frames, lowered, endings = 0, 0, []
-    for phrase in json.loads(sound.with_suffix(".json").read_text())["phrases"]:
+    labels = json.loads(sound.with_suffix(".json").read_text())
+    for phrase in labels["phrases"]:
         start, end = phrase["audible_start"], phrase["audible_end"]
         part = down[state.grid.span(start, end)]
         frames, lowered = frames + len(part), lowered + int((part > LOWERED).sum())
         endings.append(float(down[state.grid.span(end - ENDING, end)].mean()))
-    return Loss(frames, lowered, tuple(endings))
+    return Loss(frames, lowered, tuple(endings), tuple(_steps(state, labels)), tuple(_out(state, labels)))
+
+
+def _steps(state: TrackState, labels: dict[str, Any]) -> Iterator[float]:
+    """The largest change of the clip gain within 100 ms in each long pause, dB."""
+    gain = 10 * np.log10(state.per_frame(state.clip_gain)[:, 0])
+    for before, after in pairwise(labels["phrases"]):
+        start, end = before["audible_end"], after["audible_start"]
+        if end - start >= PAUSE:
+            part = gain[state.grid.span(start + FROM_VOICE, end - FROM_VOICE)]
+            yield float(np.abs(part[10:] - part[:-10]).max())
+
+
+def _out(state: TrackState, labels: dict[str, Any]) -> Iterator[float]:
+    """By how much more each breath stands out of the room before it, dB."""
+    plain, gain = np.asarray(state.grid.column("plain"), np.float64), state.gain_per_frame[:, 0]
+    for breath in labels.get("breaths", ()):
+        begin = breath.get("support_start", breath["start"])
+        voice = max((p["audible_end"] for p in labels["phrases"] if p["audible_end"] <= begin + AWAY), default=0.0)
+        if begin - voice < BEFORE:
+            continue
+        room, own = state.grid.span(begin - BEFORE, begin - AWAY), state.grid.span(breath["start"], breath["end"])
+        yield float(sum(sign * 10 * np.log10(p[own].mean() / p[room].mean()) for sign, p in ((1, plain * gain), (-1, plain))))
 
 
 def main(folder: Path) -> None:
@@ -72,6 +121,14 @@ def main(folder: Path) -> None:
         and max(total.endings) <= DEEPEST
     )
     print(f"{'all':20} {_figures(total)}  {'ok' if good else 'MISS'} (1 %, 1 %, {DEEPEST:.0f} dB)")
+    if total.steps:
+        most = max(total.steps)
+        line(f"gain within 100 ms in {len(total.steps)} long pauses", f"{most:.1f} dB", "at most 3 dB", most <= MOST_STEP)
+    if total.out:
+        middle, few = np.percentile(total.out, [50, 90])
+        told = f"{middle:+.1f} dB, one in ten {few:+.1f} dB"
+        limits = f"at most {MOST_OUT:+.0f} dB, {FEW_OUT:+.0f} dB"
+        line(f"{len(total.out)} breaths over the room before them", told, limits, middle <= MOST_OUT and few <= FEW_OUT)
 
 
 def _figures(loss: Loss) -> str:

@@ -295,8 +295,8 @@ def test_a_dip_is_made_of_any_span(page: Page, demo_program: Program, song: dict
 
 
 def test_limits_and_silence_are_part_of_the_rule(page: Page, demo_program: Program, song: dict) -> None:
-    page.get_by_role("button", name="limits, silence").click()
-    page.get_by_label("Gaps all the way to silence").click()
+    page.get_by_role("button", name="limits, gaps").click()
+    page.get_by_role("radiogroup", name="How gaps go down").get_by_text("to silence").click()
     page.get_by_role("switch", name="Gaps down").click(force=True)
     expect(kind_rule(page, "gap")).to_contain_text("silence")
     expect(kind_rule(page, "gap")).to_contain_text(re.compile(r"[1-9] of 8 down"))
@@ -308,6 +308,34 @@ def test_limits_and_silence_are_part_of_the_rule(page: Page, demo_program: Progr
     expect(page.locator(".slider-row", has_text="Breaths keep to")).to_contain_text("−5 … 0 dB")
     eventually(lambda: {m["depth"] for m in marks_of(demo_program, song, "breath")} == {-5.0})
     assert {m["reason"] for m in marks_of(demo_program, song, "breath")} == {"deepest"}
+
+
+def test_gaps_go_to_one_level_and_close_as_they_are_told(page: Page, demo_program: Program, song: dict) -> None:
+    page.get_by_role("switch", name="Gaps down").click(force=True)
+    page.get_by_role("button", name="limits, gaps").click()
+    gap = max(marks_of(demo_program, song, "gap"), key=lambda m: m["end"] - m["start"])
+    assert gap["ramp_in"] == pytest.approx(0.4, abs=0.01)
+    page.get_by_role("radiogroup", name="How gaps go down").get_by_text("to one level").click()
+    expect(kind_rule(page, "gap")).to_contain_text("≤ 20.0 dB")
+    eventually(lambda: "one level" in {m["reason"] for m in marks_of(demo_program, song, "gap")})
+    within = page.get_by_role("slider", name="Gaps close within")
+    within.focus()
+    page.keyboard.press("Home")
+    eventually(lambda: mark_now(demo_program, song, gap)["ramp_in"] == pytest.approx(0.06, abs=0.01))
+
+
+def test_a_gap_or_a_span_is_silenced_by_a_key(page: Page, demo_program: Program, song: dict) -> None:
+    gap = max(marks_of(demo_program, song, "gap"), key=lambda m: m["end"] - m["start"])
+    only(page, "Gaps")
+    mark_row(page, gap).click()
+    page.keyboard.press("Shift+X")
+    eventually(lambda: mark_now(demo_program, song, gap)["depth"] < -100)
+    expect(mark_row(page, gap)).to_contain_text("silent")
+    page.keyboard.press("Control+z")
+    eventually(lambda: mark_now(demo_program, song, gap)["depth"] > -100)
+    mark_row(page, gap).click()
+    page.get_by_test_id("inspector").get_by_role("button", name=re.compile("silence")).click()
+    eventually(lambda: mark_now(demo_program, song, gap)["depth"] < -100)
 
 
 def test_what_is_in_doubt_stands_first_and_one_key_says_what_it_is(page: Page, own_program: Program, tmp_path: Path) -> None:

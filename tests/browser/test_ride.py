@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import re
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -66,6 +67,9 @@ def test_from_a_draft_to_a_render_that_is_even_inside(page: Page, demo_program: 
     page.keyboard.press("Home")
     expect(status).not_to_have_text(shown)
     page.keyboard.press("End")
+    expect(status).not_to_contain_text("with 0 points")
+    for _ in range(20):
+        page.keyboard.press("ArrowLeft")
     expect(status).to_have_text(shown)
     page.get_by_role("button", name=re.compile("Accept the ride")).click()
     expect(page.get_by_role("button", name=re.compile("4 Ride"))).to_contain_text("ride drawn")
@@ -110,6 +114,35 @@ def test_from_a_draft_to_a_render_that_is_even_inside(page: Page, demo_program: 
         span = slice(round(at * rate), round((at + 0.02) * rate))
         fallen = 10 * np.log10(np.sum(rendered[span] ** 2) / np.sum(plain[span] ** 2))
         assert fallen == pytest.approx(float(np.mean(curve(at + np.linspace(0, 0.02, 9)))), abs=0.3)
+
+
+def steepest(program: Program, song: dict[str, Any]) -> float:
+    """The steepest way of the ride, dB a second."""
+    points = ride_of(program, song)["ride"]
+    return max(abs(b["db"] - a["db"]) / (b["at"] - a["at"]) for a, b in pairwise(points))
+
+
+def test_a_ride_is_calm_or_quick_and_keeps_a_natural_fall(page: Page, demo_program: Program, song: dict) -> None:
+    status, paces = note(page), page.get_by_role("radiogroup", name="How the ride moves")
+    page.keyboard.press("d")
+    expect(status).to_contain_text("points.")
+    usual = status.inner_text()
+    paces.get_by_text("calm", exact=True).click()
+    expect(status).not_to_have_text(usual)
+    page.get_by_role("button", name=re.compile("Accept the ride")).click()
+    eventually(lambda: len(ride_of(demo_program, song)["ride"]) > 0)
+    calm = steepest(demo_program, song)
+    paces.get_by_text("quick", exact=True).click()
+    fall = page.get_by_role("slider", name="Natural fall")
+    fall.focus()
+    page.keyboard.press("Home")
+    expect(page.locator(".slider-row", has_text="Natural fall")).to_contain_text("0.0 LU")
+    # the slider gives the keys back; the draft is of what is set
+    page.get_by_role("button", name=re.compile("Draft a ride")).click()
+    expect(status).to_contain_text("points.")
+    page.get_by_role("button", name=re.compile("Accept the ride")).click()
+    eventually(lambda: steepest(demo_program, song) > calm + 1)
+    assert calm <= 20.1
 
 
 def test_a_span_is_lifted_by_hand_and_by_key_and_nothing_else_moves(page: Page, demo_program: Program, song: dict) -> None:

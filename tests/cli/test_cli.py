@@ -201,6 +201,23 @@ def test_serving_beyond_this_machine_needs_a_token(tmp_path: Path) -> None:
     assert "NIVELUS_TOKEN" in done.stderr
 
 
+def test_gaps_go_to_one_level_and_close_as_they_are_told(detailed_file: Path, tmp_path: Path) -> None:
+    depths = []
+    for words in (
+        ["--gaps", "-20"],
+        ["--gaps-even"],
+        ["--gaps-even", "--gaps", "-6", "--gaps-close", "10", "--gaps-open", "5"],
+    ):
+        done = run("level", detailed_file, "-o", tmp_path / "out.wav", "--json", "--overwrite", "--breaths", "-8", *words)
+        assert done.returncode == 0, done.stderr
+        (file,) = json.loads(done.stdout)["files"]
+        depths.append([detail["depth"] for detail in file["details"] if detail["kind"] == "gap"])
+    assert min(depths[0]) < -10
+    assert all(even >= plain - 1e-6 for even, plain in zip(depths[1], depths[0], strict=True))
+    assert min(depths[2]) >= -6
+    assert run("level", detailed_file, "-o", tmp_path / "no.wav", "--gaps", "-9", "--gaps-close", "60").returncode == 2
+
+
 def test_a_ride_may_have_a_strength_or_none(detailed_file: Path, tmp_path: Path) -> None:
     spreads = []
     kinds = (["--ride", "0"], ["--ride", "50"], ["--ride"], ["--ride", "80"], ["--ride", "100", "--natural-fall", "0"])

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from nivelus.services import answers, balance, cards, details, drawing, load, sessions, tracks
+from nivelus.services import answers, balance, cards, clips, details, drawing, load, sessions, tracks
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from tests.conftest import bring_in, uneven_voice, write_sound
@@ -46,6 +46,12 @@ def test_merged_answers_equal_a_fresh_load(
         lambda s: details.set_rule(bench, two_tracks, s.revision, "ess", {"on": True, "depth": -6.0}),
         lambda s: details.set_rule(bench, two_tracks, s.revision, "gap", {"silent": True}),
         lambda s: details.set_rule(bench, two_tracks, s.revision, "breath", {"on": True}),
+        lambda s: details.set_rule(bench, two_tracks, s.revision, "gap", {"on": True, "silent": False}),
+        lambda s: details.set_rule(bench, two_tracks, s.revision, "breath", {"depth": -3.0}),
+        lambda s: details.set_rule(bench, two_tracks, s.revision, "gap", {"even": True, "closes": 0.1}),
+        lambda s: clips.set_gain(bench, two_tracks, s.revision, [c.id for c in s.clips[:2]], by=-3.0),
+        lambda s: details.set_depth(bench, two_tracks, s.revision, [m.id for m in s.marks if m.kind == "gap"][:1], silent=True),
+        lambda s: details.set_keep(bench, two_tracks, s.revision, [m.id for m in s.marks if m.kind == "breath"][:1], "out"),
         lambda s: details.find_again(bench, two_tracks, s.revision),
         lambda s: sessions.update(bench, session, s.revision, {"unit": "rms"}),
         lambda s: sessions.update(bench, session, s.revision, {"target_kind": "median"}),

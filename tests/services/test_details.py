@@ -134,6 +134,38 @@ def test_gaps_go_to_silence_on_request_and_phrases_stay(bench: Workbench, detail
     assert (a[48_000 : 2 * 48_000] == b[48_000 : 2 * 48_000]).all()
 
 
+def test_gaps_go_to_one_level_which_follows_the_gain_of_the_clips(bench: Workbench, detailed: str) -> None:
+    details.set_rule(bench, detailed, revision(bench, detailed), "gap", {"on": True})
+    details.set_rule(bench, detailed, revision(bench, detailed), "gap", {"even": True, "depth": -24.0})
+    assert state_of(bench, detailed).undo == "Gaps to one level, -24.0 dB at most"
+    state = state_of(bench, detailed)
+    # the room of this voice is as loud everywhere
+    assert all(gap.depth > -4.0 for gap in of(state, "gap"))
+    (last,) = [clip for clip in state.clips if clip.phrase_start is not None][-1:]
+    answer = clips.set_gain(bench, detailed, revision(bench, detailed), [last.id], by=12.0)
+    there = [gap for gap in of(answer, "gap") if gap.start >= last.phrase_end and gap.end - gap.start > 0.4]
+    assert [gap.depth for gap in there] == pytest.approx([-12.0] * len(there), abs=4.0)
+    assert len(there) > 0
+
+
+def test_a_gap_or_a_span_is_silenced_alone_and_comes_back(bench: Workbench, detailed: str) -> None:
+    gap = max(of(state_of(bench, detailed), "gap"), key=lambda m: m.end - m.start)
+    details.set_depth(bench, detailed, revision(bench, detailed), [gap.id], silent=True)
+    silent = mark(bench, detailed, gap.id)
+    assert (silent.depth, silent.on, silent.reason) == (SILENT_DIP, True, "silence")
+    details.make(bench, detailed, revision(bench, detailed), "dip", 1.2, 1.6, silent=True)
+    assert state_of(bench, detailed).undo == "Silence a span"
+    _, b = rendered(bench, detailed)
+    for start, end in ((silent.dip_start, silent.dip_end), (1.3, 1.5)):
+        middle = round((start + end) / 2 * 48_000)
+        assert not b[middle : middle + 100].any()
+    # a step up is one from what its rule says
+    details.set_depth(bench, detailed, revision(bench, detailed), [gap.id], by=2.0)
+    assert mark(bench, detailed, gap.id).depth == pytest.approx(-18.0)
+    with pytest.raises(Refused, match="silent"):
+        details.set_depth(bench, detailed, revision(bench, detailed), [gap.id], to=-3.0, silent=True)
+
+
 def test_edges_and_ramps_of_a_dip_are_moved_alone(bench: Workbench, detailed: str) -> None:
     details.set_rule(bench, detailed, revision(bench, detailed), "breath", {"on": True})
     first, second, _ = (m.id for m in of(state_of(bench, detailed), "breath"))

@@ -110,10 +110,10 @@ def test_binary_answers(client: FlaskClient, uploaded: dict, voice_file: Path) -
 
 
 def parts_of(data: bytes) -> list[np.ndarray]:
-    """Five gains and a meter, as they are packed, with whatever bytes come behind them."""
-    *counts, drawn, _ = np.frombuffer(data, "<u4", 8).tolist()
+    """Five gains, the ways of clips and a meter, as they are packed, with whatever bytes come behind them."""
+    *counts, drawn = np.frombuffer(data, "<u4", 8).tolist()
     parts, at = [], 32
-    for count, kind in zip(counts, ("<f8",) * 5 + ("<f4",), strict=True):
+    for count, kind in zip(counts, ("<f8",) * 6 + ("<f4",), strict=True):
         parts.append(np.frombuffer(data, kind, count, at).reshape(-1, 2))
         at += parts[-1].nbytes
     assert at + drawn == len(data)
@@ -127,9 +127,12 @@ def test_all_that_is_heard_comes_in_one_answer_of_one_state(client: FlaskClient,
     moved = client.post(f"{address}/gain", json=edit).json
     lift = {"revision": moved["revision"], "lane": "ride", "start": clip["start"] + 0.1, "end": clip["end"] - 0.1, "by": 2.0}
     key = client.post(f"{address}/lanes/lift", json=lift).json["tracks"][0]["gain_key"]
-    total, dips, curve, ride, trim, meter = parts_of(client.get(f"{address}/heard?key={key}").data)
+    total, dips, curve, ride, trim, ways, meter = parts_of(client.get(f"{address}/heard?key={key}").data)
     middle = (clip["start"] + clip["end"]) / 2 * track["timeline"]["sample_rate"]
     assert [np.interp(middle, *gain.T) for gain in (total, dips, curve, ride, trim)] == pytest.approx([-2, 0, 0, 2, 0])
+    assert len(ways) == len(uploaded["clips"]) - 1
+    # from the first clip, which was moved, to the next the sum goes from one gain to the other
+    assert np.diff(np.interp(ways[0], *total.T)) == pytest.approx([4.0])
     assert len(meter) == pytest.approx(track["timeline"]["duration"] * 10, abs=2)
     alone = parts_of(client.get(f"{address}/heard?key={key}&layers=clip").data)
     assert np.interp(middle, *alone[0].T) == pytest.approx(-4)

@@ -8,7 +8,7 @@ import { edit, editInHand } from "./edits";
 import { duration, focused, focusedMarks, selectedMarks } from "./focus";
 import { playSpan } from "./listening";
 import { reveal, show } from "./looking";
-import { heardDepth, overMarks, overTrack, withDepth } from "./over";
+import { type DepthChange, heardDepth, overMarks, overTrack, withDepth } from "./over";
 import { hand, KINDS, type Kind, redraw, useView } from "./view";
 
 export const KIND_NAMES: Record<string, { one: string; many: string }> = {
@@ -101,7 +101,7 @@ function dipsHeard(marks: Mark[], become: (mark: Mark) => Partial<Mark>): Over {
 export const hearDips = (marks: Mark[], by: number) =>
   hearHand(by === 0 || marks.length === 0 ? null : dipsHeard(marks, (mark) => withDepth(mark, { by })));
 
-export async function changeDepth(marks: Mark[], change: { by?: number; to?: number }): Promise<boolean> {
+export async function changeDepth(marks: Mark[], change: DepthChange): Promise<boolean> {
   const track = focused();
   if (!track || marks.length === 0) return false;
   const ids = marks.map((mark) => mark.id);
@@ -115,6 +115,13 @@ export async function changeDepth(marks: Mark[], change: { by?: number; to?: num
 export function nudgeMarks(by: number) {
   const marks = needMarks();
   if (marks.length) void changeDepth(marks, { by });
+}
+
+/** Have nothing left of the selected marks, or of the selected span. */
+export function silence() {
+  if (useView.getState().span) return void makeOfSpan("dip", true);
+  const marks = needMarks();
+  if (marks.length) void changeDepth(marks, { silent: true });
 }
 
 export function toggleKeepOut() {
@@ -201,7 +208,7 @@ export function keepEdges(mark: Mark): Promise<boolean> {
 }
 
 /** Make a mark, or a dip that follows no rule, over the selected span. */
-export async function makeOfSpan(kind: Kind | "dip") {
+export async function makeOfSpan(kind: Kind | "dip", silent?: true) {
   const track = focused();
   const { span } = useView.getState();
   if (!track) return;
@@ -209,7 +216,7 @@ export async function makeOfSpan(kind: Kind | "dip") {
   let known = new Set<string>();
   const isOurs = await editInHand("make a mark", (revision) => {
     known = new Set(focusedMarks().map((mark) => mark.id));
-    return api.makeMark(track.id, { revision, kind, start: span.start, end: span.end });
+    return api.makeMark(track.id, { revision, kind, start: span.start, end: span.end, silent });
   });
   const made = isOurs && focusedMarks().find((mark) => !known.has(mark.id));
   if (made) selectMarks([made.id]);

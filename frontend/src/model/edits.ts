@@ -147,6 +147,7 @@ async function tellWhole(line: Line, arrived?: () => void): Promise<void> {
   line.receive(answer);
   if (!line.isOpen) return;
   arrived?.();
+  if (answer.told) tell(`${capital(answer.told)}.`);
   const whole = new Set(answer.whole);
   for (const track of answer.tracks) if (!whole.has(track.id)) void line.after(() => complete(line, track.id));
 }

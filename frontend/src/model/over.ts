@@ -1,6 +1,7 @@
 /** What edits make of what is shown until they are answered. The server has the last word; this is what was meant. */
 import type { Clip, Mark, Track } from "../api/client";
 import type { SessionModel } from "./session";
+import { SILENCE } from "./view";
 
 export type Over = (shown: SessionModel) => Partial<SessionModel>;
 
@@ -37,8 +38,16 @@ export const withGain = (clip: Clip, gain: number): Partial<Clip> => ({
 /** What is heard of a dip, dB. */
 export const heardDepth = ({ on, depth }: Pick<Mark, "on" | "depth">) => (on ? Math.min(depth, 0) : 0);
 
+/** How a dip is made deeper: by so many dB, to so many, or until nothing is left. */
+export interface DepthChange {
+  by?: number;
+  to?: number;
+  silent?: true;
+}
+
 /** A mark whose dip is moved, or set: it is on from then on. */
-export function withDepth(mark: Mark, { by, to }: { by?: number; to?: number }): Partial<Mark> {
+export function withDepth(mark: Mark, { by, to, silent }: DepthChange): Partial<Mark> {
+  if (silent) return { on: true, keep: "in", depth: SILENCE, after: null };
   // the first step down takes what the rule proposes
   const first = by !== undefined && by < 0 && !mark.on && mark.depth < 0;
   const depth = first ? mark.depth : Math.min(by === undefined ? to! : heardDepth(mark) + by, 0);

@@ -15,6 +15,7 @@ import {
   notAMark,
   resetMarks,
   selectMarks,
+  silence,
   toggleKeepOut,
   toggleNotch,
 } from "../model/details";
@@ -175,6 +176,9 @@ function MakeOfSpan() {
         <Button size="compact-xs" onClick={() => void makeOfSpan("dip")}>
           a dip<kbd>I</kbd>
         </Button>
+        <Button size="compact-xs" variant="default" onClick={silence}>
+          silence<kbd>Shift X</kbd>
+        </Button>
         {KINDS.map((kind) => (
           <Button
             key={kind}
@@ -243,6 +247,11 @@ function Inspector({ marks }: { marks: Mark[] }) {
         <Button size="compact-xs" variant={notch ? "filled" : "default"} aria-pressed={notch} onClick={toggleNotch}>
           notch<kbd>V</kbd>
         </Button>
+        {(kind === "gap" || kind === "dip") && (
+          <Button size="compact-xs" variant="default" onClick={silence}>
+            silence<kbd>Shift X</kbd>
+          </Button>
+        )}
         <Tooltip label="Back to the rule (Backspace)">
           <ActionIcon
             size="sm"

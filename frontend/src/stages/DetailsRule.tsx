@@ -2,10 +2,10 @@
 import {
   ActionIcon,
   Button,
-  Checkbox,
   Collapse,
   Menu,
   RangeSlider,
+  SegmentedControl,
   Slider,
   Switch,
   UnstyledButton,
@@ -20,7 +20,7 @@ import { trackOf, useSession } from "../model/session";
 import { KINDS, type Kind, useView } from "../model/view";
 import { db, plain, signed } from "../parts/format";
 import { MarkSign } from "../parts/MarkSign";
-import { RuleRow } from "../parts/SliderRow";
+import { KeptRow, RuleRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
 import "./DetailsRule.css";
 
@@ -41,7 +41,7 @@ export function DetailsRule() {
       <div className="panel-head">
         <h2>Turn down</h2>
         <UnstyledButton className="link push" onClick={toggle} aria-expanded={limits}>
-          limits, silence {limits ? <IconChevronDown size={12} /> : <IconChevronRight size={12} />}
+          limits, gaps {limits ? <IconChevronDown size={12} /> : <IconChevronRight size={12} />}
         </UnstyledButton>
         <Menu position="bottom-end" width={230}>
           <Menu.Target>
@@ -58,13 +58,7 @@ export function DetailsRule() {
         {KINDS.map((kind) => (
           <Limits key={`${track.id}:${kind}`} kind={kind} rule={track.rules[kind]!} />
         ))}
-        <Checkbox
-          size="xs"
-          my={8}
-          label="Gaps all the way to silence"
-          checked={track.rules.gap!.silent}
-          onChange={() => switchDipRule("gap", "silent")}
-        />
+        <GapWays key={track.id} rule={track.rules.gap!} />
       </Collapse>
       {KINDS.map((kind) => (
         <KindRule
@@ -141,7 +135,9 @@ function KindRule({ kind, rule, marks, figures, shown }: KindProps) {
           }}
           onChangeEnd={(value) => void keep(value)}
         />
-        <span className="mono kind-depth">{kind === "gap" && rule.silent ? "silence" : depthText(kind, depth)}</span>
+        <span className="mono kind-depth">
+          {kind === "gap" && rule.silent ? "silence" : depthText(kind, depth, rule)}
+        </span>
       </div>
       <p className="note">
         {shown
@@ -153,7 +149,8 @@ function KindRule({ kind, rule, marks, figures, shown }: KindProps) {
   );
 }
 
-const depthText = (kind: Kind, depth: number) => (kind === "ess" ? `≤ ${plain(-depth)} dB` : db(depth));
+const depthText = (kind: Kind, depth: number, rule: DipRule) =>
+  kind === "ess" || (kind === "gap" && rule.even) ? `≤ ${plain(-depth)} dB` : db(depth);
 
 /** How the marks of a kind stand before and after, in one short line. */
 export function standing(kind: Kind, figures: { before: Figures; after: Figures } | undefined): string {
@@ -165,6 +162,50 @@ export function standing(kind: Kind, figures: { before: Figures; after: Figures 
   if (kind === "ess") return pair(before.ess, after.ess, "dB over the usual");
   if (kind === "knock") return pair(before.knock, after.knock, "dB over the usual");
   return `${plain(before.room_tone)} → ${plain(after.room_tone)} dBFS room tone`;
+}
+
+const GAP_WAYS = [
+  { value: "by", label: "by so much" },
+  { value: "even", label: "to one level" },
+  { value: "silent", label: "to silence" },
+];
+
+/** How far down gaps go, and how they get there. */
+function GapWays({ rule }: { rule: DipRule }) {
+  const share = (name: "closes" | "opens", high: number) => (
+    <KeptRow
+      name={`Gaps ${name === "closes" ? "close" : "open"} within`}
+      title={name === "closes" ? "close within" : "open within"}
+      value={rule[name]}
+      scale={100}
+      low={0}
+      high={high}
+      step={1}
+      unit="%"
+      save={(value) => setDipRule("gap", { [name]: value })}
+    />
+  );
+  return (
+    <>
+      <div className="slider-row">
+        <div className="slider-head">
+          <span>Gaps go down</span>
+        </div>
+        <SegmentedControl
+          size="xs"
+          fullWidth
+          aria-label="How gaps go down"
+          value={rule.silent ? "silent" : rule.even ? "even" : "by"}
+          onChange={(way) => void setDipRule("gap", { silent: way === "silent", even: way === "even" })}
+          data={GAP_WAYS}
+        />
+      </div>
+      <div className="gap-times">
+        {share("closes", 40)}
+        {share("opens", 30)}
+      </div>
+    </>
+  );
 }
 
 function Limits({ kind, rule }: { kind: Kind; rule: DipRule }) {

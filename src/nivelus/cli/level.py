@@ -7,6 +7,7 @@ import os
 import signal
 import sys
 from contextlib import suppress
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -68,6 +69,9 @@ STOPS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 @within("--esses", least=-60, most=0, help="Turn down what stands out of esses, dB at most.")
 @within("--knocks", least=-60, most=0, help="Turn knocks down by so much, dB.")
 @within("--gaps", least=-60, most=0, help="Turn gaps down by so much, dB.")
+@click.option("--gaps-even", is_flag=True, help="Turn gaps down to the level of the quietest, by --gaps at most.")
+@within("--gaps-close", least=0, most=40, default=30.0, help="Within which share of a gap it closes, %.")
+@within("--gaps-open", least=0, most=30, default=10.0, help="Within which share of a gap it opens, %.")
 @click.option("--peaks", is_flag=True, help="Turn short peaks down that keep a phrase under the ceiling, 9 dB at most.")
 @click.option("--settle/--no-settle", "settled", default=True, help="Keep phrases level when the ride moves them.")
 @longest_phrase
@@ -105,6 +109,9 @@ def level(
     esses: float | None,
     knocks: float | None,
     gaps: float | None,
+    gaps_even: bool,
+    gaps_close: float,
+    gaps_open: float,
     peaks: bool,
     settled: bool,
     longest: float,
@@ -154,7 +161,7 @@ def level(
     from nivelus.core.deliver.curve_formats import read_curve
     from nivelus.core.deliver.level import level_file
     from nivelus.core.drafts.clip_gain import ClipGainRule
-    from nivelus.core.drafts.dips import DipRule
+    from nivelus.core.drafts.dips import DEFAULT_RULES, DipRule
     from nivelus.core.drafts.duck import DuckRule
     from nivelus.core.drafts.slow import SlowRule
     from nivelus.core.drafts.wants import RideRule
@@ -164,7 +171,11 @@ def level(
     from nivelus.core.sound.timeline import open_sound
 
     given = {"breath": breaths, "ess": esses, "knock": knocks, "gap": gaps}
+    if gaps_even and gaps is None:
+        given["gap"] = DEFAULT_RULES["gap"].depth
     dips = {kind: DipRule(depth, 0.0, -60.0) for kind, depth in given.items() if depth is not None}
+    if "gap" in dips:
+        dips["gap"] = replace(dips["gap"], even=gaps_even, closes=gaps_close / 100, opens=gaps_open / 100)
     base_kind, base_db = _base(base)
     rule = ClipGainRule(aim, tolerance, strength / 100, most_up, most_down, ceiling, noise_limit, base_db)
     drawn = read_curve(curve) if curve else EMPTY

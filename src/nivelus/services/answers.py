@@ -24,11 +24,10 @@ from nivelus.core.chain.state import Lane, TrackState
 from nivelus.core.errors import DiskFull, NivelusError, NotFound, Refused
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import EMPTY, Curve, changed_span
-from nivelus.core.marks.mark import KINDS
 from nivelus.services.desk import duck_settings, load_settings
 from nivelus.services.levels import clip_values, levels_by_clip, view_clips
 from nivelus.services.marks import mark_columns, mark_values, view_marks
-from nivelus.services.state import core_rules, gain_key, rules_by_kind, rules_of, state_of
+from nivelus.services.state import are_even, core_rules, gain_key, rules_by_kind, rules_of, state_of
 from nivelus.services.targets import limits_of
 from nivelus.services.timeline import Timeline, recordings_of_takes, timeline_of, timelines_of
 from nivelus.services.views import (
@@ -130,6 +129,8 @@ def _answer_to(bench: Workbench, edit: Edit, db: DbSession) -> Changed:
         own = scope(after["track_id"])
         if before is not None and _SHAPE_OF_CLIP.isdisjoint(changed):
             own.clips.add(row["id"])
+            # gaps that go to one level go by the gain of all clips
+            own.whole |= "gain" in changed and are_even(require(db, Track, after["track_id"], "track"))
         else:
             own.new_clips.add(row["id"])
     for row in edit.touched("mark_set"):
@@ -148,12 +149,10 @@ def _answer_to(bench: Workbench, edit: Edit, db: DbSession) -> Changed:
         scope(side["track_id"]).clips.update(_clips_under_lane(db, row))
     for row in edit.touched("track"):
         if row["before"] and row["after"] and row["before"]["dip_rules"] != row["after"]["dip_rules"]:
-            was, rules = row["before"]["dip_rules"], row["after"]["dip_rules"]
-            kinds = [kind for kind in KINDS if was.get(kind) != rules.get(kind)]
             track = require(db, Track, row["id"], "track")
             now = state_of(bench, db, session, track, timeline_of(db, track))
-            old = replace(now, rules=core_rules(rules_by_kind(was)))
-            _scope_of_rules(kinds, old, now, scope(row["id"]))
+            old = replace(now, rules=core_rules(rules_by_kind(row["before"]["dip_rules"])))
+            _scope_of_rules(old, now, scope(row["id"]))
     if any(_moves_levels(row) for row in edit.touched("session")):
         for track, _ in tracks_of(db, session.id):
             scope(track.id).relevelled = True
@@ -353,15 +352,14 @@ def _touched(first: FloatArray, last: FloatArray, starts: FloatArray, ends: Floa
     return np.asarray(begun > ended)
 
 
-def _scope_of_rules(kinds: Sequence[str], old: TrackState, now: TrackState, scope: Scope) -> None:
-    """What other rules of a track's dips change: its marks of these kinds, what their dips lie over, and the phrases there."""
+def _scope_of_rules(old: TrackState, now: TrackState, scope: Scope) -> None:
+    """What other rules of a track's dips change: its marks, what their dips lie over, and the phrases there."""
     before, after = old.marks, now.marks
-    old_rules, rules = dict(old.rules), dict(now.rules)
-    if len(before.ids) != len(after.ids) or any(old_rules[kind].rule.silent != rules[kind].rule.silent for kind in kinds):
-        # a dip to silence has other ramps
-        scope.whole = True
-        return
-    moved = (before.draft.dips.depth != after.draft.dips.depth) & (before.applied | after.applied)
+    a, b = before.draft.dips, after.draft.dips
+    # dips by another rule may have other ramps, and those of gaps hang on the breaths beside them
+    edges = (a.start != b.start) | (a.end != b.end) | (a.ramp_in != b.ramp_in) | (a.ramp_out != b.ramp_out)
+    scope.new_marks.update(after.ids[place] for place in np.flatnonzero(edges).tolist())
+    moved = ((a.depth != b.depth) | edges) & (before.applied | after.applied)
     moved |= before.applied != after.applied
     first, last = after.reach
     dips = first[moved], last[moved]

@@ -19,6 +19,7 @@ from nivelus.core.chain.state import TrackState
 from nivelus.core.drafts.dips import ALL_KINDS, FREE, LEAST_DIP, RAMPS
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.compiled import FloatArray
+from nivelus.core.gain.dips import SILENT_DIP
 from nivelus.core.marks.details import find_details
 from nivelus.core.marks.mark import Mark
 from nivelus.services.edits import run_edit
@@ -61,8 +62,14 @@ def set_rule(bench: Workbench, track_id: str, revision: int, kind: str, values: 
         name = PLURALS[kind].capitalize()
         if "on" in values:
             edit.label = f"{name} down" if rule.on else f"{name} as they are"
+        elif "closes" in values or "opens" in values:
+            edit.label = f"{name}: closed within {rule.closes:.0%}, open within {rule.opens:.0%}"
+        elif rule.silent:
+            edit.label = f"{name} silent"
         else:
-            edit.label = f"{name} silent" if rule.silent else f"{name} by {rule.depth:+.1f} dB"
+            edit.label = (
+                f"{name} to one level, {rule.depth:+.1f} dB at most" if rule.even else f"{name} by {rule.depth:+.1f} dB"
+            )
 
     return run_edit(bench, track_id, "Rule of details", revision, work, settles=True)
 
@@ -77,11 +84,17 @@ def trial(bench: Workbench, track_id: str, rules: Mapping[str, Mapping[str, Any]
 
 
 def set_depth(
-    bench: Workbench, track_id: str, revision: int, ids: list[str], by: float | None = None, to: float | None = None
+    bench: Workbench,
+    track_id: str,
+    revision: int,
+    ids: list[str],
+    by: float | None = None,
+    to: float | None = None,
+    silent: bool = False,
 ) -> Changed:
-    """Deepen or ease dips by ``by`` dB, or set their depth to ``to`` dB (0 or less). They are on from then on."""
-    if (by is None) == (to is None):
-        raise Refused("Say either by how much, or to which depth.")
+    """Deepen or ease dips by ``by`` dB, set their depth to ``to`` dB (0 or less), or silence them. They are on from then on."""
+    if (by is not None) + (to is not None) + silent != 1:
+        raise Refused("Say by how much, to which depth, or that it is to be silent.")
 
     def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
         marks = state.marks
@@ -90,14 +103,22 @@ def set_depth(
             row = _row(edit, track, timeline, state, place)
             now, is_on = float(marks.draft.dips.depth[place]), bool(marks.applied[place])
             row.keep = "in"
+            if silent:
+                row.offset = float(SILENT_DIP)
+                continue
             if by is not None and by < 0 and not is_on and now < 0:
                 # the first step down takes what the rule proposes
                 continue
             # from nothing, the first step down is the shallowest dip there is
+            # silence is left for the rule's own depth, or for what is said
+            now = float(marks.draft.base[place]) if now <= SILENT_DIP else now
             wanted = min(now if is_on else 0.0, 0.0) + by if by is not None else to or 0.0
             wanted = min(wanted, LEAST_DIP) if by is not None and by < 0 else min(wanted, 0.0)
             row.offset = round(wanted - float(marks.draft.base[place]), 2) + 0.0
         what = _names(marks, places)
+        if silent:
+            edit.label = f"{what} silent"
+            return
         edit.label = f"{what} by {by:+.1f} dB" if by is not None else f"{what} to {to or 0.0:+.1f} dB"
 
     return _run(bench, track_id, revision, work)
@@ -201,9 +222,19 @@ def correct(
 
 
 def make(
-    bench: Workbench, track_id: str, revision: int, kind: str, start: float, end: float, depth: float | None = None
+    bench: Workbench,
+    track_id: str,
+    revision: int,
+    kind: str,
+    start: float,
+    end: float,
+    depth: float | None = None,
+    silent: bool = False,
 ) -> Changed:
-    """Make a mark, or a free dip, over a span of seconds by hand. A free dip goes down by 6 dB if nothing else is said."""
+    """Make a mark, or a free dip, over a span of seconds by hand.
+
+    A free dip goes down by 6 dB, by ``depth``, or all the way where it is to be ``silent``.
+    """
 
     def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
         a, b = _within(timeline, start, end, start, end)
@@ -213,14 +244,14 @@ def make(
         if any(_are_locked(state, np.array([(a + b) / 2]))):
             raise Refused("This phrase is locked. Unlock it first (L).")
         if kind == FREE:
-            row.offset = -6.0 if depth is None else depth
+            row.offset = float(SILENT_DIP) if silent else -6.0 if depth is None else depth
             # what was drawn is the whole of the dip: its ramps lie inside
             ramp = min(RAMPS[FREE][0], (b - a) / timeline.sample_rate / 3)
             row.ramp_in = row.ramp_out = ramp
             row.dip_start, row.dip_end = a + round(ramp * timeline.sample_rate), b - round(ramp * timeline.sample_rate)
         hand = measured(state, Hand(*(getattr(row, name) for name in Hand._fields)), timeline.shows_esses)
         _made(edit, track, timeline, hand)
-        edit.label = f"Make a {NAMES[kind]}"
+        edit.label = "Silence a span" if silent else f"Make a {NAMES[kind]}"
 
     return _run(bench, track_id, revision, work)
 

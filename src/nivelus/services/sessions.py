@@ -20,7 +20,7 @@ from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import require
 from nivelus.store.reading import clip_rows
-from nivelus.store.tables import Job, Recording, Session
+from nivelus.store.tables import MOVED, Job, Recording, Session
 
 NAME_LENGTH = 120
 MOST_STAMP = 1 << 63
@@ -58,6 +58,25 @@ def _remove(bench: Workbench, session_id: str) -> None:
 
 AT_FIRST = 1500
 """Clips that are told at once when a session is opened; those of the track that is looked at are told however many they are."""
+
+
+MOVES_OTHERWISE = (
+    "gain glides through long pauses now, and gaps mind the breaths beside them, so pauses may sound a little otherwise; "
+    "gains, curves, points and what was done by hand are as they were"
+)
+"""What a session from before is told once."""
+
+
+def opened(bench: Workbench, session_id: str, first: str | None = None, only: str | None = None) -> Changed:
+    """Everything of a session, see ``state``, with what has to be said of it once."""
+    whole = state(bench, session_id, first, only)
+    with bench.database.reading() as db:
+        if require(db, Session, session_id, "session").moved >= MOVED:
+            return whole
+    with bench.database.writing() as db:
+        require(db, Session, session_id, "session").moved = MOVED
+    # of a session without a track nothing is to be heard
+    return whole.model_copy(update={"told": MOVES_OTHERWISE}) if whole.tracks else whole
 
 
 def state(bench: Workbench, session_id: str, first: str | None = None, only: str | None = None) -> Changed:

@@ -107,6 +107,12 @@ def rules_by_kind(
     return rules
 
 
+def are_even(track: Track) -> bool:
+    """Whether the gaps of a track go down to one level, which the gain of its clips decides."""
+    gap = rules_of(track)["gap"]
+    return gap.on and gap.even
+
+
 def mono_offset(session: Session, timeline: Timeline) -> float:
     """LU added to loudness where the session counts a mono voice as two loudspeakers."""
     return float(AS_TWO_LOUDSPEAKERS) if session.mono_as_two and timeline.channels == 1 else 0.0
@@ -131,10 +137,7 @@ def gain_key(db: DbSession, session: Session, track: Track, timeline: Timeline) 
 
 def core_rules(rules: Mapping[str, DipRuleView]) -> Rules:
     """Rules of details as the core takes them."""
-    return tuple(
-        (kind, SwitchedRule(rule.on, DipRule(rule.depth, rule.shallowest, rule.deepest, rule.silent)))
-        for kind, rule in rules.items()
-    )
+    return tuple((kind, SwitchedRule(rule.on, DipRule(**rule.model_dump(exclude={"on"})))) for kind, rule in rules.items())
 
 
 @lru_cache(maxsize=4)

@@ -74,13 +74,19 @@ class ClipView(View):
 
 
 class DipRuleView(View):
-    """How the marks of one kind go down: whether they do, by how much (dB), within which range, or to silence."""
+    """How the marks of one kind go down: whether they do, by how much (dB), within which range, or to silence.
+
+    Gaps may go to one level (``even``), by ``depth`` at most, and close and open within shares of their length.
+    """
 
     on: bool
     depth: float
     shallowest: float
     deepest: float
     silent: bool
+    even: bool
+    closes: float
+    opens: float
 
 
 class MarkView(View):

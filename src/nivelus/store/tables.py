@@ -20,6 +20,10 @@ MEASURED = 2
 """The rule by which the level of a phrase and the room around it are measured now; it goes up when the values do."""
 
 
+MOVED = 2
+"""The rule by which gain moves in pauses and gaps now: since 2 it glides, and gaps mind the breaths beside them."""
+
+
 def new_id() -> str:
     """A short random id: 72 bits, safe in a URL."""
     return secrets.token_urlsafe(9)
@@ -56,6 +60,8 @@ class Session(SQLModel, table=True):
     mono_as_two: bool = False
     longest: float = LONGEST_PHRASE
     """Seconds from which a phrase is divided at its best pauses, when phrases are found."""
+    moved: int = MOVED
+    """By which rule its gain moved in pauses and gaps when that was told last."""
     origin: float | None = None
     """Seconds since midnight at which the session begins, where it is laid out by start stamps."""
 

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from flask import Response
 from pydantic import Field
 
+from nivelus.core.drafts.dips import MOST_CLOSING, MOST_OPENING
 from nivelus.core.errors import Refused
 from nivelus.services import details
 from nivelus.services.details import TrialView
@@ -32,6 +33,9 @@ class DipRuleIn(Values):
     shallowest: Depth | None = None
     deepest: Depth | None = None
     silent: bool | None = None
+    even: bool | None = None
+    closes: Annotated[float, Field(ge=0, le=MOST_CLOSING, allow_inf_nan=False)] | None = None
+    opens: Annotated[float, Field(ge=0, le=MOST_OPENING, allow_inf_nan=False)] | None = None
 
 
 class DipRuleChange(Revised):
@@ -48,11 +52,12 @@ class DipTrial(Request):
 
 
 class DepthChange(Revised):
-    """Depth of dips: by so much, or to so much."""
+    """Depth of dips: by so much, to so much, or to silence."""
 
     marks: MarkIds
     by: Db | None = None
     to: Depth | None = None
+    silent: Literal[True] | None = None
 
 
 class DetailChange(Revised):
@@ -90,6 +95,7 @@ class NewMark(Revised):
     start: Seconds
     end: Seconds
     depth: Depth | None = None
+    silent: Literal[True] | None = None
 
 
 class Marks(Revised):
@@ -113,7 +119,7 @@ def try_rules(path: TrackPath, body: DipTrial) -> Response:
 @api.post("/depth", responses={200: Changed})
 def set_depth(path: TrackPath, body: DepthChange) -> Response:
     """Deepen or ease dips, or set their depth."""
-    return answer(details.set_depth(bench(), path.track_id, body.revision, body.marks, body.by, body.to))
+    return answer(details.set_depth(bench(), path.track_id, body.revision, body.marks, body.by, body.to, body.silent is True))
 
 
 @api.post("/change", responses={200: Changed})
@@ -150,7 +156,8 @@ def correct_marks(path: TrackPath, body: Correction) -> Response:
 @api.post("/make", responses={200: Changed})
 def make_mark(path: TrackPath, body: NewMark) -> Response:
     """Make a mark or a dip by hand."""
-    return answer(details.make(bench(), path.track_id, body.revision, body.kind, body.start, body.end, body.depth))
+    made = body.revision, body.kind, body.start, body.end, body.depth, body.silent is True
+    return answer(details.make(bench(), path.track_id, *made))
 
 
 @api.post("/reset", responses={200: Changed})

@@ -92,4 +92,4 @@ def undo_to_whole(path: SessionPath) -> Response:
 
 
 def _whole(session_id: str, first: str | None = None, only: str | None = None) -> Changed:
-    return sessions.state(bench(), session_id, first, only).model_copy(update={"terms": terms()})
+    return sessions.opened(bench(), session_id, first, only).model_copy(update={"terms": terms()})

@@ -15,10 +15,12 @@ import numpy.typing as npt
 
 from nivelus.core.chain.clips import BoolArray, ClipTable
 from nivelus.core.drafts.dips import ALL_KINDS, FREE, DipDraft, DipRule, MarkArrays, draft_dips, place_marks
+from nivelus.core.gain.clips import ClipSpans, compile_clip_gains
 from nivelus.core.gain.compiled import FloatArray, GainCurve
 from nivelus.core.gain.dips import compile_dips
 from nivelus.core.marks.mark import COLUMNS, DOUBTFUL, KINDS
 
+LOOKS = 9
 SAME = 0.5
 """Share of overlap from which two marks of one kind are the same."""
 _AT = {name: column for column, name in enumerate(COLUMNS)}
@@ -176,7 +178,9 @@ def differing(old: TrackMarks, new: TrackMarks) -> tuple[set[str], set[str]]:
 
 
 def marks_of(clips: ClipTable, found: FoundMarks, hands: Hands, rules: Rules, rate: int, samples: int) -> TrackMarks:
-    """The marks of a track and their dips; O(n log n). Gain is nothing that they depend on, so most edits keep them.
+    """The marks of a track and their dips; O(n log n).
+
+    The gain of clips is nothing that they depend on, so most edits keep them, unless gaps go down to one level.
 
     Parameters
     ----------
@@ -186,11 +190,16 @@ def marks_of(clips: ClipTable, found: FoundMarks, hands: Hands, rules: Rules, ra
     rate, samples : sampling rate and length of the track
     """
     rooms = np.stack([clips.spans.start, clips.room_tone])
-    return _drafted(found, hands, clips.phrases.tobytes(), rooms.tobytes(), rules, rate, samples)
+    gaps = dict(rules).get("gap")
+    spans, is_even = clips.spans, gaps is not None and gaps.on and gaps.rule.even
+    gained = np.stack([spans.start, spans.end, spans.phrase_start, spans.phrase_end, clips.gain]).tobytes() if is_even else b""
+    return _drafted(found, hands, clips.phrases.tobytes(), rooms.tobytes(), rules, rate, samples, gained)
 
 
 @lru_cache(maxsize=4)
-def _drafted(found: FoundMarks, hands: Hands, spans: bytes, rooms: bytes, rules: Rules, rate: int, samples: int) -> TrackMarks:
+def _drafted(
+    found: FoundMarks, hands: Hands, spans: bytes, rooms: bytes, rules: Rules, rate: int, samples: int, gained: bytes
+) -> TrackMarks:
     ids, table, rows = _with_hand(found, hands.rows)
     starts, levels = np.frombuffer(rooms, np.float64).reshape(2, -1)
     arrays = place_marks(
@@ -215,10 +224,19 @@ def _drafted(found: FoundMarks, hands: Hands, spans: bytes, rooms: bytes, rules:
             on[place] = row.pinned < 0 if row.pinned is not None else row.keep == "in" or (row.keep == "rule" and on[place])
             # a word from the hand ends the doubt
             doubtful[place] &= row.keep == "rule"
-    draft = draft_dips(arrays, {kind: switched.rule for kind, switched in rules}, rate, samples)
+    gain = _gain_over(arrays, np.frombuffer(gained, np.float64).reshape(5, -1), rate) if gained else None
+    draft = draft_dips(arrays, {kind: switched.rule for kind, switched in rules}, rate, samples, on, gain)
     if doubtful.any():
         draft = replace(draft, reason=tuple(np.where(doubtful, "in doubt", np.array(draft.reason, object)).tolist()))
     return TrackMarks(ids, rows, table, arrays, draft, on & (draft.dips.depth < 0), rate)
+
+
+def _gain_over(arrays: MarkArrays, clips: FloatArray, rate: int) -> FloatArray:
+    """What the gain of clips makes of each mark, dB, (n,): the mean of its power at LOOKS places."""
+    breaths = np.stack([arrays.start, arrays.end], axis=1)[arrays.kind == KINDS.index("breath")]
+    curve = compile_clip_gains(ClipSpans(*clips[:4]), clips[4], rate, breaths)
+    at = arrays.start + np.linspace(0, 1, LOOKS)[:, None] * (arrays.end - arrays.start)
+    return np.asarray(10 * np.log10((10 ** (np.interp(at, curve.at, curve.db) / 10)).mean(axis=0)))
 
 
 def _with_hand(found: FoundMarks, hands: Sequence[Hand]) -> tuple[list[str], FloatArray, list[Hand | None]]:

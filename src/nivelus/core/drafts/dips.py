@@ -9,10 +9,13 @@ are: a dip is worked out anew from them, and what was done by hand is a differen
 - *breath*: by ``depth``, and never under room tone. Its ramps keep out of the phrases beside it.
 - *ess*: only its excess, and by ``depth`` at most. Ramps of 5 ms.
 - *knock*: by ``depth``, hugging the transient.
-- *gap*: by ``depth``, or to silence. It closes slowly after what came before, so that tails live, and opens quickly
-  before what comes next.
+- *gap*: by ``depth``, to silence, or to one level: each as far as its room, with the gain of its clips, lies over the
+  quietest of them, and by ``depth`` at most. It closes slowly after what came before, so that tails live, and opens more
+  quickly before what comes next, each within a share of the gap. Beside a breath its slope is a long one that goes on into
+  the breath, and it goes no deeper than that slope lets it: a breath pops out of nothing where the room before it is gone.
 
-Ramp lengths and default depths are common practice.
+A breath whose room goes down goes down with it, where it would have stopped at room tone. Ramp lengths and default depths
+are common practice.
 """
 
 from __future__ import annotations
@@ -31,6 +34,7 @@ from nivelus.core.measure.filters import FloatArray
 FREE = "dip"
 """Kind of a dip that was made by hand and follows no rule."""
 ALL_KINDS = (*KINDS, FREE)
+Places = npt.NDArray[np.int64]
 LEAST_DIP = -0.5
 """A dip that is not as deep as this is none."""
 LISP = 4.0
@@ -43,6 +47,16 @@ NEAR = 4.0
 """Seconds within which a gap tells how loud the room is around a mark."""
 HOLD_AFTER_PHRASE, HOLD_AFTER_BREATH = 0.08, 0.02
 """Seconds that a gap stays open after what came before it."""
+CLOSES, OPENS = (0.06, 0.4), (0.02, 0.2)
+"""Seconds between which the ways of gaps lie, whatever share of the gap they are to take, ..."""
+MOST_CLOSING, MOST_OPENING = 0.4, 0.3
+"""... and the most that they take of one."""
+BESIDE_BREATH, SLOPE_TO_BREATH, MOST_SLOPE = 0.5, 18.0, 0.45
+"""Seconds within which a breath lies beside a gap, dB a second of the gap's way from or to it, and its share of the gap."""
+QUIETEST = 10
+"""Per cent of the gaps that are as quiet as the level that all of them go down to."""
+ASKED_SILENCE = -100.0
+"""dB of offset by which the hand asks for silence."""
 
 REASONS = {
     "rule": "as deep as the rule says",
@@ -58,6 +72,8 @@ REASONS = {
     "locked": "in a locked phrase, left as it is",
     "too short": "too short to close and open again",
     "nothing": "nothing to take down",
+    "one level": "down to the level of the quietest",
+    "beside a breath": "as deep as the breath beside it lets it be",
     "in doubt": "in doubt: it may be a word, so it is left as it is",
 }
 """Every reason a dip can give, in words for the person."""
@@ -67,18 +83,28 @@ REASONS = {
 class DipRule:
     """How far the marks of one kind go down: ``depth`` dB, and the range that every dip of the kind keeps to.
 
+    Of gaps only: ``silent`` is all the way down, ``even`` is to one level and by ``depth`` at most; they close and open
+    within ``closes`` and ``opens``, shares of their length.
+
     Raises
     ------
     LevelError
-        If a value is not finite or above 0, or ``deepest`` is above ``shallowest``.
+        If a value is not finite or above 0, ``deepest`` is above ``shallowest``, or a share is none.
     """
 
     depth: float
     shallowest: float = 0.0
     deepest: float = -40.0
     silent: bool = False
+    even: bool = False
+    closes: float = 0.3
+    opens: float = 0.1
 
     def __post_init__(self) -> None:
+        if not (0 <= self.closes <= MOST_CLOSING and 0 <= self.opens <= MOST_OPENING):
+            raise LevelError(
+                f"Gaps close within {MOST_CLOSING:.0%} of their length at most, and open within {MOST_OPENING:.0%}."
+            )
         values = (self.depth, self.shallowest, self.deepest)
         if not np.isfinite(values).all() or max(values) > 0 or self.deepest > self.shallowest:
             raise LevelError("Dips go down: depths are 0 dB or less, and the deepest is not above the shallowest.")
@@ -209,7 +235,14 @@ def _quietest_gap(
     return np.minimum(before, after)
 
 
-def draft_dips(marks: MarkArrays, rules: Mapping[str, DipRule], rate: int, samples: int) -> DipDraft:
+def draft_dips(
+    marks: MarkArrays,
+    rules: Mapping[str, DipRule],
+    rate: int,
+    samples: int,
+    on: npt.NDArray[np.bool_] | None = None,
+    gain: FloatArray | None = None,
+) -> DipDraft:
     """Work out the dip of every mark.
 
     Parameters
@@ -217,17 +250,21 @@ def draft_dips(marks: MarkArrays, rules: Mapping[str, DipRule], rate: int, sampl
     marks : (n,) marks of a recording
     rules : a rule for each kind; those that are absent are DEFAULT_RULES
     rate, samples : sampling rate and length of the recording
+    on : (n,) which dips are heard, all if not given; breaths and gaps mind each other only there
+    gain : (n,) dB that the gain of the clips makes of each mark, 0 if not given: what gaps to one level are judged with
 
     Returns
     -------
     DipDraft
     """
     rules = {**DEFAULT_RULES, **rules}
-    base, depth, reason = _depths(marks, rules, rate)
-    start, end, ramp_in, ramp_out = _spans(marks, rate, samples, depth <= SILENT_DIP)
+    on = np.ones(len(marks.kind), bool) if on is None else on
+    beside = _beside(marks, rate)
+    base, depth, reason = _depths(marks, rules, rate, beside, on, np.zeros(len(on)) if gain is None else gain)
     fixed = ~np.isnan(marks.depth_fixed)
     depth = np.where(fixed, marks.depth_fixed, depth)
     reason[fixed] = "locked"
+    start, end, ramp_in, ramp_out = _spans(marks, rules["gap"], rate, samples, depth, reason, beside, on)
     start = np.where(np.isnan(marks.start_fixed), start, marks.start_fixed)
     end = np.maximum(np.where(np.isnan(marks.end_fixed), end, marks.end_fixed), start)
     ramp_in = np.where(np.isnan(marks.ramp_in_fixed), ramp_in, marks.ramp_in_fixed * rate)
@@ -235,8 +272,33 @@ def draft_dips(marks: MarkArrays, rules: Mapping[str, DipRule], rate: int, sampl
     return DipDraft(Dips(start, end, depth, ramp_in, ramp_out, marks.notch), base, tuple(reason.tolist()))
 
 
+def _beside(marks: MarkArrays, rate: int) -> tuple[Places, Places]:
+    """The breath right before and the one right after each gap, (n,) places; -1 without one, and for what is no gap."""
+    gap, breaths = marks.kind == ALL_KINDS.index("gap"), np.flatnonzero(marks.kind == ALL_KINDS.index("breath"))
+    none = np.full(len(gap), -1)
+    if not len(breaths):
+        return none, none
+    near = BESIDE_BREATH * rate
+    by_end = breaths[np.argsort(marks.end[breaths], kind="stable")]
+    last = by_end[np.maximum(np.searchsorted(marks.end[by_end], marks.start + 1.0, "right") - 1, 0)]
+    is_before = (
+        (marks.end[last] <= marks.start + 1.0) & (marks.start - marks.end[last] <= near) & (marks.end[last] > marks.before)
+    )
+    by_start = breaths[np.argsort(marks.start[breaths], kind="stable")]
+    next_ = by_start[np.minimum(np.searchsorted(marks.start[by_start], marks.end - 1.0, "left"), len(by_start) - 1)]
+    is_after = (
+        (marks.start[next_] >= marks.end - 1.0) & (marks.start[next_] - marks.end <= near) & (marks.start[next_] < marks.after)
+    )
+    return np.where(gap & is_before, last, none), np.where(gap & is_after, next_, none)
+
+
 def _depths(
-    marks: MarkArrays, rules: Mapping[str, DipRule], rate: int
+    marks: MarkArrays,
+    rules: Mapping[str, DipRule],
+    rate: int,
+    beside: tuple[Places, Places],
+    on: npt.NDArray[np.bool_],
+    gain: FloatArray,
 ) -> tuple[FloatArray, FloatArray, npt.NDArray[np.object_]]:
     """What the rules alone would do, the depth with what the hand added, and why."""
     each = [rules[kind] for kind in ALL_KINDS]
@@ -250,7 +312,13 @@ def _depths(
     excess = -np.maximum(np.nan_to_num(marks.excess), 0.0)
     base[ess] = np.maximum(excess, slider)[ess]
     reason[ess] = np.where(excess < slider, "at most", "excess")[ess]
-    short = (marks.kind == ALL_KINDS.index("gap")) & (marks.end - marks.start < SHORTEST_GAP * rate)
+    gap = marks.kind == ALL_KINDS.index("gap")
+    short = gap & (marks.end - marks.start < SHORTEST_GAP * rate)
+    if rules["gap"].even and (gap & ~short).any():
+        level = marks.level + gain
+        over = np.minimum(np.percentile(level[gap & ~short], QUIETEST) - level, 0.0)
+        base[gap] = np.maximum(over, slider)[gap]
+        reason[gap] = np.where(over < slider, "rule", "one level")[gap]
     # what the rule leaves alone is not pressed to the shallowest
     wanted = (base <= LEAST_DIP) & ~short
     for limit, name, past in ((shallowest, "shallowest", base > shallowest), (deepest, "deepest", base < deepest)):
@@ -262,20 +330,36 @@ def _depths(
     too_deep = depth < deepest
     depth[too_deep], reason[too_deep] = deepest[too_deep], "deepest"
     floor = np.minimum(marks.room - marks.level, 0.0)
+    # where the room beside it goes down, a breath goes with it
+    for places in beside:
+        near = np.flatnonzero((places >= 0) & on)
+        np.minimum.at(floor, places[near], (np.minimum(marks.room - marks.level, 0.0)[places] + depth)[near])
     under = (marks.kind == ALL_KINDS.index("breath")) & (depth < floor)
     depth[under], reason[under] = floor[under], "room tone"
     nothing = depth > LEAST_DIP
     depth[nothing], reason[nothing] = 0.0, "nothing"
     reason[short & (depth == 0)] = "too short"
-    silent &= ~short
+    silent = (silent & ~short) | (marks.offset <= ASKED_SILENCE)
     depth[silent], reason[silent] = SILENT_DIP, "silence"
     return base, depth, reason
 
 
 def _spans(
-    marks: MarkArrays, rate: int, samples: int, silent: npt.NDArray[np.bool_]
+    marks: MarkArrays,
+    rule: DipRule,
+    rate: int,
+    samples: int,
+    depth: FloatArray,
+    reason: npt.NDArray[np.object_],
+    beside: tuple[Places, Places],
+    on: npt.NDArray[np.bool_],
 ) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
-    """Start, end and ramps of every dip, in samples. A way down to silence takes twice as long as any other."""
+    """Start, end and ramps of every dip, in samples. A way down to silence takes twice as long as any other.
+
+    A gap that its way from or to a breath does not let down as far as it should is less deep: ``depth`` and ``reason`` are
+    changed in place.
+    """
+    silent = depth <= SILENT_DIP
     ramps = np.array([RAMPS[kind] for kind in ALL_KINDS])[marks.kind] * rate * np.where(silent, 2.0, 1.0)[:, None]
     start, end = marks.start.copy(), marks.end.copy()
     ramp_in, ramp_out = ramps[:, 0].copy(), ramps[:, 1].copy()
@@ -291,10 +375,36 @@ def _spans(
     gap = marks.kind == ALL_KINDS.index("gap")
     length = marks.end - marks.start
     hold = np.where(marks.breath_before, HOLD_AFTER_BREATH, HOLD_AFTER_PHRASE) * rate
-    hold, close, open_ = np.minimum(hold, 0.2 * length), np.minimum(ramp_in, 0.4 * length), np.minimum(ramp_out, 0.2 * length)
+    twice = np.where(silent, 2.0, 1.0)
+    close = np.clip(rule.closes * length, CLOSES[0] * rate, CLOSES[1] * rate) * twice
+    open_ = np.clip(rule.opens * length, OPENS[0] * rate, OPENS[1] * rate) * twice
+    close, open_ = np.minimum(close, MOST_CLOSING * length), np.minimum(open_, MOST_OPENING * length)
+    hold = np.minimum(hold, 0.2 * length)
     # the ends of the recording have nothing before or after them to wait for
     at_start, at_end = gap & (marks.start <= 0), gap & (marks.end >= samples)
     hold[at_start] = close[at_start] = open_[at_end] = 0.0
-    start[gap], end[gap] = (marks.start + hold + close)[gap], (marks.end - open_)[gap]
+    # beside a breath its way is a slope that reaches into the breath as far as that goes down
+    before, after = (_into_breath(marks, places, depth, on, rate) for places in beside)
+    by_rule = gap & ~silent & (marks.offset == 0) & np.isnan(marks.depth_fixed)
+    room = np.minimum(
+        np.where(beside[0] >= 0, MOST_SLOPE * length + before, np.inf),
+        np.where(beside[1] >= 0, MOST_SLOPE * length + after, np.inf),
+    )
+    lets = -SLOPE_TO_BREATH * room / rate
+    held = by_rule & (depth < lets)
+    depth[held], reason[held] = lets[held], "beside a breath"
+    slope = np.where(silent, 0.0, -depth / SLOPE_TO_BREATH * rate)
+    for places, into, way in ((beside[0], before, close), (beside[1], after, open_)):
+        slow = (places >= 0) & ~silent
+        way[slow] = np.maximum(np.minimum(slope, MOST_SLOPE * length + into), least)[slow]
+    hold[beside[0] >= 0] = -before[beside[0] >= 0]
+    start[gap], end[gap] = (marks.start + hold + close)[gap], (marks.end + np.where(beside[1] >= 0, after, 0.0) - open_)[gap]
+    end[gap] = np.maximum(end, start)[gap]
     ramp_in[gap], ramp_out[gap] = close[gap], open_[gap]
     return start, end, ramp_in, ramp_out
+
+
+def _into_breath(marks: MarkArrays, breath: Places, depth: FloatArray, on: npt.NDArray[np.bool_], rate: int) -> FloatArray:
+    """How far the way of each gap reaches into the ``breath`` beside it, samples, (n,): unheard while that is lower."""
+    down = np.where(on, -depth, 0.0)[breath] / SLOPE_TO_BREATH * rate
+    return np.where(breath >= 0, np.minimum(down, (marks.end - marks.start)[breath]), 0.0)
