@@ -252,6 +252,40 @@ def test_the_trim_is_a_lane_of_its_own_and_heard_at_once(page: Page, demo_progra
     expect(page.get_by_role("button", name="Play", exact=True)).to_be_visible()
 
 
+def test_what_a_client_wants_louder_is_level_and_no_draft_undoes_it(page: Page, demo_program: Program, song: dict) -> None:
+    figures = page.get_by_test_id("figures")
+    page.keyboard.press("2")
+    page.keyboard.press("d")
+    expect(page.get_by_role("button", name=re.compile("Accept .* change"))).to_be_visible()
+    page.keyboard.press("d")
+    expect(figures).to_contain_text(re.compile(r"level\s*2 → [456] of 6"))
+    level = re.search(r"→ (\d) of 6", figures.inner_text())[1]
+    page.keyboard.press("4")
+    lane(page, "trim")
+    refrain = [clip for clip in song["clips"] if clip["track"] == song["tracks"][0]["id"]][1:3]
+    select_span(page, song, refrain[0]["start"] + 0.05, refrain[1]["end"] - 0.05)
+    page.get_by_label("Lift the trim by").fill("3")
+    page.keyboard.press("Enter")
+    eventually(lambda: len(ride_of(demo_program, song)["trim"]) == 4)
+    page.keyboard.press("Escape")
+    page.keyboard.press("2")
+    expect(figures).to_contain_text(f"→ {level} of 6")
+    words = page.locator(f".capsule[data-clip='{refrain[0]['id']}']")
+    expect(words).to_have_attribute("aria-label", re.compile(r"level.*\+3\.0 dB asked for"))
+    gains = [clip["gain"] for clip in demo_program.get(f"/api/sessions/{song['id']}")["clips"]]
+    page.keyboard.press("d")
+    expect(page.locator(".rule")).to_contain_text(f"{level} of 6 would be level")
+    page.keyboard.press("d")
+    expect(figures).to_contain_text(f"→ {level} of 6")
+    assert [clip["gain"] for clip in demo_program.get(f"/api/sessions/{song['id']}")["clips"]] == gains
+    # folded into the ride it is judged, and the step says what that does
+    page.keyboard.press("4")
+    lane(page, "trim")
+    page.get_by_role("button", name="fold into the ride").click()
+    eventually(lambda: "off by it" in (demo_program.get(f"/api/sessions/{song['id']}")["undo"] or ""))
+    expect(figures).not_to_contain_text(f"→ {level} of 6")
+
+
 def test_a_curve_is_brought_in_and_a_bad_one_says_why(page: Page, demo_program: Program, song: dict, tmp_path: Path) -> None:
     good, bad = tmp_path / "fader.csv", tmp_path / "bad.csv"
     good.write_text("seconds,dB\n1,0\n10,-6\n")

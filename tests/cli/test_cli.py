@@ -218,6 +218,23 @@ def test_gaps_go_to_one_level_and_close_as_they_are_told(detailed_file: Path, tm
     assert run("level", detailed_file, "-o", tmp_path / "no.wav", "--gaps", "-9", "--gaps-close", "60").returncode == 2
 
 
+def test_a_curve_that_was_asked_for_leaves_phrases_level(detailed_file: Path, tmp_path: Path) -> None:
+    (tmp_path / "wish.csv").write_text("seconds,dB\n0,3\n7,3\n")
+    files = []
+    for words in ([], ["--curve", tmp_path / "wish.csv"]):
+        done = run("level", detailed_file, "-o", tmp_path / "out.wav", "--json", "--overwrite", "--target", "-24", *words)
+        assert done.returncode == 0, done.stderr
+        files += json.loads(done.stdout)["files"]
+    plain, wished = files
+    assert (
+        [plain["after"][name] for name in ("level", "count")]
+        == [wished["after"][name] for name in ("level", "count")]
+        == [3, 3]
+    )
+    louder = [b["after"] - a["after"] for a, b in zip(plain["phrases"], wished["phrases"], strict=True)]
+    assert louder == pytest.approx([3.0] * 3, abs=0.05)
+
+
 def test_a_ride_may_have_a_strength_or_none(detailed_file: Path, tmp_path: Path) -> None:
     spreads = []
     kinds = (["--ride", "0"], ["--ride", "50"], ["--ride"], ["--ride", "80"], ["--ride", "100", "--natural-fall", "0"])

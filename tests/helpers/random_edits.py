@@ -125,7 +125,9 @@ class RandomEdits:
             "draft": lambda: drafts.accept(bench, id, revision, peaks=flag()),
             "find phrases": lambda: phrases.find_again(bench, id, revision),
             "dip rule": lambda: details.set_rule(bench, id, revision, rule, {"on": flag(), "depth": db(-12, -1)}),
-            "dip to silence": lambda: details.set_rule(bench, id, revision, "gap", {"silent": flag()}),
+            "dip to silence": lambda: details.set_rule(
+                bench, id, revision, "gap", {"silent": flag(), "even": flag(), "closes": 0.2}
+            ),
             "dip depth": lambda: details.set_depth(bench, id, revision, some(mark_ids), by=db(-6, 3)),
             "dip to": lambda: details.set_depth(bench, id, revision, some(mark_ids), to=db(-20, 0)),
             "keep": lambda: details.set_keep(bench, id, revision, some(mark_ids), str(random.choice(["in", "out", "rule"]))),

@@ -50,6 +50,9 @@ def _comparable(told: dict[str, Any]) -> dict[str, Any]:
         for name in ("even", "closes", "opens"):
             for rule in track["rules"].values():
                 rule.pop(name, None)
+    # what was not told
+    for clip in told["clips"]:
+        clip.pop("wish", None)
     return told
 
 

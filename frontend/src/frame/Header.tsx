@@ -119,7 +119,7 @@ function useProgress(): Record<Stage, string> {
   const track = trackOf(model, focus);
   const { data: figures } = useFigures(track?.id);
   const clips = (model.clips[track?.id ?? ""] ?? []).filter(isJudged);
-  const level = clips.filter((c) => isLevel(c.after! - track!.target, model.header!.rule.tolerance)).length;
+  const level = clips.filter((c) => isLevel(c.after! - c.wish - track!.target, model.header!.rule.tolerance)).length;
   const marks = model.marks[track?.id ?? ""] ?? [];
   const down = marks.filter((mark) => mark.on).length;
   const beds = model.header?.tracks.filter((one) => one.kind === "bed").length ?? 0;

@@ -45,7 +45,7 @@ export function TrackBar() {
                 <BedSign />
               ) : (
                 <Vial
-                  deviation={worst((model.clips[t.id] ?? []).filter(isJudged).map((c) => c.after! - t.target))}
+                  deviation={worst((model.clips[t.id] ?? []).filter(isJudged).map((c) => c.after! - c.wish - t.target))}
                   tolerance={rule.tolerance}
                   width={34}
                   height={12}

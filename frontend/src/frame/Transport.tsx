@@ -206,14 +206,17 @@ function Guard() {
 
 function LiveVial() {
   const seconds = usePlayhead();
-  const { meter } = useHeard();
+  const { meter, trim } = useHeard();
   const focus = useView((s) => s.focus);
+  const rate = useSession((s) => trackOf(s, focus)?.timeline.sample_rate ?? 1);
+  const isTrimmed = useView((s) => s.layers.trim && !s.before);
   const target = useSession((s) => trackOf(s, focus)?.target ?? 0);
   const heard = useView((s) => !s.before);
   const tolerance = useSession((s) => s.header?.rule.tolerance ?? 1.5);
   const count = meter.length / 2;
   const at = Math.min(Math.floor(seconds * METER_RATE), count - 1);
-  const value = count === 0 ? null : meter[2 * at + (heard ? 1 : 0)]! - target;
+  const value =
+    count === 0 ? null : meter[2 * at + (heard ? 1 : 0)]! - target - (isTrimmed ? gainAt(trim, seconds * rate) : 0);
   // far below the target is a pause, not a voice that is too quiet
   const isVoice = value !== null && value > -24;
   return (

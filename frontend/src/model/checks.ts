@@ -11,7 +11,7 @@ export type Check = "level" | "ceiling" | "peak" | "room" | "lisp";
 
 /** How far each phrase is from passing a check, by its clip alone: the furthest is where to begin. */
 const FAULT: Record<Exclude<Check, "lisp">, (clip: Clip, target: number) => number> = {
-  level: (clip, target) => Math.abs((clip.after ?? target) - target),
+  level: (clip, target) => Math.abs(clip.after === null ? 0 : clip.after - clip.wish - target),
   ceiling: (clip) => clip.peak + clip.gain,
   peak: (clip) => clip.peak + clip.gain,
   room: (clip) => clip.room_tone + clip.gain,

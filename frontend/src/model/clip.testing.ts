@@ -42,6 +42,7 @@ export function clip(values: Partial<Clip> & { id: string }): Clip {
     phrase_end: 0.8,
     before: -20,
     after: -20,
+    wish: 0,
     peak: -6,
     room_tone: -60,
     confidence: 1,

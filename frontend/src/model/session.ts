@@ -178,9 +178,15 @@ export function heldDepth(mark: Mark): number {
 export const heldEdge = (mark: Mark, name: EdgeName): number =>
   (hand.edge?.mark === mark.id ? hand.edge.values[name] : undefined) ?? mark[name];
 
-/** Deviation from the target with the hand's movement added; null without a phrase. */
+/** How far a phrase is from the target and what was asked for of it, with the hand's movement; null without a phrase. */
 export function deviation(clip: Clip, target: number): number | null {
-  return clip.after === null ? null : clip.after - target + (heldGain(clip) - clip.gain);
+  return clip.after === null ? null : clip.after - clip.wish - target + (heldGain(clip) - clip.gain);
+}
+
+/** How far a phrase stands over the target, whatever was asked for of it: where it lies in the picture. */
+export function standing(clip: Clip, target: number): number | null {
+  const off = deviation(clip, target);
+  return off === null ? null : off + clip.wish;
 }
 
 export const isLevel = (value: number, tolerance: number) => Math.abs(value) <= tolerance + 1e-9;

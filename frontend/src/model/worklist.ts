@@ -21,7 +21,7 @@ export function worklist(clips: Clip[], target: number, tolerance: number, order
   for (const clip of clips) {
     if (clip.after === null) continue;
     number++;
-    const off = clip.after - target;
+    const off = clip.after - clip.wish - target;
     items.push({ clip, number, deviation: off, level: isLevel(off, tolerance) });
   }
   if (order === "time") return items;

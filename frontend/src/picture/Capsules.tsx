@@ -30,7 +30,7 @@ export function Capsules({ width, height }: { width: number; height: number }) {
   const a = axis(window, width);
   return shown.map((clip) => {
     const { x, w } = capsuleBox(a, clip);
-    const off = clip.after! - track.target;
+    const stands = clip.after! - track.target;
     return (
       <button
         type="button"
@@ -38,8 +38,14 @@ export function Capsules({ width, height }: { width: number; height: number }) {
         className="capsule"
         data-clip={clip.id}
         aria-pressed={selection.has(clip.id)}
-        aria-label={describe(clip, numbers.get(clip.id) ?? 0, off, header.rule.tolerance, header.rule.unit)}
-        style={{ left: x - 2, width: w + 4, top: s.y(off) - CAPSULE / 2 - 3, height: CAPSULE + 6 }}
+        aria-label={describe(
+          clip,
+          numbers.get(clip.id) ?? 0,
+          stands - clip.wish,
+          header.rule.tolerance,
+          header.rule.unit,
+        )}
+        style={{ left: x - 2, width: w + 4, top: s.y(stands) - CAPSULE / 2 - 3, height: CAPSULE + 6 }}
         onFocus={(event) => {
           if (event.currentTarget.matches(":focus-visible")) useView.setState({ selection: new Set([clip.id]) });
         }}
@@ -53,6 +59,9 @@ export function describe(clip: Clip, number: number, off: number, tolerance: num
   const { start, end } = phraseSpan(clip);
   const distance = `${Math.abs(off).toFixed(1)} ${distanceUnit(unit)}`;
   const where = Math.abs(off) <= tolerance + 1e-9 ? "level" : `${distance} ${off > 0 ? "above" : "below"} target`;
-  const flags = [clip.locked && "locked", clip.left_out && "left out", clip.reference && "reference"].filter(Boolean);
+  const asked = Math.abs(clip.wish) >= 0.05 && `${db(clip.wish)} asked for`;
+  const flags = [asked, clip.locked && "locked", clip.left_out && "left out", clip.reference && "reference"].filter(
+    Boolean,
+  );
   return [`Phrase ${number}`, `${time(start)} to ${time(end)}`, where, `gain ${db(clip.gain)}`, ...flags].join(", ");
 }

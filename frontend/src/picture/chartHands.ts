@@ -4,7 +4,7 @@ import type { Clip } from "../api/client";
 import { focused, focusedClips, phraseSpan } from "../model/focus";
 import { changeGain, hearGain } from "../model/gain";
 import { seek } from "../model/listening";
-import { deviation, isJudged, useSession } from "../model/session";
+import { deviation, isJudged, standing, useSession } from "../model/session";
 import { hand, redraw, useView } from "../model/view";
 import { db, distanceUnit, signed } from "../parts/format";
 import { axis, GUTTER, visible } from "./axis";
@@ -33,7 +33,7 @@ export function hitCapsule(element: Element, clientX: number, clientY: number): 
   const range = levelRange(clips, track.target);
   const s = chartScale(range.low, range.high, height);
   for (const clip of visible(clips, window)) {
-    const off = deviation(clip, track.target);
+    const off = standing(clip, track.target);
     if (off === null) continue;
     const box = capsuleBox(a, clip);
     if (x >= box.x - 3 && x <= box.x + box.w + 3 && Math.abs(y - s.y(off)) <= CAPSULE / 2 + 4) return clip;
@@ -70,7 +70,7 @@ export function chartDown(event: ReactPointer<HTMLElement>) {
       const [t0, t1] = [a.seconds(Math.min(x, x + dx)), a.seconds(Math.max(x, x + dx))];
       const [top, bottom] = [Math.min(y, y + dy), Math.max(y, y + dy)];
       const inside = visible(clips, { start: t0, end: t1 }).filter((clip) => {
-        const off = deviation(clip, track.target);
+        const off = standing(clip, track.target);
         const span = phraseSpan(clip);
         if (off === null || span.end < t0 || span.start > t1) return false;
         return s.y(off) >= top - CAPSULE / 2 && s.y(off) <= bottom + CAPSULE / 2;
@@ -123,7 +123,8 @@ export function dragGain(down: PointerEvent, clip: Clip, dbPerPixel: number) {
       hand.drag = { ids: new Set(chosen), delta };
       const off = deviation(clip, track.target);
       const lines = [`gain ${db(clip.gain + delta)}`];
-      if (off !== null) lines.push(`${signed(off)} ${unit} from target`);
+      const asked = Math.abs(clip.wish) < 0.05 ? "" : `, ${db(clip.wish)} asked for`;
+      if (off !== null) lines.push(`${signed(off)} ${unit} from target${asked}`);
       if (chosen.size > 1) lines[0] = `${chosen.size} phrases ${db(delta)}`;
       showAtHand(event.clientX, event.clientY, lines);
       redraw();

@@ -41,13 +41,12 @@ export function drawChart(
   scene: Scene,
   range: { low: number; high: number },
 ) {
-  const { palette, tolerance, track } = scene;
+  const { palette, track } = scene;
   const a = paper(ctx, width, height, scene);
   const s = chartScale(range.low, range.high, height);
   clipToPicture(ctx, width, height, () => {
     ruler(ctx, a, scene, height);
-    ctx.fillStyle = palette.band;
-    ctx.fillRect(GUTTER, s.y(tolerance), width - GUTTER, s.y(-tolerance) - s.y(tolerance));
+    drawBand(ctx, width, a, s, scene);
     drawBed(ctx, a, s, scene, height);
   });
   for (let lu = Math.ceil(range.low / 3) * 3; lu <= range.high; lu += 3) {
@@ -77,6 +76,21 @@ export function drawChart(
       ctx.setLineDash([]);
     }
   });
+}
+
+/** The band that is level: what was asked for of a phrase moves it there. */
+function drawBand(ctx: Context, width: number, a: Axis, s: Scale, { palette, tolerance, clips, window }: Scene) {
+  ctx.fillStyle = palette.band;
+  let from = GUTTER;
+  const fill = (until: number, wish: number) => {
+    if (until > from) ctx.fillRect(from, s.y(wish + tolerance), until - from, s.y(-tolerance) - s.y(tolerance));
+    from = Math.max(from, until);
+  };
+  for (const clip of visible(clips, window)) {
+    fill(a.x(clip.start), 0);
+    fill(Math.min(a.x(clip.end), width), clip.wish);
+  }
+  fill(width, 0);
 }
 
 function drawTrace(ctx: Context, a: Axis, s: Scale, scene: Scene, clips: Clip[]) {
@@ -118,7 +132,7 @@ function drawPhrase(ctx: Context, a: Axis, s: Scale, scene: Scene, clip: Clip, t
   const { palette, tolerance } = scene;
   const { x, w } = capsuleBox(a, clip);
   const colour = clip.left_out ? palette.dim : stateColour(value, tolerance, palette);
-  const y = s.y(value);
+  const y = s.y(value + clip.wish);
   const before = s.y(clip.before - target);
   const middle = x + w / 2;
   ctx.lineWidth = 1;

@@ -117,7 +117,7 @@ function TrackCard({ track }: { track: Track }) {
             <BedSign />
           ) : (
             <Vial
-              deviation={worst(clips.map((c) => c.after! - track.target))}
+              deviation={worst(clips.map((c) => c.after! - c.wish - track.target))}
               tolerance={rule.tolerance}
               unit={distanceUnit(rule.unit)}
             />

@@ -154,5 +154,5 @@ def _worked_out(
         target = target_of(bench, db, session, state)
         edges = state.clips.phrases_of(judged) / state.rate
         spans += [(start, end) for start, end in edges.tolist()]
-        deviations += (state.levels_after(judged) - target).tolist()
+        deviations += state.off(judged, target).tolist()
     return spans, deviations

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from sqlalchemy.orm import Session as DbSession
 
-from nivelus.core.chain.proposals import GainProposal, peak_hands, propose_gains
+from nivelus.core.chain.proposals import GainProposal, peak_hands, propose_gains, with_proposal
 from nivelus.core.chain.state import TrackState
 from nivelus.core.drafts.clip_gain import ClipGainRule, freeing_target
 from nivelus.core.errors import Refused
@@ -85,10 +85,10 @@ def draft(
         state = state_of(bench, db, session, track, timeline)
         judged, found = _propose(bench, db, session, state, ids, peaks)
     gain, reason, clips = found.draft.gain, found.draft.reason, state.clips
-    after = found.levels + gain
-    for place in found.freed if peaks else ():
-        # a dip on its peak takes from a phrase what the gain gives back
-        after[place] = judged.target
+    # what is promised is measured with all that will be there
+    hands = peak_hands(state, found, timeline.shows_esses) if peaks and found.freed else ()
+    then = with_proposal(state, found, hands)
+    after = then.levels_after(found.places)
     counted = ~clips.left_out[found.places]
     dips = [dip for phrase in found.freed.values() for dip in phrase.dips]
     rooms = clips.room_tone[found.places]
@@ -104,7 +104,7 @@ def draft(
             for place, gain, level, why in zip(found.places.tolist(), gain.tolist(), after.tolist(), reason, strict=True)
         ],
         moves=int((clips.gain[found.places] != gain).sum()),
-        level=int((np.abs(after - judged.target)[counted] <= session.tolerance + 1e-9).sum()),
+        level=int((np.abs(then.off(found.places, judged.target))[counted] <= session.tolerance + 1e-9).sum()),
         count=int(counted.sum()),
         reasons=dict(Counter(reason)),
         stamp=stamp_of(*_does(state, found, peaks)),

@@ -65,7 +65,8 @@ from nivelus.services.owners import (
     whole_lane,
     widen,
 )
-from nivelus.services.state import owners_of_track, working_range
+from nivelus.services.state import owners_of_track, state_of, working_range
+from nivelus.services.targets import target_of
 from nivelus.services.timeline import Timeline
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
@@ -302,6 +303,8 @@ def hand_over(
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         if lane == to:
             raise Refused("Choose another lane to move this into.")
+        # what was asked for is level where it stands; what is part of another lane is judged
+        fallen = _off_without_wishes(bench, edit, track, timeline)
         if any(lane_row(edit, track, name).off for name in (lane, to) if name != "curve"):
             raise Refused("The trim is switched off. Switch it on first, so that what is heard stays.")
         for name in (lane, to):
@@ -318,8 +321,19 @@ def hand_over(
             for owner in owners_of(edit, track, timeline, lane, span):
                 owner.put(_without_rests(owner.curve()), track)
         _add(edit, track, timeline, to, moved)
+        if fallen and span is None and lane == "trim":
+            edit.label = f"{label} · {count_of(fallen, 'phrase')} {'is' if fallen == 1 else 'are'} off by it"
 
     return run_edit(bench, track_id, label, revision, work)
+
+
+def _off_without_wishes(bench: Workbench, edit: Edit, track: Track, timeline: Timeline) -> int:
+    """How many phrases of a track are level only because what lies in the trim was asked for."""
+    state = state_of(bench, edit.db, edit.session, track, timeline)
+    target, judged = target_of(bench, edit.db, edit.session, state), state.clips.judged
+    within = edit.session.tolerance + 1e-9
+    off, all_of_it = np.abs(state.off(judged, target)) > within, np.abs(state.levels_after(judged) - target) > within
+    return int((all_of_it & ~off).sum())
 
 
 def set_range(bench: Workbench, track_id: str, revision: int, low: float, high: float) -> Changed:

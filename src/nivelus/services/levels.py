@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
@@ -36,25 +37,37 @@ def phrases_of(db: DbSession, track: Track, rate: int, recording: str | None) ->
     return [(start / rate, end / rate) for start, end in apart]
 
 
-def levels_by_clip(state: TrackState, places: Places) -> dict[str, float]:
-    """The levels of the phrases of some clips with all gain, by clip id; those without a phrase are left out."""
-    pairs = zip(places.tolist(), state.levels_after(places).tolist(), strict=True)
+class Stand(NamedTuple):
+    """How loud a phrase is with all gain, and by how much the trim moves it, dB."""
+
+    after: float | None = None
+    wish: float = 0.0
+
+
+NO_PHRASE = Stand()
+
+
+def levels_by_clip(state: TrackState, places: Places) -> dict[str, Stand]:
+    """How the phrases of some clips stand, by clip id; those without a phrase are left out."""
+    stands = zip(places.tolist(), state.levels_after(places).tolist(), state.wishes(places).tolist(), strict=True)
     # NaN is not itself
-    return {state.clips.ids[place]: level for place, level in pairs if level == level}
+    return {state.clips.ids[place]: Stand(level, round(wish, 3) + 0.0) for place, level, wish in stands if level == level}
 
 
-def clip_values(clips: Sequence[ClipRow], after: Mapping[str, float]) -> ClipValues:
+def clip_values(clips: Sequence[ClipRow], stands: Mapping[str, Stand]) -> ClipValues:
     """What of clips changes without them being other clips, as the interface takes it."""
+    own = [stands.get(clip.id, NO_PHRASE) for clip in clips]
     return ClipValues(
         ids=" ".join(c.id for c in clips),
         gain=[c.gain for c in clips],
-        after=[None if (level := after.get(c.id)) is None else round(level, 3) for c in clips],
+        after=[None if stand.after is None else round(stand.after, 3) for stand in own],
+        wish=[stand.wish for stand in own],
         flags=[c.locked | c.left_out << 1 | c.by_hand << 2 | c.reference << 3 for c in clips],
         names=["locked", "left_out", "by_hand", "reference"],
     )
 
 
-def view_clips(state: TrackState, clips: ClipRows, places: Places, after: Mapping[str, float]) -> list[ClipView]:
+def view_clips(state: TrackState, clips: ClipRows, places: Places, stands: Mapping[str, Stand]) -> list[ClipView]:
     """The clips at some places as the interface shows them, with the levels that they have on their track."""
     rate, table, before = state.rate, state.clips, state.levels_before[places].tolist()
     peaks, rooms = table.true_peak[places].tolist(), table.room_tone[places].tolist()
@@ -68,7 +81,8 @@ def view_clips(state: TrackState, clips: ClipRows, places: Places, after: Mappin
             phrase_start=None if c.phrase_start is None else c.phrase_start / rate,
             phrase_end=None if c.phrase_end is None else c.phrase_end / rate,
             before=level if level == level else None,
-            after=after.get(c.id),
+            after=stands.get(c.id, NO_PHRASE).after,
+            wish=stands.get(c.id, NO_PHRASE).wish,
             peak=peak,
             room_tone=room,
             recording=c.recording_id or "",

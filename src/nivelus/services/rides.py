@@ -81,7 +81,8 @@ def inside(bench: Workbench, track_id: str) -> InsideView:
     if grid is None:
         return InsideView(phrases=[], strays=[])
     spans, ids = _phrase_slices(state), _phrase_ids(state)
-    (before, _), (after, vowels) = _powers(grid, _without(state)), _powers(grid, state)
+    # what was asked for of a word does not make it stray
+    (before, _), (after, vowels) = _powers(grid, _without(state)), _powers(grid, state.unwished)
     return InsideView(
         phrases=[
             RidePhraseView(clip=id, before=inner_spread(before[span]), after=inner_spread(after[span]), reason="")
@@ -111,7 +112,7 @@ def draft(
         session, track, timeline = owners_of_track(db, track_id)
         state = state_of(bench, db, session, track, timeline)
         result, grid = _propose(bench, db, session, state, values or {}, ids, span)
-        (now, vowels), (drafted, _) = (_powers(grid, some) for some in (state, with_ride(state, result.curve)))
+        (now, vowels), (drafted, _) = (_powers(grid, some.unwished) for some in (state, with_ride(state, result.curve)))
         strays = _strays(session, state, now, vowels)
     done = [p for p in result.phrases if p.reason != "not chosen"]
     return RideDraftView(

@@ -237,9 +237,10 @@ def before_after(bench: Workbench, track_id: str) -> BeforeAfter:
     mono = mono_offset(session, timeline)
     spans = state.clips.phrase_slices(grid)
     rooms = room_frames(grid, [(span.start, span.stop) for span in spans])
+    gain, unwished = state.gain_per_frame, state.unwished.gain_per_frame
     return BeforeAfter(
-        before=_figures(grid, session, spans, rooms, mono, state.levels_before[judged], target, None, plain, old),
-        after=_figures(grid, session, spans, rooms, mono, state.levels_after(judged), target, state.gain_per_frame, moved, new),
+        before=_figures(grid, session, spans, rooms, mono, state.levels_before[judged], target, None, None, plain, old),
+        after=_figures(grid, session, spans, rooms, mono, state.off(judged, 0.0), target, gain, unwished, moved, new),
     )
 
 
@@ -259,12 +260,14 @@ def _figures(
     levels: npt.NDArray[np.float64],
     target: float,
     gain: npt.NDArray[np.float64] | None,
+    unwished: npt.NDArray[np.float64] | None,
     peaks: npt.NDArray[np.float64],
     details: dict[str, Any],
 ) -> FiguresView:
     f = figures(grid, gain, mono)
     even = evenness(levels, target, session.tolerance)
-    power = np.asarray(grid.column("k"), np.float64) * (1.0 if gain is None else gain[:, 0])
+    # evenness is judged without what was asked for in the trim
+    power = np.asarray(grid.column("k"), np.float64) * (1.0 if unwished is None else unwished[:, 0])
     return FiguresView(
         inside=float(np.mean([inner_spread(power[span]) for span in spans])) if spans else 0.0,
         integrated=_finite(f.integrated),

@@ -58,7 +58,9 @@ def _references(bench: Workbench, db: DbSession, session: Session) -> FloatArray
     levels = [np.zeros(0)]
     for track, timeline in zip(tracks, timelines_of(db, tracks), strict=True):
         state = state_of(bench, db, session, track, timeline)
-        levels.append(state.levels_after(state.clips.judged[state.clips.reference[state.clips.judged]]))
+        # what was asked for of them is not asked for of others
+        chosen = state.clips.judged[state.clips.reference[state.clips.judged]]
+        levels.append(state.off(chosen, 0.0))
     return np.concatenate(levels)
 
 

@@ -49,6 +49,8 @@ class RuleView(View):
 class ClipView(View):
     """A clip; what belongs to its phrase is None where it has none. ``peak`` is the true peak of the clip before gain, dBTP.
 
+    ``wish`` is by how much the trim moves the phrase, dB: it is level where it stands at the target and that.
+
     ``recording`` is the one that it is of, empty for the track's own, and ``shift`` the seconds by which that lies later.
     """
 
@@ -61,6 +63,7 @@ class ClipView(View):
     phrase_end: float | None
     before: float | None
     after: float | None
+    wish: float
     peak: float
     room_tone: float
     recording: str
@@ -147,6 +150,7 @@ class ClipValues(View):
     ids: str
     gain: list[float]
     after: list[float | None]
+    wish: list[float]
     flags: list[int]
     names: list[str]
 

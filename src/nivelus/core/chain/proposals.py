@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.chain.clips import BoolArray, as_slices
-from nivelus.core.chain.marks import Hand
+from nivelus.core.chain.marks import Hand, Hands
 from nivelus.core.chain.state import NO_LANES, Lane, Places, TrackState, changes_spans
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain, highest_gain
 from nivelus.core.drafts.dips import ALL_KINDS
@@ -48,7 +48,10 @@ class GainProposal:
 def propose_gains(
     state: TrackState, rule: ClipGainRule, places: Places, keep: Sequence[str | None] = (), peaks: bool = False
 ) -> GainProposal:
-    """Propose clip gains for the phrases at some places. A phrase is judged with its dips and its clip curve.
+    """Propose clip gains for the phrases at some places.
+
+    A phrase is judged with its dips, its clip curve and its ride; what was asked for in the trim comes on top, and is kept
+    under the ceiling.
 
     Parameters
     ----------
@@ -58,11 +61,11 @@ def propose_gains(
     keep : (n,) why a clip is left alone, or None; nothing is left alone if not given
     peaks : whether short peaks are turned down that hold phrases back
     """
-    clips, beyond = state.clips, state.before_ride
+    clips, beyond = state.clips, state.unwished.beyond
     levels, tops = state.levels_before[places], clips.true_peak[places]
-    if state.grid is not None and not beyond.is_flat_zero:
-        levels = replace(state, lanes=NO_LANES).levels_after(places) - clips.gain[places]
-        tops = state.peaks_with(beyond, places)
+    if state.grid is not None and not state.beyond.is_flat_zero:
+        levels = state.unwished.levels_after(places) - clips.gain[places]
+        tops = state.peaks_with(state.beyond, places)
     rooms = clips.room_tone[places]
     draft = draft_clip_gain(levels, tops, rooms, rule, clips.gain[places], tuple(keep))
     freed: dict[int, FreedPhrase] = {}
@@ -126,6 +129,13 @@ def with_gains(state: TrackState, places: Places, gain: FloatArray) -> TrackStat
     gains = state.clips.gain.copy()
     gains[places] = gain
     return replace(state, clips=replace(state.clips, gain=gains))
+
+
+def with_proposal(state: TrackState, proposal: GainProposal, hands: Sequence[Hand] = ()) -> TrackState:
+    """A track with the gains that are proposed, and with what turns its short peaks down."""
+    done = {hand.found or hand.id for hand in hands}
+    rows = tuple(hand for hand in state.hands.rows if (hand.found or hand.id) not in done)
+    return with_gains(replace(state, hands=Hands((*rows, *hands))), proposal.places, proposal.draft.gain)
 
 
 def peak_hands(state: TrackState, proposal: GainProposal, shows_esses: bool = True) -> tuple[Hand, ...]:
@@ -192,8 +202,8 @@ def propose_settling(before: TrackState, after: TrackState, limits: ClipGainRule
         return places[:0], Settled(np.zeros(0), 0, 0.0)
     return places, settle(
         clips.gain[places],
-        after.levels_with(before.beyond, places),
-        after.levels_with(after.beyond, places),
+        after.levels_with(before.unwished.beyond, places),
+        after.levels_with(after.unwished.beyond, places),
         after.peaks_with(after.beyond, places),
         clips.room_tone[places],
         limits,

@@ -202,6 +202,23 @@ class TrackState:
             after[touched] = self.levels_with(self.gain, places[touched])
         return after
 
+    def off(self, places: Places, target: float) -> FloatArray:
+        """How far the phrases of some clips lie from the target, (n,), without what was asked for in the trim."""
+        return self.unwished.levels_after(places) - target
+
+    def wishes(self, places: Places) -> FloatArray:
+        """What was asked for of the phrases of some clips: by how much the trim moves them, (n,); NaN without a phrase."""
+        if self.unwished is self:
+            return np.where(np.isnan(self.clips.loudness[places]), np.nan, 0.0)
+        return self.levels_after(places) - self.unwished.levels_after(places)
+
+    @cached_property
+    def unwished(self) -> TrackState:
+        """The track without its trim, which is a wish: what its evenness is judged by."""
+        if self.drawn(["trim"]) is None:
+            return self
+        return replace(self, lanes=self.lanes._replace(trim=Lane()))
+
     def levels_with(self, curve: GainCurve, places: Places) -> FloatArray:
         """The level of the phrases of some clips under a gain; each of them has one. O(their frames)."""
         return self._measured(curve, self.clips.phrase_frames(self._grid, places), self.unit) + self.offset

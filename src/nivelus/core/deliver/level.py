@@ -149,6 +149,7 @@ def level_file(
             moved, gains = propose_settling(before_ride, state, rule)
             state = with_gains(state, moved, gains.gain)
     after, levels_after = figures(grid, state.gain_per_frame), state.levels_after(places)
+    wanted = state.off(places, 0.0)
     render(
         source,
         target,
@@ -175,7 +176,7 @@ def level_file(
         _held(proposal, rule),
         freeing,
         evenness(before, rule.target, rule.tolerance),
-        evenness(levels_after, rule.target, rule.tolerance),
+        evenness(wanted, rule.target, rule.tolerance),
         state,
     )
 
