@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from itertools import combinations, pairwise, product
 
 import numpy as np
@@ -102,6 +103,20 @@ def test_bounds_slope_and_distance_are_kept(bound: float, slope: float, seed: in
         assert (np.abs(np.diff(line.db)) <= slope * np.diff(line.at) + 1e-6).all()
         # the two at the ends apart, no second has more than four
         assert (np.diff(line.at)[1:-1] >= APART).all()
+
+
+@given(st.integers(2, 160), st.integers(0, 2**32 - 1))
+@settings(max_examples=200, deadline=None)
+def test_however_short_it_is_there_is_a_line(count: int, seed: int) -> None:
+    """With corners at the edges of phrases too, which lie wherever they lie."""
+    random = np.random.default_rng(seed)
+    course = course_of(random.uniform(-6, 6, count), random.uniform(0, 1, count), slope=0.2)
+    edges = random.integers(0, count, 4)
+    course.highest[edges.min() :] = 0.0
+    course = replace(course, at=np.unique([*course.at, *edges]))
+    for line in (line_of(course, 9.0), settled(course, line_of(course, 9.0))):
+        assert (line.at[0], line.at[-1]) == (0, count - 1)
+        assert (drawn(course, line) <= course.highest + 1e-6).all()
 
 
 def test_heights_that_are_settled_are_nearer_and_corners_stay() -> None:

@@ -212,11 +212,14 @@ class TrackState:
             return np.where(np.isnan(self.clips.loudness[places]), np.nan, 0.0)
         return self.levels_after(places) - self.unwished.levels_after(places)
 
-    @cached_property
+    @property
     def unwished(self) -> TrackState:
         """The track without its trim, which is a wish: what its evenness is judged by."""
-        if self.drawn(["trim"]) is None:
-            return self
+        # what keeps itself is freed late
+        return self if self.drawn(["trim"]) is None else self._without_trim
+
+    @cached_property
+    def _without_trim(self) -> TrackState:
         return replace(self, lanes=self.lanes._replace(trim=Lane()))
 
     def levels_with(self, curve: GainCurve, places: Places) -> FloatArray:

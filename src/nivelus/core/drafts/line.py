@@ -141,10 +141,12 @@ def _best(
         ww = wu = uu = wy = uy = yy = 0.0
         steepest = np.inf
         first_gate = last_gate
+        j = places
         for k in range(len(back)):
-            j = nearest - back[k]
-            if j < 0:
+            if j == 0:
                 break
+            # from the first place there is always a way
+            j = max(nearest - back[k], 0)
             while t > at[j]:
                 u, w, y = float(at[i] - t), weight[t], wanted[t]
                 ww += w
