@@ -259,8 +259,10 @@ function named(error: unknown, words: string, isAlone: boolean, session: string)
 
 /** Tell what the newest edit was, and what it could not do: one message for one act. */
 export function tellDone() {
-  const { label, told } = useSession.getState().header ?? {};
-  tell([label || "Done", told ? `${capital(told)}.` : ""].filter(Boolean).join(". "));
+  const { label = "", told = "" } = useSession.getState().header ?? {};
+  // what the name of a step says already is not said twice
+  const more = told && !label.includes(told) ? `${capital(told)}.` : "";
+  tell([label || "Done", more].filter(Boolean).join(". "));
 }
 
 /** Run an edit; whether it was done and what was in hand still is, so that what it made may be handed over. */
