@@ -119,6 +119,7 @@ def _answer_to(bench: Workbench, edit: Edit, db: DbSession) -> Changed:
         return scopes[track]
 
     removed, removed_marks = Gone(), Gone()
+    regained: set[str] = set()
     for row in edit.touched("clip"):
         before, after = row["before"], row["after"]
         changed = names_changed(row) if before is not None and after is not None else ()
@@ -129,10 +130,12 @@ def _answer_to(bench: Workbench, edit: Edit, db: DbSession) -> Changed:
         own = scope(after["track_id"])
         if before is not None and _SHAPE_OF_CLIP.isdisjoint(changed):
             own.clips.add(row["id"])
-            # gaps that go to one level go by the gain of all clips
-            own.whole |= "gain" in changed and are_even(require(db, Track, after["track_id"], "track"))
+            regained.update([after["track_id"]] if "gain" in changed else ())
         else:
             own.new_clips.add(row["id"])
+    for id in regained:
+        # gaps that go to one level go by the gain of all clips
+        scope(id).whole |= are_even(require(db, Track, id, "track"))
     for row in edit.touched("mark_set"):
         if row["after"] is not None:
             scope(row["after"]["track_id"]).whole = True

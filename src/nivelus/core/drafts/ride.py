@@ -51,7 +51,7 @@ GLIDE = 0.05
 """Seconds in which the ride comes from what was there, within a span."""
 NEAR = 30
 """Frames before and after a run of phrases in which the way to what was there may begin and end."""
-PRICE = 100.0
+PRICE = 150.0
 """Frames for which a point has to bring the line nearer to its course, by the error that is allowed."""
 GIVE_SETTLED = 4.0
 """LU that a phrase may come down by where it settles afterwards: its clip gain gives back what the ride takes."""

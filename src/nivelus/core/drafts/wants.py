@@ -41,7 +41,7 @@ EDGE = 0.05
 """Seconds beside such a pause in which the window already holds some of it."""
 SHORTEST = 0.4
 """Seconds of a phrase that has an inside to even out."""
-UNVOICED = 0.2
+UNVOICED = 0.3
 """How much a frame counts that tells of no word, where one of a word counts 1."""
 PITCH, NEAR_PITCH, HARDLY = 0.6, 3, 0.25
 """From where a frame has pitch, how many frames beside it are taken to have it, and the share of a voice with hardly any."""
