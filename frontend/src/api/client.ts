@@ -144,7 +144,7 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/details/rule", { ...track(id), body: { revision, kind, rule } })),
   dipTrial: (id: string, rules: Record<string, DipRuleChange>) =>
     take(client.POST("/api/tracks/{track_id}/details/trial", { ...track(id), body: { rules } })),
-  depth: (id: string, revision: number, marks: string[], change: { by?: number; to?: number; silent?: true }) =>
+  depth: (id: string, revision: number, marks: string[], change: Omit<Schemas["DepthChange"], "revision" | "marks">) =>
     take(client.POST("/api/tracks/{track_id}/details/depth", { ...track(id), body: { revision, marks, ...change } })),
   detail: (id: string, body: Schemas["DetailChange"]) =>
     take(client.POST("/api/tracks/{track_id}/details/change", { ...track(id), body })),

@@ -6,7 +6,7 @@ import { Link } from "react-router";
 import { api, type LaneName } from "../api/client";
 import { edit, redo, undo } from "../model/edits";
 import { useFigures } from "../model/queries";
-import { isJudged, isLevel, trackOf, useSession } from "../model/session";
+import { isJudged, isLevel, offTarget, trackOf, useSession } from "../model/session";
 import { LANE_NAMES, STAGE_NAMES, STAGES, type Stage, useView } from "../model/view";
 import { NameDialog } from "../parts/NameDialog";
 import { Vial } from "../parts/Vial";
@@ -119,7 +119,7 @@ function useProgress(): Record<Stage, string> {
   const track = trackOf(model, focus);
   const { data: figures } = useFigures(track?.id);
   const clips = (model.clips[track?.id ?? ""] ?? []).filter(isJudged);
-  const level = clips.filter((c) => isLevel(c.after! - c.wish - track!.target, model.header!.rule.tolerance)).length;
+  const level = clips.filter((c) => isLevel(offTarget(c, track!.target)!, model.header!.rule.tolerance)).length;
   const marks = model.marks[track?.id ?? ""] ?? [];
   const down = marks.filter((mark) => mark.on).length;
   const beds = model.header?.tracks.filter((one) => one.kind === "bed").length ?? 0;

@@ -2,7 +2,7 @@
 import { Tooltip } from "@mantine/core";
 import { isHeard } from "../model/mix";
 import { useFigures } from "../model/queries";
-import { isJudged, trackOf, useSession } from "../model/session";
+import { isJudged, offTarget, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { BedSign } from "../parts/BedSign";
 import { distanceUnit, levelUnit, plain } from "../parts/format";
@@ -45,7 +45,7 @@ export function TrackBar() {
                 <BedSign />
               ) : (
                 <Vial
-                  deviation={worst((model.clips[t.id] ?? []).filter(isJudged).map((c) => c.after! - c.wish - t.target))}
+                  deviation={worst((model.clips[t.id] ?? []).filter(isJudged).map((c) => offTarget(c, t.target)!))}
                   tolerance={rule.tolerance}
                   width={34}
                   height={12}

@@ -4,14 +4,14 @@ import { selectMarks } from "./details";
 import { focused, focusedClips, focusedMarks, phraseSpan } from "./focus";
 import { seek } from "./listening";
 import { reveal } from "./looking";
-import { isJudged, useSession } from "./session";
+import { isJudged, offTarget, useSession } from "./session";
 import { type Stage, select } from "./view";
 
 export type Check = "level" | "ceiling" | "peak" | "room" | "lisp";
 
 /** How far each phrase is from passing a check, by its clip alone: the furthest is where to begin. */
 const FAULT: Record<Exclude<Check, "lisp">, (clip: Clip, target: number) => number> = {
-  level: (clip, target) => Math.abs(clip.after === null ? 0 : clip.after - clip.wish - target),
+  level: (clip, target) => Math.abs(offTarget(clip, target) ?? 0),
   ceiling: (clip) => clip.peak + clip.gain,
   peak: (clip) => clip.peak + clip.gain,
   room: (clip) => clip.room_tone + clip.gain,

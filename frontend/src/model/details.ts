@@ -237,10 +237,10 @@ export async function setDipRule(kind: Kind, rule: DipRuleChange): Promise<boole
 const given = (rule: DipRuleChange): Partial<DipRule> =>
   Object.fromEntries(Object.entries(rule).filter(([, value]) => value !== undefined && value !== null));
 
-/** Switch something of a rule on or off. */
-export function switchDipRule(kind: Kind, which: "on" | "silent") {
+/** Switch a rule on or off. */
+export function switchDipRule(kind: Kind) {
   const rule = focused()?.rules[kind];
-  if (rule) void setDipRule(kind, { [which]: !rule[which] });
+  if (rule) void setDipRule(kind, { on: !rule.on });
 }
 
 let tried: Partial<Record<Kind, DipRuleChange>> = {};

@@ -178,9 +178,14 @@ export function heldDepth(mark: Mark): number {
 export const heldEdge = (mark: Mark, name: EdgeName): number =>
   (hand.edge?.mark === mark.id ? hand.edge.values[name] : undefined) ?? mark[name];
 
-/** How far a phrase is from the target and what was asked for of it, with the hand's movement; null without a phrase. */
+/** How far a phrase is from the target and what was asked for of it; null without a phrase. */
+export const offTarget = (clip: Clip, target: number): number | null =>
+  clip.after === null ? null : clip.after - clip.wish - target;
+
+/** The same with the hand's movement. */
 export function deviation(clip: Clip, target: number): number | null {
-  return clip.after === null ? null : clip.after - clip.wish - target + (heldGain(clip) - clip.gain);
+  const off = offTarget(clip, target);
+  return off === null ? null : off + (heldGain(clip) - clip.gain);
 }
 
 /** How far a phrase stands over the target, whatever was asked for of it: where it lies in the picture. */

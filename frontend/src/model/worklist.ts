@@ -4,7 +4,7 @@ import { tell } from "../parts/messages";
 import { focused, focusedClips, phraseSpan } from "./focus";
 import { playSelection } from "./listening";
 import { reveal } from "./looking";
-import { isLevel, useSession } from "./session";
+import { isLevel, offTarget, useSession } from "./session";
 import { select, useView } from "./view";
 
 export interface WorkItem {
@@ -19,9 +19,9 @@ export function worklist(clips: Clip[], target: number, tolerance: number, order
   const items: WorkItem[] = [];
   let number = 0;
   for (const clip of clips) {
-    if (clip.after === null) continue;
+    const off = offTarget(clip, target);
+    if (off === null) continue;
     number++;
-    const off = clip.after - clip.wish - target;
     items.push({ clip, number, deviation: off, level: isLevel(off, tolerance) });
   }
   if (order === "time") return items;

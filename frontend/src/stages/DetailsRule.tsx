@@ -114,7 +114,7 @@ function KindRule({ kind, rule, marks, figures, shown }: KindProps) {
           {name}
           <span className="dim small">{count === 0 ? "none" : `${down} of ${count} down`}</span>
         </span>
-        <Switch size="xs" aria-label={`${name} down`} checked={rule.on} onChange={() => switchDipRule(kind, "on")} />
+        <Switch size="xs" aria-label={`${name} down`} checked={rule.on} onChange={() => switchDipRule(kind)} />
       </div>
       <div className="kind-slider">
         <Slider

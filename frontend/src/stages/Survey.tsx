@@ -6,7 +6,7 @@ import { api, type Take, type Track } from "../api/client";
 import { edit } from "../model/edits";
 import { setKind } from "../model/mix";
 import { useFigures, useTakes } from "../model/queries";
-import { isJudged, trackOf, useSession } from "../model/session";
+import { isJudged, offTarget, trackOf, useSession } from "../model/session";
 import { hearTake, layOut, matchTakes, useTimeline } from "../model/timeline";
 import { upload } from "../model/uploads";
 import { useView } from "../model/view";
@@ -117,7 +117,7 @@ function TrackCard({ track }: { track: Track }) {
             <BedSign />
           ) : (
             <Vial
-              deviation={worst(clips.map((c) => c.after! - c.wish - track.target))}
+              deviation={worst(clips.map((c) => offTarget(c, track.target)!))}
               tolerance={rule.tolerance}
               unit={distanceUnit(rule.unit)}
             />

@@ -87,8 +87,7 @@ def draft(
     gain, reason, clips = found.draft.gain, found.draft.reason, state.clips
     # what is promised is measured with all that will be there
     hands = peak_hands(state, found, timeline.shows_esses) if peaks and found.freed else ()
-    then = with_proposal(state, found, hands)
-    after = then.levels_after(found.places)
+    after, unasked = with_proposal(state, found, hands).levels_asked(found.places)
     counted = ~clips.left_out[found.places]
     dips = [dip for phrase in found.freed.values() for dip in phrase.dips]
     rooms = clips.room_tone[found.places]
@@ -104,7 +103,7 @@ def draft(
             for place, gain, level, why in zip(found.places.tolist(), gain.tolist(), after.tolist(), reason, strict=True)
         ],
         moves=int((clips.gain[found.places] != gain).sum()),
-        level=int((np.abs(then.off(found.places, judged.target))[counted] <= session.tolerance + 1e-9).sum()),
+        level=int((np.abs(unasked - judged.target)[counted] <= session.tolerance + 1e-9).sum()),
         count=int(counted.sum()),
         reasons=dict(Counter(reason)),
         stamp=stamp_of(*_does(state, found, peaks)),

@@ -304,7 +304,7 @@ def hand_over(
         if lane == to:
             raise Refused("Choose another lane to move this into.")
         # what was asked for is level where it stands; what is part of another lane is judged
-        fallen = _off_without_wishes(bench, edit, track, timeline)
+        fallen = _off_without_wishes(bench, edit, track, timeline) if lane == "trim" and span is None else 0
         if any(lane_row(edit, track, name).off for name in (lane, to) if name != "curve"):
             raise Refused("The trim is switched off. Switch it on first, so that what is heard stays.")
         for name in (lane, to):
@@ -321,7 +321,7 @@ def hand_over(
             for owner in owners_of(edit, track, timeline, lane, span):
                 owner.put(_without_rests(owner.curve()), track)
         _add(edit, track, timeline, to, moved)
-        if fallen and span is None and lane == "trim":
+        if fallen:
             edit.label = f"{label} · {count_of(fallen, 'phrase')} {'is' if fallen == 1 else 'are'} off by it"
 
     return run_edit(bench, track_id, label, revision, work)
@@ -330,10 +330,11 @@ def hand_over(
 def _off_without_wishes(bench: Workbench, edit: Edit, track: Track, timeline: Timeline) -> int:
     """How many phrases of a track are level only because what lies in the trim was asked for."""
     state = state_of(bench, edit.db, edit.session, track, timeline)
-    target, judged = target_of(bench, edit.db, edit.session, state), state.clips.judged
-    within = edit.session.tolerance + 1e-9
-    off, all_of_it = np.abs(state.off(judged, target)) > within, np.abs(state.levels_after(judged) - target) > within
-    return int((all_of_it & ~off).sum())
+    target = target_of(bench, edit.db, edit.session, state)
+    with_it, without = (
+        np.abs(levels - target) > edit.session.tolerance + 1e-9 for levels in state.levels_asked(state.clips.judged)
+    )
+    return int((with_it & ~without).sum())
 
 
 def set_range(bench: Workbench, track_id: str, revision: int, low: float, high: float) -> Changed:

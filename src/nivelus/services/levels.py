@@ -49,7 +49,8 @@ NO_PHRASE = Stand()
 
 def levels_by_clip(state: TrackState, places: Places) -> dict[str, Stand]:
     """How the phrases of some clips stand, by clip id; those without a phrase are left out."""
-    stands = zip(places.tolist(), state.levels_after(places).tolist(), state.wishes(places).tolist(), strict=True)
+    after, unasked = state.levels_asked(places)
+    stands = zip(places.tolist(), after.tolist(), (after - unasked).tolist(), strict=True)
     # NaN is not itself
     return {state.clips.ids[place]: Stand(level, round(wish, 3) + 0.0) for place, level, wish in stands if level == level}
 

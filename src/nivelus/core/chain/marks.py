@@ -21,6 +21,7 @@ from nivelus.core.gain.dips import compile_dips
 from nivelus.core.marks.mark import COLUMNS, DOUBTFUL, KINDS
 
 LOOKS = 9
+"""Places of a mark at which the gain of clips is looked at."""
 SAME = 0.5
 """Share of overlap from which two marks of one kind are the same."""
 _AT = {name: column for column, name in enumerate(COLUMNS)}
@@ -233,8 +234,7 @@ def _drafted(
 
 def _gain_over(arrays: MarkArrays, clips: FloatArray, rate: int) -> FloatArray:
     """What the gain of clips makes of each mark, dB, (n,): the mean of its power at LOOKS places."""
-    breaths = np.stack([arrays.start, arrays.end], axis=1)[arrays.kind == KINDS.index("breath")]
-    curve = compile_clip_gains(ClipSpans(*clips[:4]), clips[4], rate, breaths)
+    curve = compile_clip_gains(ClipSpans(*clips[:4]), clips[4], rate, arrays.breaths)
     at = arrays.start + np.linspace(0, 1, LOOKS)[:, None] * (arrays.end - arrays.start)
     return np.asarray(10 * np.log10((10 ** (np.interp(at, curve.at, curve.db) / 10)).mean(axis=0)))
 

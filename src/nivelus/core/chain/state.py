@@ -106,9 +106,7 @@ class TrackState:
     @cached_property
     def breaths(self) -> FloatArray:
         """Where the breaths are, samples, (n, 2) in order."""
-        arrays = self.marks.arrays
-        breathing = arrays.kind == KINDS.index("breath")
-        return np.asarray(np.stack([arrays.start, arrays.end], axis=1)[breathing])
+        return self.marks.arrays.breaths
 
     @cached_property
     def ways(self) -> Ways:
@@ -206,11 +204,10 @@ class TrackState:
         """How far the phrases of some clips lie from the target, (n,), without what was asked for in the trim."""
         return self.unwished.levels_after(places) - target
 
-    def wishes(self, places: Places) -> FloatArray:
-        """What was asked for of the phrases of some clips: by how much the trim moves them, (n,); NaN without a phrase."""
-        if self.unwished is self:
-            return np.where(np.isnan(self.clips.loudness[places]), np.nan, 0.0)
-        return self.levels_after(places) - self.unwished.levels_after(places)
+    def levels_asked(self, places: Places) -> tuple[FloatArray, FloatArray]:
+        """The level of the phrases of some clips with all gain, and without what was asked for in the trim, (n,) each."""
+        after = self.levels_after(places)
+        return after, after if self.unwished is self else self.unwished.levels_after(places)
 
     @property
     def unwished(self) -> TrackState:

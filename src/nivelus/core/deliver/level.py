@@ -148,8 +148,7 @@ def level_file(
             # what was brought in is meant to move phrases; what the ride does to their level is not
             moved, gains = propose_settling(before_ride, state, rule)
             state = with_gains(state, moved, gains.gain)
-    after, levels_after = figures(grid, state.gain_per_frame), state.levels_after(places)
-    wanted = state.off(places, 0.0)
+    after, (levels_after, unasked) = figures(grid, state.gain_per_frame), state.levels_asked(places)
     render(
         source,
         target,
@@ -176,7 +175,7 @@ def level_file(
         _held(proposal, rule),
         freeing,
         evenness(before, rule.target, rule.tolerance),
-        evenness(wanted, rule.target, rule.tolerance),
+        evenness(unasked, rule.target, rule.tolerance),
         state,
     )
 

@@ -147,6 +147,11 @@ class MarkArrays:
     ramp_out_fixed: FloatArray
     notch: npt.NDArray[np.bool_]
 
+    @property
+    def breaths(self) -> FloatArray:
+        """Where the breaths are, samples, (m, 2) in order."""
+        return np.asarray(np.stack([self.start, self.end], axis=1)[self.kind == ALL_KINDS.index("breath")])
+
 
 @dataclass(frozen=True, slots=True)
 class DipDraft:
@@ -331,9 +336,11 @@ def _depths(
     depth[too_deep], reason[too_deep] = deepest[too_deep], "deepest"
     floor = np.minimum(marks.room - marks.level, 0.0)
     # where the room beside it goes down, a breath goes with it
+    lower = floor.copy()
     for places in beside:
         near = np.flatnonzero((places >= 0) & on)
-        np.minimum.at(floor, places[near], (np.minimum(marks.room - marks.level, 0.0)[places] + depth)[near])
+        np.minimum.at(lower, places[near], (floor[places] + depth)[near])
+    floor = lower
     under = (marks.kind == ALL_KINDS.index("breath")) & (depth < floor)
     depth[under], reason[under] = floor[under], "room tone"
     nothing = depth > LEAST_DIP
