@@ -95,6 +95,8 @@ def test_three_files_become_takes_and_the_best_of_each_is_put_together(
     assert [clip["before"] for clip in now] == pytest.approx(
         [level_of(voices[0], first), level_of(voices[1], now[1]), level_of(voices[2], now[2])], abs=0.1
     )
+    # as loud as they were heard: as what lay there before
+    assert [clip["after"] for clip in now] == pytest.approx([clip["after"] for clip in (first, second, third)], abs=0.1)
     samples = rendered(page, own_program)
     for clip in now:
         start, end = clip["phrase_start"], clip["phrase_end"]

@@ -14,7 +14,7 @@ from nivelus.core.measure.spans import span_levels
 from nivelus.core.sound.bwf import Bext
 from nivelus.core.sound.timeline import open_sound
 from nivelus.core.sound.writer import SoundWriter
-from nivelus.services import arranging, moves, sessions, sound, takes
+from nivelus.services import arranging, clips, drawing, moves, sessions, sound, takes
 from nivelus.services.mending import mend
 from nivelus.services.workbench import Workbench
 from nivelus.store.tables import Recording
@@ -90,6 +90,44 @@ def test_takes_are_heard_matched_and_chosen_phrase_by_phrase(bench: Workbench, s
     state = takes.switch(bench, track, state.revision, 2)
     assert voiced(state_of(bench, session), track)[0].before == pytest.approx(-22, abs=3)
     assert state.tracks[0].take == 2
+
+
+@pytest.mark.parametrize("matched", [False, True])
+def test_a_take_that_is_chosen_is_as_loud_as_the_phrase_in_whose_place_it_comes(
+    bench: Workbench, session: str, three: list[str], matched: bool
+) -> None:
+    """It was auditioned so; whatever lies on the track, and with the phrase's own gain. What stands in the way is told."""
+    state = arranging.arrange(bench, session, state_of(bench, session).revision, three, "takes")
+    (track,) = (t.id for t in state.tracks)
+    if matched:
+        state = takes.match(bench, track, state.revision)
+    mine = voiced(state_of(bench, session), track)
+    state = clips.set_gain(bench, track, state.revision, [mine[1].id], by=3.0)
+    state = drawing.lift_span(bench, track, state.revision, "trim", mine[1].start, mine[1].end, -2.0)
+    wanted = voiced(state_of(bench, session), track)[1].after
+    answer = takes.choose(bench, track, state.revision, mine[1].id, 2)
+    now = voiced(state_of(bench, session), track)
+    assert now[1].recording
+    assert now[1].after == pytest.approx(wanted, abs=0.1)
+    assert not answer.told
+
+
+def test_what_keeps_a_chosen_take_from_being_as_loud_is_told(bench: Workbench, session: str, three: list[str]) -> None:
+    """A take that is 8 dB quieter, in place of a phrase that is lifted by much."""
+    state = arranging.arrange(bench, session, state_of(bench, session).revision, three, "takes")
+    (track,) = (t.id for t in state.tracks)
+    state = takes.switch(bench, track, state.revision, 2)
+    loud = voiced(state_of(bench, session), track)[1]
+    state = clips.set_gain(bench, track, state.revision, [loud.id], by=6.0)
+    wanted = voiced(state_of(bench, session), track)[1].after
+    answer = takes.choose(bench, track, state.revision, loud.id, 0)
+    assert voiced(state_of(bench, session), track)[1].after == pytest.approx(wanted, abs=0.1)
+    assert "beyond the upper limit of +9.0 dB" in answer.told
+    state = sessions.undo(bench, session, answer.revision)
+    state = clips.set_gain(bench, track, state.revision, [loud.id], by=14.0)
+    answer = takes.choose(bench, track, state.revision, loud.id, 0)
+    assert voiced(state_of(bench, session), track)[1].gain == 24.0
+    assert "24 dB of gain is the most there is" in answer.told
 
 
 def test_one_after_the_other(bench: Workbench, session: str, three: list[str]) -> None:

@@ -7,7 +7,7 @@ own. The joins come to lie in the pauses, where both recordings go on underneath
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -15,7 +15,7 @@ from sqlmodel import col, select
 
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
-from nivelus.services.clips import limited
+from nivelus.services.clips import GAIN_RANGE, limited
 from nivelus.services.edits import run_edit
 from nivelus.services.levels import levels_by_clip, view_clips
 from nivelus.services.moves import Row, arrival, carry, cut_phrase, drop_take, make_room, take_name
@@ -155,7 +155,7 @@ def match(bench: Workbench, track_id: str, revision: int) -> Changed:
 
 
 def choose(bench: Workbench, track_id: str, revision: int, clip_id: str, number: int) -> Changed:
-    """Put what another take has at the time of a phrase in its place; the joins lie in the pauses."""
+    """Put what another take has at the time of a phrase in its place, as loud as that phrase; the joins lie in the pauses."""
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         here = Row(track, track.take, timeline)
@@ -173,8 +173,11 @@ def choose(bench: Workbench, track_id: str, revision: int, clip_id: str, number:
         chosen = standing_for([clip], clip_rows(edit.db, track.id, number))[clip.id]
         if not chosen:
             raise Refused(f"{name} has no phrase at this time.")
-        _exchange(bench, edit, here, there, rows, place, chosen)
+        louder = _louder(bench, edit, here, there, clip, chosen)
+        gains = {one.id: one.gain + louder for one in chosen}
+        _exchange(bench, edit, here, there, rows, place, chosen, gains)
         edit.label = f"Choose {name} for a phrase"
+        edit.told = _limits_told(max(gains.values()), edit.session.most_up)
 
     return run_edit(bench, track_id, "Choose a take", revision, work)
 
@@ -211,6 +214,28 @@ class _Way(NamedTuple):
         return (self.earliest + self.latest) // 2
 
 
+def _louder(bench: Workbench, edit: Edit, here: Row, there: Row, clip: ClipRow, chosen: Sequence[ClipRow]) -> float:
+    """By how many dB what is chosen of another take is to be moved to be as loud as a phrase: the mean of its levels counts."""
+
+    def level(row: Row, clips: Sequence[ClipRow]) -> float:
+        state = state_of(bench, edit.db, edit.session, row.track, row.timeline, take=row.take)
+        places = {id: place for place, id in enumerate(state.clips.ids)}
+        return float(np.nanmean(state.levels_after(np.array([places[one.id] for one in clips]))))
+
+    by = level(here, [clip]) - level(there, chosen)
+    return by if np.isfinite(by) else 0.0
+
+
+def _limits_told(gain: float, most_up: float) -> str:
+    """What stands in the way of a gain that makes a phrase as loud as another one, in words; empty for nothing."""
+    most = GAIN_RANGE[1]
+    if gain > most:
+        return f"{most:g} dB of gain is the most there is: it is {gain - most:.1f} dB quieter than it was heard."
+    if gain > most_up:
+        return f"Its gain of {gain:+.1f} dB is beyond the upper limit of {most_up:+.1f} dB, which drafts keep to."
+    return ""
+
+
 def _exchange(
     bench: Workbench,
     edit: Edit,
@@ -219,12 +244,18 @@ def _exchange(
     rows: Sequence[ClipRow],
     place: int,
     chosen: Sequence[ClipRow],
+    gains: Mapping[str, float],
 ) -> None:
-    """Copy clips of another take into one, in place of a clip and from border to border of the phrases beside it."""
+    """Copy clips of another take into one, in place of a clip and from border to border of the phrases beside it.
+
+    ``gains`` are those that they have from then on, dB, by clip.
+    """
     clip = rows[place]
     start, end = _joins(here, there, rows, place, chosen, clip_rows(edit.db, there.track.id, there.take))
     arrivals = [arrival(there, here, other, 0) for other in chosen]
     arrivals[0].values["start"], arrivals[-1].values["end"] = start, end
+    for one in arrivals:
+        one.values["gain"] = limited(gains[one.clip.id])
     edit.db.delete(require(edit.db, Clip, clip.id, "phrase"))
     for neighbour, name, at in ((place - 1, "end", start), (place + 1, "start", end)):
         if not 0 <= neighbour < len(rows) or rows[neighbour].locked:
