@@ -142,7 +142,7 @@ class RandomEdits:
             "reset": lambda: details.reset(bench, id, revision, some([m["id"] for m in marks if m["by_hand"]] or mark_ids)),
             "find details": lambda: details.find_again(bench, id, revision),
             "lift": lambda: drawing.lift_span(bench, id, revision, lane, *span(), db()),
-            "delete range": lambda: drawing.change_range(bench, id, revision, lane, *span(), "delete"),
+            "delete range": lambda: drawing.delete_range(bench, id, revision, lane, *span()),
             "smooth": lambda: drawing.change_range(bench, id, revision, lane, *span(), "smooth"),
             "thin": lambda: drawing.change_range(bench, id, revision, lane, *span(), "thin"),
             "scale": lambda: drawing.scale_range(bench, id, revision, lane, *span(), float(random.uniform(0, 2)), None),

@@ -177,7 +177,7 @@ def test_both_halves_of_a_clip_have_points_of_their_own(bench: Workbench, swayin
 
 def test_deleting_a_lifted_span_takes_its_ramps_along(bench: Workbench, swaying: str) -> None:
     drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, 4.0)
-    drawing.change_range(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0, "delete")
+    drawing.delete_range(bench, swaying, revision(bench, swaying), "ride", 2.0, 3.0)
     assert not gain(bench, swaying, "ride").any()
 
 
@@ -399,16 +399,32 @@ def test_a_trim_that_is_off_is_kept_and_not_heard(bench: Workbench, swaying: str
 
 def test_a_range_is_deleted_smoothed_or_thinned_alone(bench: Workbench, swaying: str) -> None:
     with pytest.raises(Refused, match="no ride here yet"):
-        drawing.change_range(bench, swaying, revision(bench, swaying), "ride", 1.0, 2.0, "delete")
+        drawing.delete_range(bench, swaying, revision(bench, swaying), "ride", 1.0, 2.0)
     rides.accept(bench, swaying, revision(bench, swaying))
     before = gain(bench, swaying, "ride")
     at = np.linspace(0, 16, 4001)
     for what in ("thin", "smooth", "delete"):
-        drawing.change_range(bench, swaying, revision(bench, swaying), "ride", 6.0, 9.0, what)
+        if what == "delete":
+            drawing.delete_range(bench, swaying, revision(bench, swaying), "ride", 6.0, 9.0)
+        else:
+            drawing.change_range(bench, swaying, revision(bench, swaying), "ride", 6.0, 9.0, what)
         now = gain(bench, swaying, "ride")
         outside = (at < 5.99) | (at > 9.01)
         assert now[outside] == pytest.approx(before[outside], abs=0.02)
-    assert not any(6.0 < p.at < 9.0 for p in rides.view(bench, swaying).ride)
+    # it lies at 0 dB, not on a slope from one side to the other, and says so
+    assert not gain(bench, swaying, "ride", at=np.linspace(6.07, 8.93, 50)).any()
+    assert state_of(bench, swaying).undo == "Delete a range of the ride: back to 0 dB"
+    with pytest.raises(Refused, match="nothing to delete here: the ride is at 0 dB"):
+        drawing.delete_range(bench, swaying, revision(bench, swaying), "ride", 7.0, 8.0)
+
+
+def test_a_span_of_clip_curves_is_deleted_clip_by_clip(bench: Workbench, swaying: str) -> None:
+    drawing.lift_span(bench, swaying, revision(bench, swaying), "curve", 2.0, 13.0, -4.0)
+    drawing.delete_range(bench, swaying, revision(bench, swaying), "curve", 3.0, 16.0)
+    now = gain(bench, swaying, "curve")
+    at = np.linspace(0, 16, 4001)
+    assert not now[at > 3.07].any()
+    assert now[(at > 2.01) & (at < 2.99)] == pytest.approx(np.full(len(now[(at > 2.01) & (at < 2.99)]), -4.0))
 
 
 def test_a_trim_lies_over_the_ride_and_is_folded_into_it(bench: Workbench, swaying: str) -> None:
@@ -461,7 +477,7 @@ def steps(bench: Workbench, track: str) -> list[Callable[[int], Changed]]:
         lambda r: drawing.set_trim(bench, track, r, 1.0),
         lambda r: drawing.put_point(bench, track, r, "ride", 5.0, -1.0),
         lambda r: drawing.change_points(bench, track, r, "ride", points_of(bench, track, "ride", 0), by=0.5),
-        lambda r: drawing.change_range(bench, track, r, "ride", 1.0, 3.0, "delete"),
+        lambda r: drawing.delete_range(bench, track, r, "ride", 1.0, 3.0),
         lambda r: drawing.hand_over(bench, track, r, "trim", "ride"),
         lambda r: drawing.bring_in(bench, track, r, "trim", "a.csv", b"0,-1\n5,-3\n"),
         lambda r: drawing.clear(bench, track, r, "ride"),

@@ -29,10 +29,12 @@ import {
   copySpan,
   deleteDrawn,
   draftOrAcceptRide,
+  makeBorders,
   nudgeRide,
   otherLane,
   pasteSpan,
   selectPointsInSpan,
+  smoothSpan,
 } from "./ride";
 import { MODES, setMode, toggleArmed, useRiding } from "./riding";
 import { stepRide } from "./strays";
@@ -149,7 +151,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
       "Ride",
       "Smooth the selected span, or all",
       ["S"],
-      inRide(() => changeSpan("smooth")),
+      inRide(() => smoothSpan()),
     ),
     c(
       "thin",
@@ -172,7 +174,20 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
       ["Mod+V"],
       rideOrLanes(pasteSpan, () => void pasteHeld()),
     ),
-    c("points", "Ride", "Select the points in the span, or all", ["P"], inRide(selectPointsInSpan)),
+    c(
+      "points",
+      "Ride",
+      "Select the points in the span, or all",
+      ["P"],
+      inRide(() => void selectPointsInSpan()),
+    ),
+    c(
+      "borders",
+      "Ride",
+      "Points at the ends of the span, or of phrases: two; again: four",
+      ["Shift+P"],
+      inRide(() => makeBorders()),
+    ),
     c("lane", "Ride", "Clip curve / ride / trim in hand", ["A"], inRide(otherLane)),
     c("hand", "Ride", "Arm / disarm the hand; while it plays Up and Down move it", ["H"], inRide(toggleArmed)),
     c("hand-heard", "Ride", "Hear the chosen pass / the lane without it", ["Y"], inRide(otherHeard)),

@@ -5,7 +5,7 @@ import { engine } from "../sound/engine";
 import { type Line, stairs } from "../sound/lines";
 import { Drafts } from "./drafts";
 import { hearHand } from "./ear";
-import { edit, tellDone } from "./edits";
+import { allAnswered, edit, tellDone } from "./edits";
 import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan } from "./focus";
 import { gainSettled } from "./heard";
 import { keptLift, liftLine, pointsLine } from "./hold";
@@ -93,8 +93,11 @@ export function scaleSpan(span: Span, factor: number, around?: number) {
   );
 }
 
-/** Points at both ends of the selected phrases, of the span, or of every phrase; ``four``: and where the ramps begin. */
-export function makeBorders(four: boolean) {
+/**
+ * Points at both ends of the selected phrases, of the span, or of every phrase; ``four``: and where the ramps begin. Where that
+ * is not said, these are made once the others are there.
+ */
+export function makeBorders(four: boolean | null = null) {
   const { span } = useView.getState();
   const chosen = selectedClips();
   const clips = (chosen.length ? chosen : focusedClips()).filter((clip) => clip.phrase_start !== null);
@@ -107,20 +110,33 @@ export function makeBorders(four: boolean) {
 }
 
 /** Select the points of the lane in the span, or all of them. */
-export function selectPointsInSpan() {
+export async function selectPointsInSpan() {
+  const isStill = inHand();
+  await allAnswered();
+  await gainSettled();
+  // whoever has turned to something else by now has that in hand
+  if (!isStill()) return;
   const span = selectedSpan();
   const inside = lanePoints().filter(({ at }) => !span || (at >= span.start - 1e-6 && at <= span.end + 1e-6));
   if (inside.length) selectPoints(inside.map((point) => point.id));
   else tell("There are no points here.");
 }
 
-export function changeSpan(what: "delete" | "smooth" | "thin") {
+/** Smooth the span, or all: as strongly as the last time, or as said. */
+export function smoothSpan(seconds = useRide.getState().smoothing) {
+  useRide.setState({ smoothing: seconds });
+  changeSpan("smooth", seconds);
+}
+
+export function changeSpan(what: "delete" | "smooth" | "thin", seconds?: number) {
   const span = selectedSpan();
   const track = focused();
   if (!track) return;
   if (!span && what === "delete") return tell("Select points, or a span: drag across it.");
   const { start, end } = span ?? { start: 0, end: track.timeline.duration };
-  void editRide("change a span", (id, revision, lane) => api.changeRange(id, { revision, lane, start, end, what }));
+  void editRide("change a span", (id, revision, lane) =>
+    api.changeRange(id, { revision, lane, start, end, what, seconds }),
+  );
 }
 
 export const drawLine = (points: [number, number][], line: Line) =>

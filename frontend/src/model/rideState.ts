@@ -21,12 +21,18 @@ export interface RideState {
   draftOf: DraftOf;
   /** What the hand has set of the rule. */
   rule: Partial<RideValues>;
+  /** Over how many seconds smoothing takes the mean. */
+  smoothing: number;
 }
+
+/** A little, as usual, a lot. */
+export const SMOOTHING = [0.15, 0.4, 1] as const;
 
 export const useRide = create<RideState>(() => ({
   draft: null,
   draftOf: {},
   rule: {},
+  smoothing: SMOOTHING[1],
 }));
 
 /** The rule of a draft as it stands. */

@@ -17,9 +17,10 @@ import {
   moveLane,
   setRideRule,
   setTrim,
+  smoothSpan,
   switchTrim,
 } from "../model/ride";
-import { type RideValues, useInside, useLanes, useRide, useRideRule } from "../model/rideState";
+import { type RideValues, SMOOTHING, useInside, useLanes, useRide, useRideRule } from "../model/rideState";
 import { useRiding } from "../model/riding";
 import { trackOf, useSession } from "../model/session";
 import { LANE_NAMES, LANES, useView } from "../model/view";
@@ -160,6 +161,7 @@ interface LaneMenuProps {
 /** What can be done with the lane in hand as a whole, or with the selected span of it. */
 function LaneMenu({ track, lane }: LaneMenuProps) {
   const span = useView((s) => s.span);
+  const smoothing = useRide((s) => s.smoothing);
   const picker = useRef<HTMLInputElement>(null);
   const drawn = track.lanes.includes(lane);
   const name = LANE_NAMES[lane];
@@ -173,13 +175,22 @@ function LaneMenu({ track, lane }: LaneMenuProps) {
           </ActionIcon>
         </Menu.Target>
         <Menu.Dropdown>
-          <Menu.Item disabled={!drawn} onClick={() => changeSpan("smooth")} rightSection={<kbd>S</kbd>}>
-            Smooth {where}
-          </Menu.Item>
+          {SMOOTHING.map((seconds) => (
+            <Menu.Item
+              key={seconds}
+              disabled={!drawn}
+              onClick={() => smoothSpan(seconds)}
+              rightSection={seconds === smoothing ? <kbd>S</kbd> : undefined}
+            >
+              Smooth {where} over {seconds} s
+            </Menu.Item>
+          ))}
           <Menu.Item disabled={!drawn} onClick={() => changeSpan("thin")} rightSection={<kbd>T</kbd>}>
             Thin the points
           </Menu.Item>
-          <Menu.Item onClick={() => makeBorders(false)}>Points at the borders: two</Menu.Item>
+          <Menu.Item onClick={() => makeBorders(false)} rightSection={<kbd>Shift+P</kbd>}>
+            Points at the borders: two
+          </Menu.Item>
           <Menu.Item onClick={() => makeBorders(true)}>Points at the borders: four</Menu.Item>
           <Menu.Divider />
           {LANES.filter((to) => to !== lane).map((to) => (

@@ -37,8 +37,8 @@ from nivelus.core.gain.edits import (
     border_points,
     copy_range,
     delete_points,
-    delete_range,
     draw,
+    hold_points,
     lift,
     move_points,
     paste,
@@ -48,6 +48,7 @@ from nivelus.core.gain.edits import (
     smooth,
     thin,
 )
+from nivelus.core.gain.edits import delete_range as delete_span
 from nivelus.services.edits import count_of, run_edit
 from nivelus.services.owners import (
     EVERYWHERE,
@@ -111,18 +112,47 @@ def lift_span(bench: Workbench, track_id: str, revision: int, lane: str, start: 
     return run_edit(bench, track_id, f"Lift the {NAMES[lane]} by {by:+.1f} dB", revision, work)
 
 
-def change_range(bench: Workbench, track_id: str, revision: int, lane: str, start: float, end: float, what: str) -> Changed:
-    """Delete what lies in a range of a lane, smooth it, or thin it. Outside nothing changes.
+def delete_range(bench: Workbench, track_id: str, revision: int, lane: str, start: float, end: float) -> Changed:
+    """Delete what lies in a range of a lane: it goes back to the line beside it, or to 0 dB. Outside nothing changes.
 
     The ramps that a lift made beside the range go with what is deleted.
     """
-    ways: dict[str, Drawing] = {
-        "delete": lambda curve, a, b: delete_range(curve, *_with_ramps(curve, a, b)),
-        "smooth": lambda curve, a, b: smooth(curve, a, b, SMOOTHING),
-        "thin": lambda curve, a, b: thin(curve, THINNING, a, b),
+
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        levels: list[float] = []
+        owners = owners_of(edit, track, timeline, lane, (start, end))
+        firsts, lasts = {owner.start for owner in owners} | {0.0}, {owner.end for owner in owners} | {timeline.duration}
+
+        def without(curve: Curve, a: float, b: float) -> Curve:
+            # beyond the clip, or the track, nothing is outside
+            ends = a if a in firsts else -np.inf, b if b in lasts else np.inf
+            new, level = delete_span(curve, *_with_ramps(curve, a, b), RAMP, ends)
+            new = _without_rests(new)
+            if _same(new, curve):
+                return curve
+            levels.append(round(level, 1) + 0.0)
+            return new
+
+        _draw(edit, track, timeline, lane, without, (start, end), needs_points=True)
+        if not levels:
+            raise Refused(f"There is nothing to delete here: the {NAMES[lane]} is at 0 dB.")
+        beside = next((level for level in levels if level), None)
+        back = "0 dB" if beside is None else f"the line beside it, {beside:+.1f} dB"
+        edit.label = f"Delete a range of the {NAMES[lane]}: back to {back}"
+
+    return run_edit(bench, track_id, "Delete a range", revision, work)
+
+
+def change_range(
+    bench: Workbench, track_id: str, revision: int, lane: str, start: float, end: float, what: str, seconds: float = SMOOTHING
+) -> Changed:
+    """Smooth a range of a lane over ``seconds``, or thin it. Outside nothing changes."""
+    ways: dict[str, tuple[str, Drawing]] = {
+        "smooth": (f"Smooth the {NAMES[lane]} over {seconds:g} s", lambda curve, a, b: smooth(curve, a, b, seconds)),
+        "thin": (f"Thin the {NAMES[lane]}", lambda curve, a, b: thin(curve, THINNING, a, b)),
     }
-    label = {"delete": "Delete a range of the", "smooth": "Smooth the", "thin": "Thin the"}[what]
-    return _change(bench, track_id, revision, lane, f"{label} {NAMES[lane]}", ways[what], (start, end), needs_points=True)
+    label, work = ways[what]
+    return _change(bench, track_id, revision, lane, label, work, (start, end), needs_points=True)
 
 
 def scale_range(
@@ -140,13 +170,17 @@ def scale_range(
 
 
 def make_borders(
-    bench: Workbench, track_id: str, revision: int, lane: str, spans: Sequence[tuple[float, float]], four: bool
+    bench: Workbench, track_id: str, revision: int, lane: str, spans: Sequence[tuple[float, float]], four: bool | None
 ) -> Changed:
-    """Make points at both ends of spans, or with ``four`` also where the ramps beside them begin; the curve stays as it is."""
+    """Make points at both ends of spans, or with ``four`` also where the ramps beside them begin; the curve stays as it is.
+
+    Where ``four`` is None the second are made if all of the first are there already.
+    """
 
     def work(curve: Curve, a: float, b: float) -> Curve:
         own = [(max(start, a), min(end, b)) for start, end in spans if start < b and end > a]
-        return border_points(curve, own, RAMP if four else None)
+        two = border_points(curve, own)
+        return border_points(curve, own, RAMP) if four or (four is None and len(two) == len(curve)) else two
 
     ordered = [(min(span), max(span)) for span in spans]
     whole = min(start for start, _ in ordered), max(end for _, end in ordered)
@@ -231,14 +265,15 @@ def change_points(
     def changed(owner: Owner, curve: Curve, chosen: Indices, within: Range) -> Curve:
         if gone:
             return delete_points(curve, chosen)
-        if to is not None or shape is not None:
-            curve = set_points(
-                curve, chosen, None if to is None else gain_of(to), None if shape is None else Shape[shape.upper()]
-            )
+        if to is not None:
+            curve = set_points(curve, chosen, gain_of(to))
+        if shape is not None and shape != "hold":
+            curve = set_points(curve, chosen, shape=Shape[shape.upper()])
         earliest, latest = max(owner.start, owner.within[0]), min(owner.end, owner.within[1])
         wished = seconds if at is None else at - curve.at[chosen[0]]
         later = min(max(wished, earliest - curve.at[chosen[0]]), latest - curve.at[chosen[-1]])
-        return move_points(curve, chosen, later, _kept(by, curve.db[chosen], within) if by else 0.0)
+        moved = move_points(curve, chosen, later, _kept(by, curve.db[chosen], within) if by else 0.0)
+        return hold_points(moved, chosen, RAMP) if shape == "hold" else moved
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         found, moved = 0, False
@@ -486,8 +521,10 @@ def _kept(by: float, lying: FloatArray, within: Range) -> float:
 
 
 def _without_rests(curve: Curve) -> Curve:
-    """A curve without points that lie at 0 dB between two of the same: they do nothing."""
+    """A curve without points that lie at 0 dB between two of the same: they do nothing. All at 0 dB, it has none."""
     zero = np.abs(finite(curve.db)) < 1e-9
+    if zero.all():
+        return curve.keep(~zero)
     between = zero & np.append(zero[1:], False) & np.insert(zero[:-1], 0, False)
     return delete_points(curve, np.flatnonzero(between)) if between.any() else curve
 

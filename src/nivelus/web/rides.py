@@ -83,13 +83,15 @@ class RangeChange(OfSpan):
     """A range of a lane, and what to do with it."""
 
     what: Literal["delete", "smooth", "thin"]
+    seconds: Annotated[float, Field(ge=0.05, le=10)] = drawing.SMOOTHING
+    """Over how many seconds it is smoothed."""
 
 
 class Borders(OfLane):
-    """Spans of which both ends get a point, or two each with those where ramps begin."""
+    """Spans of which both ends get a point, or two each with those where ramps begin; null: these once the first are there."""
 
     spans: Annotated[list[SpanIn], Field(min_length=1, max_length=20_000)]
-    four: bool = False
+    four: bool | None = False
 
 
 class NewPoint(OfLane):
@@ -197,7 +199,10 @@ def scale_range(path: TrackPath, body: Scale) -> Response:
 @api.post("/lanes/range", responses={200: Changed})
 def change_range(path: TrackPath, body: RangeChange) -> Response:
     """Delete, smooth or thin a range."""
-    return answer(drawing.change_range(bench(), path.track_id, body.revision, body.lane, body.start, body.end, body.what))
+    where = path.track_id, body.revision, body.lane, body.start, body.end
+    if body.what == "delete":
+        return answer(drawing.delete_range(bench(), *where))
+    return answer(drawing.change_range(bench(), *where, body.what, body.seconds))
 
 
 @api.post("/lanes/borders", responses={200: Changed})

@@ -32,6 +32,8 @@ from nivelus.core.gain.drawn import (
 )
 
 Indices = npt.NDArray[np.int64]
+SAME_LINE = 0.05
+"""dB within which the line on both sides of a range is the same."""
 
 # --- single points
 
@@ -64,6 +66,28 @@ def set_points(curve: Curve, points: Indices, db: float | None = None, shape: Sh
         shapes[points] = np.int8(shape)
         phase[points] = (0.0, 1.0)
     return replace(curve, db=gains, shape=shapes, phase=phase)
+
+
+def hold_points(curve: Curve, points: Indices, ramp: float) -> Curve:
+    """Let a curve stay at each of some points until the next, so that what is held has its edges where it begins and ends.
+
+    Ramps (seconds, at most) that a lift made beside what stays at one gain become as short as the de-click ramp, without moving
+    it: they would let it end a ramp too late, and rise into it from a ramp before.
+    """
+    curve = set_points(curve, points, shape=Shape.HOLD)
+    level, gaps = finite(curve.db), np.diff(curve.at)
+    stays = np.abs(np.diff(level)) < 1e-9
+    steep = ~stays & (gaps <= ramp + CLOSEST) & (gaps > 2 * DECLICK_SECONDS)
+    chosen = np.zeros(len(curve), bool)
+    chosen[points] = True
+    # ways that stay at one gain and begin or end at a chosen point: the ramps before and behind them
+    kept = stays & (chosen[:-1] | chosen[1:])
+    into = np.flatnonzero(steep[:-1] & kept[1:])
+    out = np.flatnonzero(kept[:-1] & steep[1:]) + 1
+    curve = set_points(curve, into, shape=Shape.HOLD)
+    for at, db in [(float(curve.at[i]) + DECLICK_SECONDS, float(curve.db[i + 1])) for i in out]:
+        curve = add_point(curve, at, db)
+    return curve
 
 
 def move_points(curve: Curve, points: Indices, seconds: float = 0.0, db: float = 0.0) -> Curve:
@@ -120,10 +144,28 @@ def scale(curve: Curve, start: float, end: float, factor: float, around: float) 
     return replace(cut, db=np.where(inner, around + factor * (cut.db - around), cut.db))
 
 
-def delete_range(curve: Curve, start: float, end: float) -> Curve:
-    """Delete what lies in a range: border points keep the outside as it is, and a straight line leads from one to the other."""
+def delete_range(
+    curve: Curve, start: float, end: float, ramp: float = DECLICK_SECONDS, ends: tuple[float, float] = (-np.inf, np.inf)
+) -> tuple[Curve, float]:
+    """A curve without what lies in a range, and the gain that the range is at from then on.
+
+    Where the curve outside is at one gain on both sides, that line goes on through the range, as before a lift. Otherwise,
+    and where this would change nothing, the range goes to 0 dB with ramps (seconds) that lie within it. Border points keep the
+    outside as it is, so a wide range never becomes one slow slope from side to side. Beyond the ``ends`` (seconds) of what a
+    curve belongs to there is no outside.
+    """
+    start, end = _ordered(start, end)
     cut, inner, borders = _bordered(curve, start, end)
-    return set_points(cut, borders[:1], shape=Shape.LINEAR).keep(~inner)
+    for border, at_end in zip(borders, (start <= ends[0], end >= ends[1]), strict=True):
+        if at_end:
+            cut = set_points(cut, np.array([border]), db=0.0)
+    left, right = finite(cut.db[borders])
+    moves = bool(np.ptp(finite(np.append(curve.db[curve.inside(start, end)], curve([start, end])))) > SAME_LINE)
+    if abs(left - right) <= SAME_LINE and (moves or abs(left) <= SAME_LINE):
+        return set_points(cut, borders[:1], shape=Shape.LINEAR).keep(~inner), float(cut.db[borders[0]])
+    ramp = min(ramp, (end - start) / 4)
+    flat = [at for at, side in ((start + ramp, left), (end - ramp, right)) if side]
+    return replace_range(cut, start, end, curve_of([(at, 0.0) for at in flat])), 0.0
 
 
 def copy_range(curve: Curve, start: float, end: float) -> Curve:
@@ -175,10 +217,12 @@ def border_points(curve: Curve, spans: Sequence[tuple[float, float]], ramp: floa
     return with_points(curve, edges)
 
 
-def smooth(curve: Curve, start: float, end: float, seconds: float, error: float = 0.1) -> Curve:
+def smooth(curve: Curve, start: float, end: float, seconds: float, error: float = 0.05) -> Curve:
     """Smooth a range by the mean over ``seconds`` around each moment, thinned to ``error`` dB; the borders stay.
 
-    O(n log n) in the points of the range, however long it is: where a curve is straight the mean is the curve.
+    What stays at one gain for longer keeps it in its middle, and the area under the range stays the same, but for what thinning
+    takes: what corners lose is given back beside them. O(n log n) in the points of the range, however long it is: where
+    a curve is straight the mean is the curve.
     """
     start, end = _ordered(start, end)
     straight = flatten(curve)
@@ -194,7 +238,19 @@ def smooth(curve: Curve, start: float, end: float, seconds: float, error: float 
     half = np.minimum(seconds / 2, np.minimum(at - start, end - at))
     mean = (area(straight, at + half) - area(straight, at - half)) / np.where(half > 0, 2 * half, 1.0)
     mean = np.where(half > 0, mean, straight.finite_at(at))
-    return replace_range(curve, start, end, _inner(thin(plain(at, mean), error)))
+    was = straight.finite_at(at)
+    # what a lone corner loses goes to both sides of it
+    reached = plain(at, np.abs(mean - was))
+    spread = area(reached, np.minimum(at + seconds / 2, end)) - area(reached, np.maximum(at - seconds / 2, start))
+    mean = _with_area(at, mean, was, spread * half)
+    few = thin(plain(at, mean), error)
+    return replace_range(curve, start, end, _inner(few))
+
+
+def _with_area(at: FloatArray, db: FloatArray, was: FloatArray, weight: FloatArray) -> FloatArray:
+    """Gains that are moved by a share of ``weight`` so that the area under them is that of what ``was``, (n,) each."""
+    room = float(np.trapezoid(weight, at))
+    return db + weight * (float(np.trapezoid(was - db, at)) / room) if room > 0 else db
 
 
 def thin(curve: Curve, error: float, start: float = -np.inf, end: float = np.inf) -> Curve:
