@@ -355,9 +355,22 @@ def test_a_curve_is_brought_in_and_a_bad_one_says_why(page: Page, demo_program: 
     bring_in(good)
     expect(page.get_by_text("“fader.csv” is the ride now.")).to_be_visible()
     assert [(p["at"], p["db"]) for p in ride_of(demo_program, song)["ride"]] == [(1, 0), (10, -6)]
+    # what is there is not replaced unasked: put away it stays, and so it does where the file holds no curve
+    question = page.get_by_role("alert").filter(has_text="would take the place of the ride of Singer")
     bring_in(bad)
+    question.get_by_role("button", name="Put this message away").click()
+    bring_in(bad)
+    question.get_by_role("button", name="Replace the ride").click()
     expect(page.get_by_text("“bad.csv”: Line 2 holds no point")).to_be_visible()
     assert len(ride_of(demo_program, song)["ride"]) == 2
+    # as a spreadsheet writes it where numbers have commas; the answer is given by key
+    commas = tmp_path / "commas.csv"
+    commas.write_text("Sekunden;dB\n1,5;-0,5\n10,25;-6,5\n")
+    bring_in(commas)
+    expect(question.get_by_role("button", name="Replace the ride")).to_be_focused()
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("“commas.csv” is the ride now.")).to_be_visible()
+    assert [(p["at"], p["db"]) for p in ride_of(demo_program, song)["ride"]] == [(1.5, -0.5), (10.25, -6.5)]
     page.keyboard.press("t")
     page.get_by_role("button", name="More about the ride").click()
     page.get_by_role("menuitem", name="Take the ride away").click()

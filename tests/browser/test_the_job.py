@@ -163,6 +163,12 @@ def test_nudges_exact_values_and_back_to_zero(page: Page, demo_program: Program,
     expect(row(page, clip)).to_contain_text("Home to the shore")
     expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain \+3\.3 dB"))
     assert clip_of(demo_program, song, clip)["gain"] == 3.25
+    # more than there is: it goes as far as it can, and says so
+    page.keyboard.press("e")
+    page.get_by_label("Gain", exact=True).fill("40")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("24 dB: that is the most.")
+    assert clip_of(demo_program, song, clip)["gain"] == 24
     page.keyboard.press("0")
     page.keyboard.press("Enter")
     expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain 0\.0 dB"))

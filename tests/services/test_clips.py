@@ -57,8 +57,12 @@ def test_a_locked_phrase_is_not_moved_with_the_others(bench: Workbench, track: s
 
 def test_gain_stays_within_what_makes_sense(bench: Workbench, track: str) -> None:
     state = state_of(bench, track)
-    clips.set_gain(bench, track, state.revision, [state.clips[0].id], by=100.0)
+    answer = clips.set_gain(bench, track, state.revision, [state.clips[0].id], by=100.0)
     assert state_of(bench, track).clips[0].gain == clips.GAIN_RANGE[1]
+    assert answer.told == "24 dB: that is the most"
+    answer = clips.set_gain(bench, track, answer.revision, [clip.id for clip in state.clips], to=-80.0)
+    assert answer.told == "−60 dB: that is the least"
+    assert clips.set_gain(bench, track, answer.revision, [state.clips[0].id], by=3.0).told == ""
 
 
 def test_a_gain_set_by_hand_is_left_alone_by_drafts_until_it_is_given_back(bench: Workbench, track: str) -> None:

@@ -22,12 +22,24 @@ export function MessageBar({ apart = false }: { apart?: boolean }) {
   );
 }
 
-function Line({ message: { key, words, trouble } }: { message: Message }) {
+function Line({ message: { key, words, trouble, act } }: { message: Message }) {
   return (
     <div className="message" role="alert" data-trouble={trouble || undefined}>
       <span className="message-words" title={words}>
         {words}
       </span>
+      {act && (
+        <Button
+          size="compact-xs"
+          autoFocus
+          onClick={() => {
+            dismiss(key);
+            act.run();
+          }}
+        >
+          {act.words}
+        </Button>
+      )}
       <ActionIcon
         size={20}
         variant="subtle"

@@ -1,6 +1,6 @@
 /** Everything that can be done with what is drawn: clip curve, ride and trim. */
 import { api, type Changed, type LaneName, type PointsChange } from "../api/client";
-import { tell } from "../parts/messages";
+import { ask, tell } from "../parts/messages";
 import { engine } from "../sound/engine";
 import { type Line, stairs } from "../sound/lines";
 import { Drafts } from "./drafts";
@@ -248,7 +248,21 @@ export const foldTrim = () =>
 export const setWorkingRange = (low: number, high: number) =>
   void editRide("set the working range", (track, revision) => api.workingRange(track, revision, low, high));
 
-export async function bringCurveIn(file: File) {
-  if (await editRide("bring a curve in", (track, revision, lane) => api.bringCurveIn(track, revision, lane, file)))
-    tell(`“${file.name}” is the ${LANE_NAMES[useView.getState().lane]} now.`);
+/** Bring a curve in; where something is drawn in the lane already, it is asked for first. */
+export function bringCurveIn(file: File) {
+  const { lane } = useView.getState();
+  const track = focused();
+  if (!track) return;
+  const isStill = inHand();
+  const bring = async () => {
+    const done = await edit("bring a curve in", (revision) => api.bringCurveIn(track.id, revision, lane, file));
+    if (done) tell(`“${file.name}” is the ${LANE_NAMES[lane]} now.`);
+  };
+  dropRideDraft();
+  const there = LANE_NAMES[lane];
+  if (!track.lanes.includes(lane)) return void bring();
+  ask(`“${file.name}” would take the place of the ${there} of ${track.name}.`, `Replace the ${there}`, () => {
+    if (isStill()) void bring();
+    else tell(`Something else is in hand by now: “${file.name}” was not brought in.`);
+  });
 }

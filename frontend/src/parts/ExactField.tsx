@@ -2,6 +2,7 @@
 import { NumberInput } from "@mantine/core";
 import { type KeyboardEvent, useEffect, useRef, useState } from "react";
 import { flushSync } from "react-dom";
+import { within } from "./messages";
 
 interface Props {
   name: string;
@@ -40,7 +41,7 @@ export function ExactField({
     setTyped(null);
     const number = Number(typed);
     if (typed === null || typed === "" || typed === shown || !Number.isFinite(number)) return;
-    keep(Math.min(Math.max(mean(number), low), high));
+    keep(within(mean(number), low, high, unit));
   };
   // what was typed is meant for what the field was opened on, also where it goes with that
   const last = useRef(commit);
@@ -77,6 +78,8 @@ export function ExactField({
       step={step}
       min={low}
       max={high}
+      // what is beyond them is told, not put right in silence
+      clampBehavior="none"
       title={`${name}${now === null ? ", several now" : `, now ${shown} ${unit}`}`}
     />
   );

@@ -3,6 +3,7 @@ import { MantineProvider } from "@mantine/core";
 import { act, cleanup, fireEvent, render, screen } from "@testing-library/react";
 import { afterEach, describe, expect, it } from "vitest";
 import { ExactField } from "./ExactField";
+import { useMessages } from "./messages";
 
 afterEach(cleanup);
 
@@ -44,6 +45,20 @@ describe("an exact field", () => {
     expect(field.value).toBe("7 dB");
     fireEvent.keyDown(field, { key: "Enter" });
     expect(kept).toEqual([["first", 7]]);
+  });
+
+  it("says where it ends, and keeps that", () => {
+    const { field, focus, kept, type } = opened(1);
+    for (const [text, end] of [
+      ["40", "24 dB: that is the most."],
+      ["-99", "−60 dB: that is the least."],
+    ] as const) {
+      focus();
+      type(text);
+      fireEvent.blur(field);
+      expect(useMessages.getState().items.at(-1)?.words).toBe(end);
+    }
+    expect(kept.map(([, value]) => value)).toEqual([24, -60]);
   });
 
   it("keeps nothing that was not typed", () => {

@@ -7,6 +7,8 @@ export interface Message {
   words: string;
   /** Whether something was refused or could not be done. */
   trouble: boolean;
+  /** What can be done about it; a message that asks stays until it is answered or put away. */
+  act?: { words: string; run: () => void };
 }
 
 /** How long (ms) what was done, and what could not be done, is to be read. */
@@ -19,18 +21,28 @@ export const useMessages = create<{ items: Message[] }>(() => ({ items: [] }));
 
 let count = 0;
 
-function show(words: string, trouble: boolean) {
-  const message = { key: ++count, words, trouble };
-  // what was done last takes the place of what was done before; the same trouble is told once
+function show(words: string, trouble: boolean, act?: Message["act"]) {
+  const message = { key: ++count, words, trouble, act };
+  // what was done last takes the place of what was done or asked before; the same trouble is told once
   const kept = useMessages.getState().items.filter((item) => item.trouble && item.words !== words);
   useMessages.setState({ items: [...kept, message].slice(-MOST) });
-  window.setTimeout(() => dismiss(message.key), trouble ? TROUBLE : DONE);
+  if (!act) window.setTimeout(() => dismiss(message.key), trouble ? TROUBLE : DONE);
 }
 
 export const dismiss = (key: number) =>
   useMessages.setState(({ items }) => ({ items: items.filter((item) => item.key !== key) }));
 
 export const tell = (words: string) => show(words, false);
+
+/** Ask before something is done: ``run`` is called where the person says so. */
+export const ask = (words: string, act: string, run: () => void) => show(words, false, { words: act, run });
+
+/** A number that is asked for, as far as it can be had; where it cannot, that is told. */
+export function within(number: number, low: number, high: number, unit: string): number {
+  if (number > high) tell(`${high} ${unit}: that is the most.`);
+  else if (number < low) tell(`${low} ${unit}: that is the least.`.replace("-", "−"));
+  return Math.min(Math.max(number, low), high);
+}
 
 export function complain(error: unknown) {
   // who stopped it knows

@@ -84,6 +84,7 @@ export function ExactValue({ width, height }: { width: number; height: number })
         step={0.5}
         min={-60}
         max={24}
+        clampBehavior="none"
         disabled={clip.locked}
         title={clip.locked ? "This phrase is locked" : "Enter: set, Escape: leave it"}
       />

@@ -218,7 +218,7 @@ function LaneMenu({ track, lane }: LaneMenuProps) {
         accept=".csv,.txt,.mid,.midi"
         onChange={(event) => {
           const [file] = event.currentTarget.files ?? [];
-          if (file) void bringCurveIn(file);
+          if (file) bringCurveIn(file);
           event.currentTarget.value = "";
         }}
       />

@@ -5,7 +5,7 @@ A clip without a phrase (a piece of a pause) has a gain like any other. A locked
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import replace
 
 import numpy as np
@@ -51,7 +51,8 @@ def set_gain(
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         free = free_rows(edit, track, ids)
-        gains = {clip.id: limited(clip.gain + by if by is not None else to or 0.0) for clip in free}
+        wanted = {clip.id: clip.gain + by if by is not None else to or 0.0 for clip in free}
+        gains = {id: limited(gain) for id, gain in wanted.items()}
         edit.change_many(
             Clip,
             free,
@@ -62,6 +63,7 @@ def set_gain(
         )
         what = count_of(len(free), "phrase")
         edit.label = f"{what} by {by:+.1f} dB" if by is not None else f"{what} to {limited(to or 0.0):+.1f} dB"
+        edit.told = limits_told(wanted.values())
 
     return run_edit(bench, track_id, "Clip gain", revision, work)
 
@@ -227,6 +229,14 @@ def free_rows(edit: Edit, track: Track, ids: Iterable[str]) -> list[ClipRow]:
 def limited(gain: float) -> float:
     """A clip gain within its range, to a hundredth of a dB."""
     return round(min(max(gain, GAIN_RANGE[0]), GAIN_RANGE[1]), 2) + 0.0
+
+
+def limits_told(wanted: Collection[float]) -> str:
+    """What keeps some clip gains from being what is wanted, in words; empty for nothing."""
+    low, high = GAIN_RANGE
+    if any(gain > high for gain in wanted):
+        return f"{high:g} dB: that is the most"
+    return f"−{-low:g} dB: that is the least" if any(gain < low for gain in wanted) else ""
 
 
 def _joined_curve(edit: Edit, clips: list[Clip], timeline: Timeline) -> str:
