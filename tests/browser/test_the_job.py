@@ -150,6 +150,47 @@ def test_alt_makes_the_hand_ten_times_finer(page: Page, demo_program: Program, s
     assert a / b == pytest.approx(10, rel=0.15)
 
 
+def test_presses_of_one_key_on_one_selection_are_one_step(page: Page, demo_program: Program, song: dict) -> None:
+    """Undone and done again at once; another selection, or another kind of edit between them, is another step."""
+    first, second = song["clips"][:2]
+    start = demo_program.session(SONG)["undo"]
+    capsule(page, first).click()
+    for _ in range(3):
+        page.keyboard.press("ArrowUp")
+    page.keyboard.press("Alt+ArrowUp")
+    eventually(lambda: demo_program.session(SONG)["undo"] == "1 phrase by +1.6 dB")
+    capsule(page, second).click()
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("ArrowDown")
+    eventually(lambda: demo_program.session(SONG)["undo"] == "1 phrase by -1.0 dB")
+    page.keyboard.press("Control+z")
+    expect(page.get_by_text("Undone: 1 phrase by -1.0 dB")).to_be_visible()
+    assert clip_of(demo_program, song, second)["gain"] == second["gain"]
+    assert clip_of(demo_program, song, first)["gain"] == pytest.approx(first["gain"] + 1.6)
+    page.keyboard.press("Control+z")
+    eventually(lambda: demo_program.session(SONG)["undo"] == start)
+    assert clip_of(demo_program, song, first)["gain"] == first["gain"]
+    page.keyboard.press("Shift+Control+z")
+    eventually(lambda: clip_of(demo_program, song, first)["gain"] == pytest.approx(first["gain"] + 1.6))
+    # the steps of a slider are one as well
+    slider = page.get_by_role("slider", name="Tolerance")
+    slider.focus()
+    was = demo_program.session(SONG)["rule"]["tolerance"]
+    for _ in range(4):
+        page.keyboard.press("ArrowRight")
+    eventually(lambda: demo_program.session(SONG)["rule"]["tolerance"] > was + 0.3)
+    slider.blur()
+    page.keyboard.press("Control+z")
+    eventually(lambda: demo_program.session(SONG)["rule"]["tolerance"] == was)
+    # everything by the same is the overall gain: no phrase is set by hand for it
+    page.keyboard.press("Control+a")
+    page.keyboard.press("ArrowUp")
+    page.keyboard.press("ArrowUp")
+    eventually(lambda: re.fullmatch(r"all \d+ phrases by \+1\.0 dB", demo_program.session(SONG)["undo"] or ""))
+    by_hand = {clip["id"] for clip in demo_program.session(SONG)["clips"] if clip["by_hand"]}
+    assert by_hand <= {first["id"], *(clip["id"] for clip in song["clips"] if clip["by_hand"])}
+
+
 def test_nudges_exact_values_and_back_to_zero(page: Page, demo_program: Program, song: dict) -> None:
     clip = song["clips"][0]
     capsule(page, clip).click()

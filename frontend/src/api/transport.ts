@@ -11,9 +11,16 @@ export const UNREACHABLE = "The program does not answer. Is it still running? No
 const REPEATED = /\/api\/(sessions|loose)$/;
 const answered = new Set<string>();
 
+/** The gesture that edits are part of while they are sent: those of one become one step of the history. */
+let gesture = "";
+export const setGesture = (name: string) => {
+  gesture = name;
+};
+
 /** Fetch, and have it told what is waited for. What only asks can be stopped, and fails as such then. */
 async function watched(request: Request): Promise<Response> {
   const { method, url } = request;
+  if (gesture && method !== "GET") request.headers.set("X-Gesture", gesture);
   const { pathname, search } = new URL(url);
   const words = wordsFor(method, pathname);
   if (!words || (method === "GET" && answered.has(url))) return fetch(request);

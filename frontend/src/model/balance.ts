@@ -264,7 +264,9 @@ export function draftOrAcceptSlow() {
 export function setLoad(values: LoadChange): Promise<boolean> {
   const track = focused();
   return track
-    ? edit("set the compressor", (revision) => api.changeLoad(track.id, revision, values))
+    ? edit("set the compressor", (revision) => api.changeLoad(track.id, revision, values), {
+        gesture: `load ${track.id} ${Object.keys(values)}`,
+      })
     : Promise.resolve(false);
 }
 

@@ -101,7 +101,7 @@ function dipsHeard(marks: Mark[], become: (mark: Mark) => Partial<Mark>): Over {
 export const hearDips = (marks: Mark[], by: number) =>
   hearHand(by === 0 || marks.length === 0 ? null : dipsHeard(marks, (mark) => withDepth(mark, { by })));
 
-export async function changeDepth(marks: Mark[], change: DepthChange): Promise<boolean> {
+export async function changeDepth(marks: Mark[], change: DepthChange, gesture?: string): Promise<boolean> {
   const track = focused();
   if (!track || marks.length === 0) return false;
   const ids = marks.map((mark) => mark.id);
@@ -109,12 +109,13 @@ export async function changeDepth(marks: Mark[], change: DepthChange): Promise<b
   return edit("set the depth of a dip", (revision) => api.depth(track.id, revision, ids, change), {
     over: overMarks(track.id, ids, become),
     heard: dipsHeard(marks, become),
+    gesture,
   });
 }
 
 export function nudgeMarks(by: number) {
   const marks = needMarks();
-  if (marks.length) void changeDepth(marks, { by });
+  if (marks.length) void changeDepth(marks, { by }, `nudge ${marks.map((mark) => mark.id)}`);
 }
 
 /** Have nothing left of the selected marks, or of the selected span. */
@@ -230,7 +231,11 @@ export async function setDipRule(kind: Kind, rule: DipRuleChange): Promise<boole
   const over = overTrack(track.id, ({ rules }) => ({
     rules: { ...rules, [kind]: { ...rules[kind]!, ...given(rule) } },
   }));
-  return edit("change the rule of a kind", (revision) => api.dipRule(track.id, revision, kind, rule), { over });
+  const gesture = `rule ${track.id} ${kind} ${Object.keys(rule)}`;
+  return edit("change the rule of a kind", (revision) => api.dipRule(track.id, revision, kind, rule), {
+    over,
+    gesture,
+  });
 }
 
 /** Those values of a rule that are said. */

@@ -5,7 +5,9 @@
  * (another window was quicker) loads the session anew.
  */
 import { api, type Changed } from "../api/client";
+import { setGesture } from "../api/transport";
 import { capital } from "../parts/format";
+import { newId } from "../parts/ids";
 import { complain, tell } from "../parts/messages";
 import { Problem } from "../parts/problem";
 import { type Over as Heard, hearEdit, wasAnswered, wasDropped } from "./ear";
@@ -17,6 +19,20 @@ import { inHand, useView } from "./view";
 export interface Meant {
   over?: Over;
   heard?: Heard;
+  /** What is done to what, of an edit that goes on with the one before it: a press of a key, a step of a slider. */
+  gesture?: string;
+}
+
+/** How long (ms) after the last edit of a gesture one more belongs to it. */
+const TOGETHER = 2000;
+let gesture = { what: "", name: "", at: 0 };
+
+/** The name of the gesture that an edit is part of; empty for none. */
+function gestureOf(what = ""): string {
+  const now = performance.now();
+  const goesOn = what !== "" && what === gesture.what && now - gesture.at < TOGETHER;
+  gesture = { what, name: goesOn ? gesture.name : what && newId(), at: now };
+  return gesture.name;
 }
 
 /**
@@ -194,10 +210,12 @@ export function edit(words: string, work: Work, meant: Meant = {}): Promise<bool
   let isAlone = ++line.count === 1;
   if (meant.over) line.lay(meant.over);
   const heard = meant.heard?.line.length ? hearEdit(meant.heard) : null;
+  const name = gestureOf(meant.gesture);
   const done = line.after(async () => {
     const { header } = line;
     let answer: Changed | null = null;
     try {
+      setGesture(name);
       if (header) answer = await work(header.revision, line.id, header, line.confirmed);
     } catch (error) {
       isAlone &&= line.count === 1;

@@ -19,13 +19,14 @@ const needSelection = () => {
   return clips;
 };
 
-export async function changeGain(ids: string[], change: { by?: number; to?: number }) {
+export async function changeGain(ids: string[], change: { by?: number; to?: number }, gesture?: string) {
   const track = focused();
   if (!track || ids.length === 0) return false;
   dropDraft();
   return edit("change clip gain", (revision) => api.gain(track.id, revision, ids, change), {
     over: overClips(track.id, ids, (clip) => withGain(clip, gainOf(clip, change))),
     heard: gainHeard(new Set(ids), change),
+    gesture,
   });
 }
 
@@ -50,7 +51,7 @@ export const hearGain = (ids: Set<string>, by: number) => hearHand(by === 0 ? nu
 
 export function nudge(by: number) {
   const ids = needSelection().map((clip) => clip.id);
-  if (ids.length) void changeGain(ids, { by });
+  if (ids.length) void changeGain(ids, { by }, `nudge ${ids}`);
 }
 
 export function zero() {

@@ -96,7 +96,8 @@ export function heardLength(): number {
 
 export function setFader(track: string, db: number): Promise<boolean> {
   const over = overTrack(track, () => ({ fader: db }));
-  return edit("move the fader", (revision) => api.changeTrack(track, revision, { fader: db }), { over });
+  const gesture = `fader ${track}`;
+  return edit("move the fader", (revision) => api.changeTrack(track, revision, { fader: db }), { over, gesture });
 }
 
 export function toggleHeard(which: "mute" | "solo", track = focused()) {

@@ -17,13 +17,16 @@ async function editRide(
   words: string,
   work: (track: string, revision: number, lane: LaneName) => Promise<Changed | null>,
   line: Line = [],
-  layer: Layer = useView.getState().lane,
+  { layer = useView.getState().lane as Layer, gesture }: { layer?: Layer; gesture?: string } = {},
 ) {
   const track = focused();
   if (!track) return false;
   dropRideDraft();
   const { lane } = useView.getState();
-  return edit(words, (revision) => work(track.id, revision, lane), { heard: { track: track.id, layer, line } });
+  return edit(words, (revision) => work(track.id, revision, lane), {
+    heard: { track: track.id, layer, line },
+    gesture,
+  });
 }
 
 // --- drafts
@@ -70,18 +73,19 @@ export function setRideRule(change: RideState["rule"] | null) {
 
 // --- spans
 
-export function liftSpan(span: Span, by: number) {
+export function liftSpan(span: Span, by: number, gesture?: string) {
   const { start, end } = span;
   const line = liftLine(span, keptLift(span, by));
-  return editRide("lift a span", (track, revision, lane) => api.lift(track, { revision, lane, start, end, by }), line);
+  const lift = (track: string, revision: number, lane: LaneName) => api.lift(track, { revision, lane, start, end, by });
+  return editRide("lift a span", lift, line, { gesture });
 }
 
 /** Up and down: the selected points, else what is selected as a span. */
 export function nudgeRide(by: number) {
-  const { points } = useView.getState();
-  if (points.size) return void movePoints(points, 0, by);
+  const { points, lane } = useView.getState();
+  if (points.size) return void movePoints(points, 0, by, `nudge ${lane} ${[...points]}`);
   const span = selectedSpan();
-  if (span) void liftSpan(span, by);
+  if (span) void liftSpan(span, by, `nudge ${lane} ${span.start} ${span.end}`);
   else tell("Select a span first: drag across it, or click a phrase.");
 }
 
@@ -167,15 +171,16 @@ export function pasteSpan() {
 
 // --- points
 
-const changePoints = (points: Iterable<string>, change: PointsChange, line: Line = []) =>
+const changePoints = (points: Iterable<string>, change: PointsChange, line: Line = [], gesture?: string) =>
   editRide(
     "change points",
     (track, revision, lane) => api.changePoints(track, { revision, lane, points: [...points], ...change }),
     line,
+    { gesture },
   );
 
-export const movePoints = (points: Iterable<string>, seconds: number, by: number) =>
-  changePoints(points, { seconds, by }, pointsLine(new Set(points), seconds, by));
+export const movePoints = (points: Iterable<string>, seconds: number, by: number, gesture?: string) =>
+  changePoints(points, { seconds, by }, pointsLine(new Set(points), seconds, by), gesture);
 
 /** Move a point to a moment, wherever edits that are on their way have brought it by then. */
 export const movePointTo = (point: string, at: number) => changePoints([point], { at });
@@ -228,7 +233,10 @@ function trimLine(db: number): Line {
 }
 
 export function setTrim(db: number) {
-  const done = editRide("trim the track", (track, revision) => api.trim(track, revision, { db }), trimLine(db), "trim");
+  const done = editRide("trim the track", (track, revision) => api.trim(track, revision, { db }), trimLine(db), {
+    layer: "trim",
+    gesture: `trim ${focused()?.id}`,
+  });
   hearHand(null);
   return done;
 }

@@ -1,13 +1,12 @@
 /** Taking a pass down while it plays: what has not been sent yet goes in pieces, and again until it has arrived. */
 import { api, type HowWritten, type LaneName } from "../api/client";
+import { newId } from "../parts/ids";
 import { complain } from "../parts/messages";
 import { Problem } from "../parts/problem";
 import type { Span } from "./view";
 
 const EVERY = 1000;
 const MOST = 32_768;
-const newId = () =>
-  crypto.getRandomValues(new Uint8Array(12)).reduce((id, byte) => id + byte.toString(36).padStart(2, "0"), "");
 
 /** One pass that is being taken down. */
 export class Taking {

@@ -43,10 +43,10 @@ export interface Move {
   take?: number;
 }
 
-export function moveClips(track: string, clips: string[], move: Move): Promise<boolean> {
+export function moveClips(track: string, clips: string[], move: Move, gesture?: string): Promise<boolean> {
   const stays = move.track === undefined && move.take === undefined;
   const over = overClips(track, clips, (clip) => ({ ...laterBy(clip, stays && !clip.locked ? move.by : 0) }));
-  return edit("move clips", (revision) => api.moveClips(track, { revision, clips, ...move }), { over });
+  return edit("move clips", (revision) => api.moveClips(track, { revision, clips, ...move }), { over, gesture });
 }
 
 const laterBy = (clip: Clip, by: number): Partial<Clip> => ({
@@ -73,7 +73,7 @@ export function moveClipTo(track: string, id: string, at: number): Promise<boole
 
 export function moveSelected(by: number) {
   const chosen = need();
-  if (chosen) void moveClips(chosen.track.id, ids(chosen.clips), { by });
+  if (chosen) void moveClips(chosen.track.id, ids(chosen.clips), { by }, `move ${ids(chosen.clips)}`);
 }
 
 export function copySelected(cut: boolean) {

@@ -10,7 +10,9 @@ import "./TargetFields.css";
 
 /** Keep a change of the rule. */
 export const setRule = (rule: RuleChange): Promise<boolean> =>
-  edit("change the rule", (revision, id) => api.changeSession(id, revision, { rule }));
+  edit("change the rule", (revision, id) => api.changeSession(id, revision, { rule }), {
+    gesture: `rule ${Object.keys(rule)}`,
+  });
 
 const PRESETS = [
   { label: "−23 LUFS, programme", unit: "loudness", target: -23 },

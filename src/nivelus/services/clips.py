@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -43,8 +44,9 @@ def set_gain(
 ) -> Changed:
     """Move clips by ``by`` dB, keeping their differences, or set them to ``to`` dB.
 
-    Moved clips count as set by hand from then on; one that is brought back to exactly 0 dB by ``to`` no longer does.
-    Locked clips stay; if all are locked, Refused says so.
+    Moved clips count as set by hand from then on, but for one that is brought back to exactly 0 dB by ``to``. All phrases of a
+    track moved by the same is its overall gain and not their levelling: they stay what they are to drafts, and an overall gain
+    that is set by hand goes along. Locked clips stay; if all are locked, Refused says so.
     """
     if (by is None) == (to is None):
         raise Refused("Say either by how much, or to which gain.")
@@ -53,16 +55,24 @@ def set_gain(
         free = free_rows(edit, track, ids)
         wanted = {clip.id: clip.gain + by if by is not None else to or 0.0 for clip in free}
         gains = {id: limited(gain) for id, gain in wanted.items()}
-        edit.change_many(
-            Clip,
-            free,
-            {
+        movable = [clip.id for clip in clip_rows(edit.db, track.id) if clip.phrase_start is not None and not clip.locked]
+        is_whole = by is not None and len(movable) > 1 and gains.keys() >= set(movable)
+        if is_whole:
+            values: dict[str, dict[str, Any]] = {id: {"gain": gain} for id, gain in gains.items()}
+            if edit.session.base_kind == "hand":
+                edit.session.base = round(edit.session.base + (by or 0.0), 2)
+        else:
+            values = {
                 id: {"gain": gain, "by_hand": not (to is not None and gain == 0.0), "drafted": False}
                 for id, gain in gains.items()
-            },
-        )
-        what = count_of(len(free), "phrase")
-        edit.label = f"{what} by {by:+.1f} dB" if by is not None else f"{what} to {limited(to or 0.0):+.1f} dB"
+            }
+        edit.change_many(Clip, free, values)
+        what = ("all " if is_whole else "") + count_of(len(free), "phrase")
+        if by is not None:
+            edit.moved = by, lambda sum: f"{what} by {sum:+.1f} dB"
+            edit.label = edit.moved[1](by)
+        else:
+            edit.label = f"{what} to {limited(to or 0.0):+.1f} dB"
         edit.told = limits_told(wanted.values())
 
     return run_edit(bench, track_id, "Clip gain", revision, work)

@@ -108,6 +108,7 @@ def lift_span(bench: Workbench, track_id: str, revision: int, lane: str, start: 
             return lift(curve, a, b, amount, RAMP, RAMP) if amount else curve
 
         _draw(edit, track, timeline, lane, raised, (start, end), by_hand=True)
+        edit.moved = by, lambda sum: f"Lift the {NAMES[lane]} by {sum:+.1f} dB"
 
     return run_edit(bench, track_id, f"Lift the {NAMES[lane]} by {by:+.1f} dB", revision, work)
 

@@ -89,6 +89,8 @@ def move(
         lay(bench, edit, origin, target, clips, by)
         what = count_of(len(clips), "phrase")
         edit.label = f"Move {what} by {_seconds(by)}" if target is origin else f"Move {what} to {_name(target)}"
+        if target is origin:
+            edit.moved = by, lambda sum: f"Move {what} by {_seconds(sum)}"
 
     return run_edit(bench, track_id, "Move", revision, work)
 

@@ -18,14 +18,15 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from sqlalchemy import Select, bindparam, delete, event, insert, inspect, select
+from sqlalchemy import Select, bindparam, delete, event, func, insert, inspect, select
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.errors import NotFound, Refused, Stale
+from nivelus.store import gestures
 from nivelus.store.database import Database
-from nivelus.store.steps import names_changed, pack_again, pack_step, recordings_in, unpack_step, values_to_put
+from nivelus.store.steps import join_steps, names_changed, pack_again, pack_step, recordings_in, unpack_step, values_to_put
 from nivelus.store.tables import Change, Clip, Detail, Lane, MarkSet, Pass, Session, Track, new_id, now
 
 TRACKED: dict[str, type[Any]] = {
@@ -52,7 +53,8 @@ class Edit:
     """A running edit: the database, the session it belongs to, and the rows touched so far.
 
     ``told`` is what it did besides what it was asked for, in words; empty for nothing. ``answer`` is what was read back of the
-    state that it leads to.
+    state that it leads to. ``moved`` is by how much it moved what it did, and what a step that moves it so far is called: steps
+    of one gesture are added up.
     """
 
     db: DbSession
@@ -60,6 +62,7 @@ class Edit:
     label: str
     rows: dict[tuple[str, str], dict[str, Any]] = field(default_factory=dict)
     told: str = ""
+    moved: tuple[float, Callable[[float], str]] | None = None
     answer: Any = None
     _ids: int = 0
     _known: dict[str, list[dict[str, Any]]] | None = None
@@ -278,9 +281,29 @@ def _keep(db: DbSession, running: Edit) -> bool:
     if not rows:
         return False
     session_id = running.session.id
-    db.execute(delete(Change).where(col(Change.session_id) == session_id, col(Change.undone).is_(True)))
-    refers = " ".join(sorted(recordings_in(rows)))
-    db.add(Change(session_id=session_id, label=running.label, data=pack_step(rows), recordings=refers))
+    of_session = col(Change.session_id) == session_id
+    gesture, refers = gestures.current.get(), recordings_in(rows)
+    moved, words = running.moved or (0.0, None)
+    # what was undone is over, and so is the gesture that it was made in
+    was_undone = db.scalar(select(func.count()).where(of_session, col(Change.undone).is_(True)))
+    newest = _next_change(db, session_id, undone=False) if gesture and not was_undone else None
+    db.execute(delete(Change).where(of_session, col(Change.undone).is_(True)))
+    known = unpack_step(newest.data) if newest is not None and newest.gesture == gesture else []
+    # a gesture does one thing again and again
+    if newest is not None and {row["table"] for row in known} == {row["table"] for row in rows}:
+        joined = join_steps(known, rows)
+        newest.moved += moved
+        if words is not None:
+            running.label = words(newest.moved)
+        newest.data, newest.label, newest.created = pack_again(joined), running.label, now()
+        newest.recordings = " ".join(sorted(refers | set(newest.recordings.split())))
+        if not joined:
+            db.delete(newest)
+    else:
+        data, named = pack_step(rows), " ".join(sorted(refers))
+        db.add(
+            Change(session_id=session_id, label=running.label, data=data, recordings=named, gesture=gesture, moved=moved)
+        )
     _raise_revision(running.session)
     return True
 

@@ -29,6 +29,25 @@ def pack_again(rows: list[dict[str, Any]]) -> bytes:
     return zlib.compress(json.dumps(rows, separators=(",", ":")).encode(), 6)
 
 
+def join_steps(packed: list[dict[str, Any]], rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """The rows of two steps that follow each other as those of one, packed: ``packed`` ones, and ``rows`` with all columns.
+
+    What the second takes back of the first is in neither.
+    """
+    old = {(row["table"], row["id"]): row for row in packed}
+    for row in rows:
+        key = row["table"], row["id"]
+        before, after = row["before"], row["after"]
+        if key in old:
+            was = values_to_put(old[key], "before", before)
+            before = was if before is None or was is None else before | was
+        if before == after:
+            old.pop(key, None)
+        else:
+            old[key] = _differing({"table": row["table"], "id": row["id"], "before": before, "after": after})
+    return list(old.values())
+
+
 def unpack_step(data: bytes) -> list[dict[str, Any]]:
     """The rows of a step, as ``sides_of`` reads them."""
     rows: list[dict[str, Any]] = json.loads(zlib.decompress(data))

@@ -274,7 +274,8 @@ class PassPiece(SQLModel, table=True):
 class Change(SQLModel, table=True):
     """One step of a session's history: what it changed of each row, packed by ``store.steps``.
 
-    ``recordings`` are the ids of the recordings that it refers to, parted by spaces.
+    ``recordings`` are the ids of the recordings that it refers to, parted by spaces. ``gesture`` names what it was made in, and
+    ``moved`` is by how much it moved what it did, where it is said in those terms.
     """
 
     id: int | None = Field(default=None, primary_key=True)
@@ -284,6 +285,8 @@ class Change(SQLModel, table=True):
     data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
     recordings: str = ""
     undone: bool = False
+    gesture: str = ""
+    moved: float = 0.0
 
 
 class Tombstone(SQLModel, table=True):
