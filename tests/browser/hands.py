@@ -147,6 +147,15 @@ def eventually(check: Callable[[], bool | None]) -> None:
     assert check()
 
 
+def render_link(page: Page) -> Locator:
+    """Render what is chosen in Sign off; the link to the file, once that is whole."""
+    with page.expect_response(lambda answer: re.search(r"/(render|mix)$", answer.url) is not None) as asked:
+        page.get_by_role("button", name=re.compile("^Render")).click()
+    link = page.locator(f"a[href*='{asked.value.json()['id']}']")
+    expect(link).to_be_visible(timeout=60_000)
+    return link
+
+
 def open_stage(page: Page, program: Program, state: dict[str, Any], stage: str = "phrases") -> None:
     page.goto(f"{program.address}/s/{state['id']}/{stage}")
     expect(page.get_by_test_id("lanes" if stage == "survey" else "chart")).to_be_visible()

@@ -11,7 +11,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, expect
 
-from tests.browser.hands import box_of, capsule, clip_of, drag, eventually, fresh, middle, open_stage, row
+from tests.browser.hands import box_of, capsule, clip_of, drag, eventually, fresh, middle, open_stage, render_link, row
 from tests.conftest import hum, room, uneven_voice, write_sound
 from tests.helpers.program import Program
 
@@ -201,11 +201,44 @@ def test_a_long_render_can_be_stopped_and_leaves_nothing(page: Page, own_program
     state = own_program.brought_in(long)
     open_stage(page, own_program, state, "signoff")
     page.get_by_label("Format").select_option("flac-24")
-    page.get_by_role("button", name="Render", exact=True).click()
+    page.get_by_role("button", name=re.compile("^Render")).click()
     expect(page.get_by_text(re.compile(r"rendering \d+ %"))).to_be_visible(timeout=20_000)
-    page.get_by_role("button", name="Stop long levelled.flac").click()
+    page.get_by_role("button", name=re.compile("^Stop Own - long levelled .*flac$")).click()
     expect(page.get_by_text("Stopped. Nothing was written.")).to_be_visible(timeout=15_000)
     assert list(own_program.data.glob("renders/*")) == []
+
+
+def test_renders_say_of_when_and_of_what_state_they_are(page: Page, own_program: Program, voice_file: Path) -> None:
+    """Named by session, track and time, the newest first; out of date as soon as something was changed, until it is undone."""
+    state = own_program.brought_in(voice_file)
+    open_stage(page, own_program, state, "signoff")
+    renders = page.get_by_role("list", name="Renders")
+    # D is the main act of this stage as well
+    page.keyboard.press("d")
+    first = renders.get_by_role("listitem").filter(has=page.get_by_role("link"))
+    expect(first).to_have_count(1, timeout=30_000)
+    name = rf"Own - {voice_file.stem} levelled \d{{4}}-\d\d-\d\d \d\d\.\d\d\.wav"
+    expect(first.get_by_role("link")).to_have_text(re.compile(f"^\\s*{name}$"))
+    expect(first).to_contain_text(re.compile(r"\d\d:\d\d · WAV 24 bits, pre-fader · up to “Bring in"))
+    expect(first).not_to_contain_text("out of date")
+    page.keyboard.press("2")
+    capsule(page, state["clips"][0]).click()
+    page.keyboard.press("ArrowUp")
+    page.keyboard.press("6")
+    expect(renders.get_by_role("listitem").last).to_contain_text("out of date")
+    page.keyboard.press("Control+z")
+    expect(renders.get_by_role("listitem").last).not_to_contain_text("out of date")
+    page.keyboard.press("Shift+Control+z")
+    expect(renders.get_by_role("listitem").last).to_contain_text("out of date")
+    # what is off for the ear only is in it, and that is said where it is asked for
+    page.get_by_role("button", name="Dips layer").click()
+    expect(page.get_by_text("Switched off for your ears only, and in the render: dips.")).to_be_visible()
+    page.get_by_role("switch", name=re.compile("With the fader")).press("Space")
+    render_link(page)
+    newest = renders.get_by_role("listitem").first
+    expect(newest).to_contain_text("WAV 24 bits, with the fader at +0.0 dB · up to “1 phrase by +0.5 dB”")
+    expect(newest).not_to_contain_text("out of date")
+    expect(renders.get_by_role("listitem").last).to_contain_text("out of date")
 
 
 def test_a_lost_sound_file_is_said_and_the_rest_goes_on(page: Page, own_program: Program, voice_file: Path) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 from pathlib import Path
 
 import numpy as np
@@ -11,7 +12,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import REPORTS, box_of, eventually, fresh, note, open_stage, wait_past
+from tests.browser.hands import REPORTS, box_of, eventually, fresh, note, open_stage, render_link, wait_past
 from tests.conftest import RATE, uneven_voice, write_sound
 from tests.helpers.program import Program
 
@@ -50,9 +51,8 @@ def test_the_bed_makes_room_by_keys_and_keeps_its_distance_in_the_mix(page: Page
     state = guide(demo_program)
     page.keyboard.press("6")
     page.get_by_text("The mix", exact=True).click()
-    page.get_by_role("button", name="Render").click()
-    link = page.get_by_role("link", name=f"{GUIDE} mix.wav")
-    expect(link).to_be_visible(timeout=60_000)
+    link = render_link(page)
+    expect(link).to_have_text(re.compile(rf"{GUIDE} - mix \d{{4}}-\d\d-\d\d \d\d\.\d\d.*\.wav"))
     with page.expect_download() as download:
         link.click()
     mix, rate = soundfile.read(download.value.path(), always_2d=True)

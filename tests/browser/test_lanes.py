@@ -15,7 +15,19 @@ from playwright.sync_api import Locator, Page, expect
 
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
-from tests.browser.hands import REPORTS, HeldAnswer, box_of, clip_of, drag, eventually, fresh, middle, open_stage, phrases
+from tests.browser.hands import (
+    REPORTS,
+    HeldAnswer,
+    box_of,
+    clip_of,
+    drag,
+    eventually,
+    fresh,
+    middle,
+    open_stage,
+    phrases,
+    render_link,
+)
 from tests.conftest import RATE, uneven_voice, write_sound
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
@@ -48,9 +60,7 @@ def press(page: Page, target: Locator, *keys: str) -> None:
 def rendered(page: Page, program: Program) -> np.ndarray:
     page.keyboard.press("6")
     page.get_by_label("Format").select_option("wav-32")
-    page.get_by_role("button", name="Render", exact=True).click()
-    link = page.get_by_role("link", name="levelled.wav")
-    expect(link).to_be_visible(timeout=30_000)
+    link = render_link(page)
     data = page.request.get(program.address + (link.get_attribute("href") or "")).body()
     samples, rate = soundfile.read(io.BytesIO(data), dtype="float64")
     assert rate == RATE

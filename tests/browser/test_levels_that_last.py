@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.hands import box_of, eventually, note
+from tests.browser.hands import box_of, eventually, note, render_link
 from tests.conftest import Sound, write_sound
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
@@ -115,7 +115,7 @@ def test_three_real_files_from_drop_to_delivery_with_keys(quiet_page: Page, own_
         assert level >= count - 1, (name, counts)
     go(page, "signoff")
     page.get_by_text("Each of 3").click()
-    page.get_by_role("button", name="Render", exact=True).click()
+    render_link(page)
     eventually(lambda: len(own_program.get(f"/api/sessions/{state(own_program)['id']}/jobs")["items"]) >= 3)
     expect(page.get_by_role("link", name=re.compile("wav"))).to_have_count(3, timeout=30_000)
 

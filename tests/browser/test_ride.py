@@ -14,7 +14,19 @@ import soundfile
 from playwright.sync_api import Page, expect
 
 from nivelus.core.deliver.curve_csv import read_csv
-from tests.browser.hands import SONG, drag, eventually, fresh, gain_height, note, open_stage, place, ride_of, wait_past
+from tests.browser.hands import (
+    SONG,
+    drag,
+    eventually,
+    fresh,
+    gain_height,
+    note,
+    open_stage,
+    place,
+    render_link,
+    ride_of,
+    wait_past,
+)
 from tests.helpers.program import Program
 
 
@@ -99,9 +111,9 @@ def test_from_a_draft_to_a_render_that_is_even_inside(page: Page, demo_program: 
 
     # what is rendered is the recording with that curve
     page.keyboard.press("6")
-    page.get_by_role("button", name="Render", exact=True).click()
+    link = render_link(page)
     with page.expect_download() as download:
-        page.get_by_role("link", name=re.compile("Singer levelled.wav")).click(timeout=30_000)
+        link.click()
     download.value.save_as(tmp_path / "out.wav")
     rendered, rate = soundfile.read(tmp_path / "out.wav")
     (source,) = (

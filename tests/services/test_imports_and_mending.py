@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import io
+import re
 from pathlib import Path
 
 import numpy as np
@@ -287,7 +288,9 @@ def test_a_render_job_ends_in_a_file_that_can_be_fetched(bench: Workbench, track
         renders.rendered_file(bench, job.id)
     run_job(bench, job.id)
     path, name = renders.rendered_file(bench, job.id)
-    assert name == "uneven voice levelled.flac"
+    assert re.fullmatch(r"Uneven - uneven voice levelled \d{4}-\d\d-\d\d \d\d\.\d\d\.flac", name)
+    # one more of the same minute is called otherwise
+    assert renders.request(bench, track, "flac", 24, False).name != name
     assert path.stat().st_size > 1000
     jobs.dismiss(bench, job.id)
     assert not path.exists()

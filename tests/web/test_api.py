@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import re
 from pathlib import Path
 
 import numpy as np
@@ -34,7 +35,7 @@ def test_the_whole_street(client: FlaskClient, uploaded: dict, session: str, voi
     assert figures["after"]["spread"] < figures["before"]["spread"] / 3
     job = client.post(f"/api/tracks/{track}/render", json={"format": "wav", "bits": 24}).json
     file = client.get(f"/api/jobs/{job['id']}/file")
-    assert 'filename="voice levelled.wav"' in file.headers["Content-Disposition"]
+    assert re.search(r'filename="[^"]* - voice levelled [\d. -]+\.wav"', file.headers["Content-Disposition"])
     samples, rate = soundfile.read(io.BytesIO(file.data))
     source, _ = soundfile.read(voice_file)
     assert (rate, len(samples)) == (48_000, len(source))

@@ -24,6 +24,7 @@ import { playOrStop, playSelection, setBefore, setLoop } from "./listening";
 import { fitAll, fitSelection } from "./looking";
 import { toggleHeard } from "./mix";
 import { choosePass, keepPass, otherHeard } from "./passes";
+import { render } from "./renders";
 import {
   changeSpan,
   copySpan,
@@ -115,7 +116,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c(
       "draft",
       "Gain",
-      "Draft for the selection; again: accept. Details: all down. Balance: make room",
+      "Draft for the selection; again: accept. Details: all down. Balance: make room. Sign off: render",
       ["D"],
       draftOrAllDown,
     ),
@@ -293,6 +294,7 @@ const draftOrAllDown = () => {
   else if (stage === "ride" && useRiding.getState().chosen) void keepPass();
   else if (stage === "ride") (focused()?.kind === "bed" ? draftOrAcceptSlow : draftOrAcceptRide)();
   else if (stage === "balance") draftOrAcceptDuck();
+  else if (stage === "signoff") void render();
   else draftOrAccept();
 };
 

@@ -23,6 +23,7 @@ export type Layer = "clip" | "curve" | "dips" | "ride" | "trim";
 export const ALL_LAYERS: Record<Layer, boolean> = { clip: true, curve: true, dips: true, ride: true, trim: true };
 /** Lanes that are drawn on, by the names that the person reads. */
 export const LANE_NAMES: Record<LaneName, string> = { curve: "clip curve", ride: "ride", trim: "trim" };
+export const LAYER_NAMES: Record<Layer, string> = { clip: "clip gain", dips: "dips", ...LANE_NAMES };
 /** What stands for silence, dB, and whether a gain is as good as it. */
 export const SILENCE = -144;
 export const isSilent = (db: number) => db <= -120;

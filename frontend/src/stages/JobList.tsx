@@ -42,12 +42,33 @@ export function useFinishedImports() {
   useEffect(() => useBatches.subscribe(() => void layOutBatches()), []);
 }
 
+/** When something was made, as the time of today or as a day. */
+function when(made: string): string {
+  const at = new Date(made);
+  const isToday = at.toDateString() === new Date().toDateString();
+  const time = at.toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit" });
+  return isToday ? time : `${at.toLocaleDateString("en-GB", { day: "numeric", month: "short" })}, ${time}`;
+}
+
+/** When a render was made, what is in it, and of what state it is. */
+function madeOf(job: Job): string {
+  const parts = [when(job.made), job.holds, job.step ? `up to “${job.step}”` : "as it came in"];
+  return parts.filter(Boolean).join(" · ");
+}
+
 export function JobList({ kind }: { kind: "import" | "render" }) {
   const id = useSession((s) => s.id);
+  const revision = useSession((s) => s.header?.revision);
   const { data } = useJobs();
   const uploads = useUploads((s) => s.items).filter((u) => kind === "import" && u.session === id);
   const jobs = (data ?? []).filter((job) => job.kind === kind && !(kind === "import" && job.state === "done"));
   const refresh = () => queries.invalidateQueries({ queryKey: ["jobs", id] });
+  // a render is of the newest state until there is another one
+  // biome-ignore lint/correctness/useExhaustiveDependencies: it is asked again with every revision
+  useEffect(() => {
+    if (kind === "render") void queries.invalidateQueries({ queryKey: ["jobs", id] });
+  }, [kind, id, revision]);
+  if (kind === "render") jobs.reverse();
   if (jobs.length + uploads.length === 0) return null;
   return (
     <ul className="jobs" aria-label={kind === "import" ? "Being brought in" : "Renders"}>
@@ -67,6 +88,8 @@ export function JobList({ kind }: { kind: "import" | "render" }) {
           name={job.name}
           state={job.state}
           text={isOpen(job) ? job.message || job.stage : job.message}
+          made={kind === "render" && job.state === "done" ? madeOf(job) : ""}
+          isOld={job.state === "done" && !job.current}
           percent={job.percent}
           href={job.file ? api.renderedFile(job.id) : undefined}
           onStop={() =>
@@ -83,11 +106,13 @@ interface LineProps {
   state: string;
   text: string;
   percent: number;
+  made?: string;
+  isOld?: boolean;
   href?: string;
   onStop: () => void;
 }
 
-function Line({ name, state, text, percent, href, onStop }: LineProps) {
+function Line({ name, state, text, percent, made, isOld, href, onStop }: LineProps) {
   const open = state === "running" || state === "waiting";
   return (
     <li className="job" data-state={state}>
@@ -95,7 +120,7 @@ function Line({ name, state, text, percent, href, onStop }: LineProps) {
         {state === "failed" && <IconAlertTriangle size={14} className="loud" aria-hidden />}
         {state === "done" && <IconCheck size={14} className="level" aria-hidden />}
         {href ? (
-          <Anchor href={href} download className="job-name" size="sm">
+          <Anchor href={href} download className="job-name" size="sm" title={name}>
             <IconDownload size={13} /> {name}
           </Anchor>
         ) : (
@@ -111,6 +136,11 @@ function Line({ name, state, text, percent, href, onStop }: LineProps) {
         </ActionIcon>
       </div>
       {open && <Progress value={percent} size={4} aria-label={`${name}: ${text}`} color="petrol" />}
+      {made && (
+        <p className="note made">
+          {isOld && <strong className="old">out of date</strong>} {made}
+        </p>
+      )}
       {text && (
         <p className="note" role={state === "failed" ? "alert" : undefined}>
           {text}

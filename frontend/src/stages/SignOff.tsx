@@ -1,57 +1,24 @@
 /** Stage Sign off: is everything in order, and the rendered voice. */
 import { Button, NativeSelect, SegmentedControl, Switch, UnstyledButton } from "@mantine/core";
-import { useState } from "react";
-import { queries } from "../api/cache";
-import { api, type Figures, type RenderRequest, type Track } from "../api/client";
+import type { Figures, Track } from "../api/client";
 import { type Check, leadTo } from "../model/checks";
 import { isHeard } from "../model/mix";
 import { useFigures } from "../model/queries";
+import { KINDS, render, useRenders, useUnheard } from "../model/renders";
 import { trackOf, useSession } from "../model/session";
 import { type Stage, useView } from "../model/view";
 import { db, distanceUnit, plain, signed } from "../parts/format";
-import { complain } from "../parts/messages";
 import { JobList } from "./JobList";
 import "./SignOff.css";
 
-const KINDS = [
-  { value: "wav-24", label: "WAV, 24 bits", format: "wav", bits: 24 },
-  { value: "wav-16", label: "WAV, 16 bits", format: "wav", bits: 16 },
-  { value: "wav-32", label: "WAV, 32-bit float", format: "wav", bits: 32 },
-  { value: "flac-24", label: "FLAC, 24 bits", format: "flac", bits: 24 },
-  { value: "flac-16", label: "FLAC, 16 bits", format: "flac", bits: 16 },
-] as const;
-
 export function SignOffRule() {
-  const id = useSession((s) => s.id);
   const focus = useView((s) => s.focus);
   const track = useSession((s) => trackOf(s, focus));
-  const count = useSession((s) => s.header?.tracks.length ?? 0);
-  const [kind, setKind] = useState<string>("wav-24");
-  const [withFader, setWithFader] = useState(false);
-  const [which, setWhich] = useState("focus");
-  const [limited, setLimited] = useState(false);
-  const [compressed, setCompressed] = useState(false);
   const tracks = useSession((s) => s.header?.tracks) ?? [];
+  const { kind, which, withFader, limited, compressed } = useRenders();
+  const unheard = useUnheard();
   if (!track) return null;
-  const render = async () => {
-    const chosen = KINDS.find((k) => k.value === kind)!;
-    const body: RenderRequest = { format: chosen.format, bits: chosen.bits, with_fader: withFader };
-    if (which === "mix") {
-      try {
-        await api.mix(id, { format: chosen.format, bits: chosen.bits, limited, compressed });
-      } catch (error) {
-        complain(error);
-      }
-      return queries.invalidateQueries({ queryKey: ["jobs", id] });
-    }
-    const tracks = which === "all" ? useSession.getState().header!.tracks : [track];
-    try {
-      for (const t of tracks) await api.render(t.id, body);
-    } catch (error) {
-      complain(error);
-    }
-    await queries.invalidateQueries({ queryKey: ["jobs", id] });
-  };
+  const count = tracks.length;
   return (
     <section className="rule" aria-label="Rule">
       <div className="panel-head">
@@ -64,7 +31,7 @@ export function SignOffRule() {
           mb={8}
           aria-label="Which tracks"
           value={which}
-          onChange={setWhich}
+          onChange={(value) => useRenders.setState({ which: value as typeof which })}
           data={[
             { value: "focus", label: track.name },
             { value: "all", label: `Each of ${count}` },
@@ -76,24 +43,24 @@ export function SignOffRule() {
         size="xs"
         label="Format"
         value={kind}
-        onChange={(event) => setKind(event.currentTarget.value)}
+        onChange={(event) => useRenders.setState({ kind: event.currentTarget.value as typeof kind })}
         data={KINDS.map(({ value, label }) => ({ value, label }))}
       />
-      {which === "mix" ? (
+      {which === "mix" && count > 1 ? (
         <>
           <Switch
             size="xs"
             mt={10}
             label="Held under −1 dBFS by the limiter"
             checked={limited}
-            onChange={(event) => setLimited(event.currentTarget.checked)}
+            onChange={(event) => useRenders.setState({ limited: event.currentTarget.checked })}
           />
           <Switch
             size="xs"
             mt={8}
             label="Voices through their compressor"
             checked={compressed}
-            onChange={(event) => setCompressed(event.currentTarget.checked)}
+            onChange={(event) => useRenders.setState({ compressed: event.currentTarget.checked })}
           />
           <p className="note">Every track that sounds, with its fader: what you hear. {silent(tracks)}</p>
         </>
@@ -104,7 +71,7 @@ export function SignOffRule() {
             mt={10}
             label={`With the fader (${db(track.fader)})`}
             checked={withFader}
-            onChange={(event) => setWithFader(event.currentTarget.checked)}
+            onChange={(event) => useRenders.setState({ withFader: event.currentTarget.checked })}
           />
           <p className="note">
             Same length, rate and start stamp as the recording.{" "}
@@ -112,8 +79,9 @@ export function SignOffRule() {
           </p>
         </>
       )}
+      {unheard && <p className="note unheard">{unheard}</p>}
       <Button size="xs" fullWidth mt={8} onClick={() => void render()}>
-        Render
+        Render<kbd>D</kbd>
       </Button>
       <JobList kind="render" />
     </section>

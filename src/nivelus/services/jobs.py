@@ -14,7 +14,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from sqlalchemy import select, update
@@ -27,12 +27,16 @@ from nivelus.core.stopping import until
 from nivelus.logs import write_down
 from nivelus.services.views import View
 from nivelus.services.workbench import Workbench
-from nivelus.store.history import require
+from nivelus.store.history import newest_step, require
 from nivelus.store.tables import Job, Session, new_id, now
 
 
 class JobView(View):
-    """Long work: ``state`` is waiting, running, done, failed or cancelled."""
+    """Long work: ``state`` is waiting, running, done, failed or cancelled.
+
+    Of a render, ``made`` is when it was asked for, ``holds`` what is in it, ``step`` the newest step of the history that it has
+    and ``current`` whether that still is the newest.
+    """
 
     id: str
     kind: str
@@ -43,6 +47,10 @@ class JobView(View):
     message: str
     track: str | None
     file: str | None
+    made: datetime
+    holds: str
+    step: str
+    current: bool
 
 
 class JobsView(View):
@@ -64,7 +72,8 @@ def list_jobs(bench: Workbench, session_id: str) -> list[JobView]:
     with bench.database.reading() as db:
         require(db, Session, session_id, "session")
         rows = db.scalars(select(Job).where(col(Job.session_id) == session_id).order_by(col(Job.created), col(Job.id)))
-        return [view_job(job) for job in rows]
+        newest, _ = newest_step(db, session_id)
+        return [view_job(job, newest) for job in rows]
 
 
 def get(bench: Workbench, job_id: str) -> Job:
@@ -233,8 +242,8 @@ def pulses(bench: Workbench) -> dict[str, tuple[str, int]]:
         return {id: (run, beat) for id, run, beat in rows}
 
 
-def view_job(job: Job) -> JobView:
-    """A job as the interface shows it."""
+def view_job(job: Job, newest: str | None = None) -> JobView:
+    """A job as the interface shows it; ``newest`` tells the state that its session is in, where that is known."""
     return JobView(
         id=job.id,
         kind=job.kind,
@@ -245,6 +254,10 @@ def view_job(job: Job) -> JobView:
         message=job.message,
         track=job.result.get("track") or job.payload.get("track"),
         file=job.result.get("file"),
+        made=job.created.replace(tzinfo=UTC),
+        holds=job.payload.get("holds", ""),
+        step=job.result.get("step", ""),
+        current=newest is None or job.result.get("at", newest) == newest,
     )
 
 

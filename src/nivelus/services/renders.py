@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from datetime import datetime
 from functools import partial
+from itertools import count
 from pathlib import Path
 from typing import Any
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
+from sqlmodel import col
 
 from nivelus.core.chain.state import TrackState
 from nivelus.core.deliver.mix import Part, render_mix
@@ -26,7 +30,7 @@ from nivelus.services.sound import render_source
 from nivelus.services.state import state_of
 from nivelus.services.timeline import Timeline, sound_of
 from nivelus.services.workbench import Workbench
-from nivelus.store.history import require
+from nivelus.store.history import newest_step, require
 from nivelus.store.tables import Job, Session, Track
 
 
@@ -34,10 +38,12 @@ def request(bench: Workbench, track_id: str, format: str, bits: int, with_fader:
     """Make the job that will render a track."""
     _check_format(format, bits)
     _, track, _, _ = render_source(bench, track_id)
-    name = f"{track.name} levelled.{format}"
-    asked = {"format": format, "bits": bits, "with_fader": with_fader}
+    holds = f"{_kind(format, bits)}, " + (f"with the fader at {track.fader:+.1f} dB" if with_fader else "pre-fader")
+    asked = {"format": format, "bits": bits, "with_fader": with_fader, "holds": holds}
     with bench.database.writing() as db:
-        return _job(db, track.session_id, name, track=track_id, **asked)
+        session = require(db, Session, track.session_id, "session")
+        of = track.name if track.name == session.name else f"{session.name} - {track.name}"
+        return _job(db, track.session_id, f"{of} levelled", track=track_id, **asked)
 
 
 def request_mix(bench: Workbench, session_id: str, format: str, bits: int, limited: bool, compressed: bool) -> JobView:
@@ -48,9 +54,11 @@ def request_mix(bench: Workbench, session_id: str, format: str, bits: int, limit
         tracks = tracks_of(db, session_id)
         heard = sounding([track for track, _ in tracks])
         _something(session, [timeline for track, timeline in tracks if track in heard], bool(tracks))
-        name = f"{session.name} mix.{format}"
-        asked = {"format": format, "bits": bits, "limited": limited, "compressed": compressed}
-        return _job(db, session_id, name, mix=session_id, **asked)
+        parts = [_kind(format, bits), "faders"]
+        parts += ["voices through their compressor"] if compressed else []
+        parts += ["limited to −1 dBFS"] if limited else []
+        asked = {"format": format, "bits": bits, "limited": limited, "compressed": compressed, "holds": ", ".join(parts)}
+        return _job(db, session_id, f"{session.name} - mix", mix=session_id, **asked)
 
 
 def run_render(bench: Workbench, job_id: str) -> None:
@@ -59,8 +67,17 @@ def run_render(bench: Workbench, job_id: str) -> None:
     jobs.run(bench, job_id, lambda job: _render(bench, job), failed)
 
 
+def _kind(format: str, bits: int) -> str:
+    """A format in words."""
+    return f"{format.upper()} {'32-bit float' if bits == 32 else f'{bits} bits'}"
+
+
 def _job(db: DbSession, session_id: str, name: str, **asked: Any) -> JobView:
-    job = jobs.new_job(session_id, "render", name, **asked)
+    """A job whose file is called by what it is of and by the time, and like no other of the session."""
+    now = datetime.now().astimezone().strftime("%Y-%m-%d %H.%M")
+    taken = set(db.scalars(select(col(Job.name)).where(col(Job.session_id) == session_id)))
+    names = (f"{name} {now}{'' if number == 1 else f' ({number})'}.{asked['format']}" for number in count(1))
+    job = jobs.new_job(session_id, "render", next(free for free in names if free not in taken), **asked)
     db.add(job)
     db.flush()
     return jobs.view_job(job)
@@ -97,6 +114,7 @@ def _render_mix(bench: Workbench, job: Job) -> dict[str, str]:
             if track.id in heard
         ]
         begins = None if session.origin is None else round(session.origin * rate)
+        at, step = newest_step(db, session.id)
     highest = render_mix(
         parts,
         bench.vault.renders / f"{job.id}.{wanted['format']}",
@@ -112,7 +130,7 @@ def _render_mix(bench: Workbench, job: Job) -> dict[str, str]:
     if highest > 1 and not wanted["limited"]:
         said = "and is clipped there" if wanted["bits"] != 32 else "which 32-bit float keeps"
         told = f"The mix passes full scale by {over:.1f} dB, {said}. Turn the faders down, or ask for the limiter."
-    return {"file": job.name, "told": told}
+    return {"file": job.name, "told": told, "at": at, "step": step}
 
 
 def mix_rate(tracks: Sequence[tuple[Track, Timeline]]) -> int:
@@ -135,6 +153,9 @@ def _render(bench: Workbench, job: Job) -> dict[str, str]:
     wanted = job.payload
     if "mix" in wanted:
         return _render_mix(bench, job)
+    with bench.database.reading() as db:
+        # read before what is rendered: a step that comes between the two makes it old, and not the other way
+        at, step = newest_step(db, job.session_id)
     source, track, state, grid = render_source(bench, wanted["track"])
     fader = track.fader if wanted["with_fader"] else 0.0
     render(
@@ -147,7 +168,7 @@ def _render(bench: Workbench, job: Job) -> dict[str, str]:
         figures=figures(grid, state.gain_per_frame * [10 ** (fader / 10), 10 ** (fader / 20)]),
         progress=jobs.reporter(bench, job, "rendering", 0, 100),
     )
-    return {"file": job.name}
+    return {"file": job.name, "at": at, "step": step}
 
 
 def rendered_file(bench: Workbench, job_id: str) -> tuple[Path, str]:

@@ -220,6 +220,12 @@ def labels(db: DbSession, session_id: str) -> tuple[str | None, str | None]:
     return back, forth
 
 
+def newest_step(db: DbSession, session_id: str) -> tuple[str, str]:
+    """What tells the state of a session from all that it was or will be in, and the name of its newest step; "" for none."""
+    newest = _next_change(db, session_id, undone=False)
+    return ("", "") if newest is None else (f"{newest.id}.{newest.created.isoformat()}", newest.label)
+
+
 def still_at(database: Database, table: type[Session | Track], id: str, revision: int) -> None:
     """Raises Stale where a session, or that of a track, is at another revision; NotFound where there is none."""
     with database.reading() as db:
@@ -301,9 +307,7 @@ def _keep(db: DbSession, running: Edit) -> bool:
             db.delete(newest)
     else:
         data, named = pack_step(rows), " ".join(sorted(refers))
-        db.add(
-            Change(session_id=session_id, label=running.label, data=data, recordings=named, gesture=gesture, moved=moved)
-        )
+        db.add(Change(session_id=session_id, label=running.label, data=data, recordings=named, gesture=gesture, moved=moved))
     _raise_revision(running.session)
     return True
 
