@@ -211,7 +211,7 @@ def clip_of(program: Program, state: dict[str, Any], clip: dict[str, Any]) -> di
 
 
 def position(page: Page) -> float:
-    minutes, seconds = page.get_by_label("Position").inner_text().split(":")
+    minutes, seconds = page.get_by_label("Position").input_value().split(":")
     return int(minutes) * 60 + float(seconds)
 
 

@@ -282,6 +282,6 @@ def test_every_format_and_rate_can_be_brought_in_and_played(quiet_page: Page, ow
         page.get_by_role("tab", name=name.split(".")[0]).click()
         expect(page.get_by_test_id("figures")).to_contain_text("of 2")
         page.get_by_role("button", name="Play").click()
-        expect(page.get_by_label("Position")).to_have_text(re.compile(r"0:00\.[3-9]|0:0[1-9]"), timeout=10_000)
+        expect(page.get_by_label("Position")).to_have_value(re.compile(r"0:00\.[3-9]|0:0[1-9]"), timeout=10_000)
         page.get_by_role("button", name="Stop").click()
         expect(page.get_by_role("button", name="Play")).to_be_visible()

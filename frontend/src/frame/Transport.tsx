@@ -1,15 +1,18 @@
 /** The line at the bottom: playing, the signal path with what each part does here and now, the fader, the live vial. */
 import { ActionIcon, Button, SegmentedControl, Tooltip } from "@mantine/core";
 import { IconPlayerPlayFilled, IconPlayerStopFilled, IconRepeat } from "@tabler/icons-react";
-import { useEffect, useState } from "react";
+import { type KeyboardEvent, useEffect, useRef, useState } from "react";
+import { flushSync } from "react-dom";
 import type { LaneName } from "../api/client";
 import { gainAt, useHeard } from "../model/heard";
 import { playOrStop, setBefore, setLayer, setLoop } from "../model/listening";
 import { setMatch } from "../model/mix";
+import { placeLine } from "../model/place";
 import { useFigures } from "../model/queries";
 import { trackOf, useSession } from "../model/session";
 import { type Layer, onRedraw, useView } from "../model/view";
-import { signed, time } from "../parts/format";
+import { readTime, signed, time } from "../parts/format";
+import { tell } from "../parts/messages";
 import { Vial } from "../parts/Vial";
 import { engine } from "../sound/engine";
 import { Fader } from "../stages/Fader";
@@ -139,11 +142,41 @@ function usePlayhead(): number {
   return seconds;
 }
 
+/** Where the play line is: a field, to be typed in. */
 function Clock() {
+  const now = time(usePlayhead());
+  const [typed, setTyped] = useState<string | null>(null);
+  const keep = () => {
+    setTyped(null);
+    if (typed === null || typed === field.current) return;
+    const at = readTime(typed);
+    if (at === null) tell(`“${typed}” is no time. Write 83.5 or 1:23.5.`);
+    else placeLine(at);
+  };
+  // what was there when it was opened: who has typed nothing goes nowhere, however far it has played since
+  const field = useRef("");
+  const onKey = (event: KeyboardEvent<HTMLInputElement>) => {
+    if (event.key !== "Enter" && event.key !== "Escape") return;
+    event.stopPropagation();
+    const { currentTarget } = event;
+    if (event.key === "Escape") flushSync(() => setTyped(null));
+    currentTarget.blur();
+  };
   return (
-    <output className="clock mono" aria-label="Position">
-      {time(usePlayhead())}
-    </output>
+    <input
+      className="clock mono"
+      aria-label="Position"
+      title="Where the play line is: type a time, such as 1:23.5"
+      value={typed ?? now}
+      onFocus={(event) => {
+        field.current = now;
+        setTyped(now);
+        event.currentTarget.select();
+      }}
+      onChange={(event) => setTyped(event.currentTarget.value)}
+      onBlur={keep}
+      onKeyDown={onKey}
+    />
   );
 }
 

@@ -6,6 +6,8 @@ import { endKeys, keysRide, rideByKey } from "../model/riding";
 import { useView } from "../model/view";
 
 const HELD = 250;
+/** Keys that move a slider. */
+const MOVES = new Set(["ArrowLeft", "ArrowRight", "ArrowUp", "ArrowDown", "Home", "End", "PageUp", "PageDown"]);
 /** Keys that move the hand for as long as they are held. */
 const RIDES: Record<string, 1 | -1> = { Up: 1, Down: -1, "Alt+Up": 1, "Alt+Down": -1 };
 const TYPING = 1200;
@@ -55,7 +57,13 @@ export function useKeys(table: Command[]) {
       const button = event
         .composedPath()
         .find((one): one is HTMLElement => one instanceof HTMLElement && one.matches("button:not([aria-haspopup])"));
-      if (event.detail > 0 && !document.querySelector("[role=dialog]")) button?.blur();
+      if (event.detail === 0 || document.querySelector("[role=dialog]")) return;
+      button?.blur();
+      // a choice has the focus only after the click
+      window.setTimeout(() => {
+        const focus = document.activeElement as HTMLElement | null;
+        if (focus?.matches("input[type=radio]")) focus.blur();
+      });
     };
     // and so does a slider that was dragged: Up and Down are for what is selected
     const released = () => {
@@ -79,7 +87,9 @@ function isElsewhere(event: KeyboardEvent): boolean {
   const target = event.target as HTMLElement;
   if (target.closest("input:not([type=radio]):not([type=checkbox]), textarea, select, [contenteditable=true]"))
     return true;
-  if (target.closest("[role=slider]:not(.hand-staff)") && event.key.startsWith("Arrow")) return true;
+  if (target.closest("[role=slider]:not(.hand-staff)") && MOVES.has(event.key)) return true;
+  // one of several choices that was reached by Tab: the arrows choose
+  if (target.matches("input[type=radio]") && event.key.startsWith("Arrow")) return true;
   if (document.querySelector("[role=dialog]")) return true;
   // Enter and Space on a button press that button; on a row or phrase that is selected already they are keys again
   if (event.key !== "Enter" && event.key !== " ") return false;

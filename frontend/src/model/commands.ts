@@ -24,6 +24,7 @@ import { playOrStop, playSelection, setBefore, setLoop } from "./listening";
 import { fitAll, fitSelection } from "./looking";
 import { toggleHeard } from "./mix";
 import { choosePass, keepPass, otherHeard } from "./passes";
+import { drawSpan, moveLine, type Way } from "./place";
 import { render } from "./renders";
 import {
   changeSpan,
@@ -164,7 +165,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c(
       "copy",
       "Ride",
-      "Copy the span, or the clips of a lane",
+      "Copy the span, the points that are selected, or all of the lane; in Survey clips",
       ["Mod+C"],
       rideOrLanes(copySpan, () => copySelected(false)),
     ),
@@ -173,7 +174,20 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
       "Ride",
       "Paste at the play line",
       ["Mod+V"],
-      rideOrLanes(pasteSpan, () => void pasteHeld()),
+      rideOrLanes(
+        () => pasteSpan(),
+        () => void pasteHeld(),
+      ),
+    ),
+    c(
+      "paste-there",
+      "Ride",
+      "Paste at the time it was copied from",
+      ["Shift+Mod+V"],
+      rideOrLanes(
+        () => pasteSpan(true),
+        () => void pasteHeld(true),
+      ),
     ),
     c(
       "points",
@@ -193,35 +207,24 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("hand", "Ride", "Arm / disarm the hand; while it plays Up and Down move it", ["H"], inRide(toggleArmed)),
     c("hand-heard", "Ride", "Hear the chosen pass / the lane without it", ["Y"], inRide(otherHeard)),
     c("hand-mode", "Ride", "The hand: listen / touch / latch", ["Shift+H"], inRide(otherMode)),
-    c(
-      "later",
-      "Lanes",
-      "Move the selection later by 0.1 s",
-      ["Right"],
-      inLanes(() => moveSelected(0.1)),
+    c("later", "Go", "Play line later; in Survey the selection by 0.1 s", ["Right"], withLine("step", 1, 0.1)),
+    c("earlier", "Go", "Play line earlier; in Survey the selection", ["Left"], withLine("step", -1, -0.1)),
+    c("later-page", "Go", "Play line a window later", ["PageDown"], () => moveLine("page", 1)),
+    c("earlier-page", "Go", "Play line a window earlier", ["PageUp"], () => moveLine("page", -1)),
+    c("start", "Go", "Play line to the beginning; in Survey the selection to where it was recorded", ["Home"], () =>
+      movesClips() ? bringHome() : moveLine("whole", -1),
     ),
-    c(
-      "earlier",
-      "Lanes",
-      "Move it earlier by 0.1 s",
-      ["Left"],
-      inLanes(() => moveSelected(-0.1)),
+    c("end", "Go", "Play line to the end", ["End"], () => moveLine("whole", 1)),
+    c("later-fine", "Go", "Draw a span to the right; in Survey the selection later by 0.01 s", ["Shift+Right"], () =>
+      movesClips() ? moveSelected(0.01) : drawSpan("step", 1),
     ),
-    c(
-      "later-fine",
-      "Lanes",
-      "Later by 0.01 s",
-      ["Shift+Right"],
-      inLanes(() => moveSelected(0.01)),
+    c("earlier-fine", "Go", "Draw a span to the left; in Survey the selection earlier", ["Shift+Left"], () =>
+      movesClips() ? moveSelected(-0.01) : drawSpan("step", -1),
     ),
-    c(
-      "earlier-fine",
-      "Lanes",
-      "Earlier by 0.01 s",
-      ["Shift+Left"],
-      inLanes(() => moveSelected(-0.01)),
-    ),
-    c("home", "Lanes", "Back to where it was recorded", ["Home"], inLanes(bringHome)),
+    c("later-span", "Go", "Draw a span of a window to the right", ["Shift+PageDown"], () => drawSpan("page", 1)),
+    c("earlier-span", "Go", "Draw a span of a window to the left", ["Shift+PageUp"], () => drawSpan("page", -1)),
+    c("span-start", "Go", "Draw a span to the beginning", ["Shift+Home"], () => drawSpan("whole", -1)),
+    c("span-end", "Go", "Draw a span to the end", ["Shift+End"], () => drawSpan("whole", 1)),
     c(
       "duplicate",
       "Lanes",
@@ -304,6 +307,11 @@ const inRide = (work: () => void) => () => {
   if (useView.getState().stage === "ride") work();
   else tell("This works in the stage Ride.");
 };
+
+/** Whether the arrows move clips: in Survey, where some are selected. */
+const movesClips = () => useView.getState().stage === "survey" && useView.getState().selection.size > 0;
+const withLine = (way: Way, direction: 1 | -1, by: number) => () =>
+  movesClips() ? moveSelected(by) : moveLine(way, direction);
 
 /** What the keys of lanes do, where the lanes are. */
 const inLanes = (work: () => void) => () => {

@@ -148,22 +148,27 @@ export const drawLine = (points: [number, number][], line: Line) =>
 
 let copied: { track: string; lane: LaneName; start: number; end: number } | null = null;
 
-/** Remember the selected span of the lane, to be put somewhere else. */
+/** Remember a span of the lane, to be put somewhere else: the one of the selected points, the selected one, or all of it. */
 export function copySpan() {
-  const span = selectedSpan();
   const track = focused();
-  if (!span || !track) return tell("Select a span first: drag across it.");
-  copied = { track: track.id, lane: useView.getState().lane, ...span };
+  if (!track) return;
+  const { points, lane } = useView.getState();
+  const chosen = lanePoints().filter((point) => points.has(point.id));
+  if (chosen.length === 1) return tell("Select two points or more: what lies between them is copied as well.");
+  const between = chosen.length ? { start: chosen[0]!.at, end: chosen.at(-1)!.at } : null;
+  const span = between ?? selectedSpan() ?? { start: 0, end: track.timeline.duration };
+  copied = { track: track.id, lane, ...span };
+  const what = chosen.length ? `${chosen.length} points` : `${(span.end - span.start).toFixed(1)} s`;
   tell(
-    `${(span.end - span.start).toFixed(1)} s of the ${LANE_NAMES[copied.lane]} are copied. Place the play line, here or in another track, then paste.`,
+    `${what} of the ${LANE_NAMES[lane]} copied. Paste at the play line, or with Shift at the same time on another track.`,
   );
 }
 
-/** Put what was copied at the play line. */
-export function pasteSpan() {
+/** Put what was copied at the play line, or at the time that it was copied from. */
+export function pasteSpan(there = false) {
   if (!copied) return tell("Nothing was copied yet: select a span and copy it.");
   const { track: from_track, lane: from_lane, start, end } = copied;
-  const at = engine.seconds;
+  const at = there ? start : engine.seconds;
   void editRide("paste a span", (track, revision, lane) =>
     api.pasteRange(track, { revision, lane, at, start, end, from_track, from_lane }),
   );

@@ -84,14 +84,16 @@ export function copySelected(cut: boolean) {
   tell(`${many} ${cut ? "cut" : "copied"}. Paste at the play line, on this or another track.`);
 }
 
-export async function pasteHeld() {
+/** Paste what is held: its beginning at the play line, or at the time that it was copied from. */
+export async function pasteHeld(there = false) {
   const track = focused();
   const { held } = useTimeline.getState();
   if (!track) return;
   if (!held) return tell("Nothing was copied yet.");
-  const at = engine.seconds;
+  const own = (useSession.getState().clips[held.track] ?? []).filter((clip) => held.clips.includes(clip.id));
+  if (there && own.length === 0) return tell("What was copied is not there any more.");
+  const at = there ? earliest(own) : engine.seconds;
   if (held.cut) {
-    const own = (useSession.getState().clips[held.track] ?? []).filter((clip) => held.clips.includes(clip.id));
     if (own.length === 0) return tell("What was cut is not there any more.");
     const to = track.id === held.track ? {} : { track: track.id };
     const isStill = inHand();

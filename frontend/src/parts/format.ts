@@ -20,6 +20,13 @@ export const time = (seconds: number): string => {
   return `${minutes}:${((whole % 60000) / 1000).toFixed(3).padStart(6, "0")}`;
 };
 
+/** The seconds that somebody has written as a time: 83.5, 1:23.5, or with hours; null for anything else. */
+export function readTime(text: string): number | null {
+  const parts = text.trim().replace(",", ".").split(":");
+  if (parts.length > 3 || !parts.every((part) => /^\d+(\.\d*)?$|^\.\d+$/.test(part.trim()))) return null;
+  return parts.reduce((seconds, part) => seconds * 60 + Number(part), 0);
+}
+
 export const clock = (seconds: number): string => time(seconds).slice(0, -2);
 
 export const span = (seconds: number): string =>

@@ -1,8 +1,9 @@
 /** What the hands on the strips share: the scale of the gain strip as it is drawn, and drawing a span across empty ground. */
 import type { PointerEvent as ReactPointer } from "react";
-import { duration, focused, focusedClips, focusedMarks, phraseSpan } from "../model/focus";
+import { focused, focusedClips, focusedMarks } from "../model/focus";
 import { heard } from "../model/heard";
 import { seek } from "../model/listening";
+import { selectSpan } from "../model/place";
 import { lanePoints } from "../model/rideState";
 import { useView } from "../model/view";
 import { time } from "../parts/format";
@@ -18,7 +19,6 @@ export function dipScale(height: number): Scale {
 
 /** Drag across: a span, with the phrases that lie in it. A click places the play line, or does what it is told to. */
 export function dragSpan(down: PointerEvent, a: Axis, x: number, click?: () => void) {
-  const clips = focusedClips();
   const { span: oldSpan, selection: oldSelection, marks: oldMarks, points: oldPoints } = useView.getState();
   const before = { span: oldSpan, selection: oldSelection, marks: oldMarks, points: oldPoints };
   const isRide = useView.getState().stage === "ride";
@@ -28,13 +28,7 @@ export function dragSpan(down: PointerEvent, a: Axis, x: number, click?: () => v
     move: (dx, _, event) => {
       const t0 = isFree(event) ? a.seconds(x) : first;
       const t1 = pulled(a.seconds(x + dx), event).at;
-      const span = { start: Math.max(0, Math.min(t0, t1)), end: Math.min(duration(), Math.max(t0, t1)) };
-      const inside = clips.filter((clip) => {
-        const middle = (phraseSpan(clip).start + phraseSpan(clip).end) / 2;
-        return clip.after !== null && middle >= span.start && middle <= span.end;
-      });
-      const ids = isRide ? [] : inside.map((clip) => clip.id);
-      useView.setState({ span, selection: new Set(ids), marks: new Set(), points: new Set() });
+      const span = selectSpan(t0, t1);
       showAtHand(event.clientX, event.clientY, [
         `${time(span.start)} to ${time(span.end)}`,
         time(span.end - span.start),
@@ -52,7 +46,7 @@ export function dragSpan(down: PointerEvent, a: Axis, x: number, click?: () => v
     click: () => {
       hidePull();
       if (click) return click();
-      seek(a.seconds(x));
+      seek(isFree(down) ? a.seconds(x) : first);
       useView.setState({ span: null, selection: new Set(), marks: new Set(), points: new Set() });
     },
   });
