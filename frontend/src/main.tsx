@@ -14,6 +14,7 @@ import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { queries } from "./api/cache";
 import { Broken } from "./frame/Broken";
 import { SessionPage } from "./frame/SessionPage";
+import { batchesAgain } from "./model/batches";
 import { theme } from "./parts/theme";
 import { SessionsPage } from "./sessions/SessionsPage";
 
@@ -23,6 +24,7 @@ const router = createBrowserRouter([
   { path: "*", element: <Navigate to="/" replace /> },
 ]);
 
+batchesAgain();
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <MantineProvider theme={theme} defaultColorScheme="auto">

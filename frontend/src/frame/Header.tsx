@@ -125,6 +125,8 @@ function useProgress(): Record<Stage, string> {
   const beds = model.header?.tracks.filter((one) => one.kind === "bed").length ?? 0;
   const overs = figures?.after.overs ?? 0;
   const isBed = track?.kind === "bed";
+  // a bed has no phrases that could pass it: all of it is measured
+  const isOver = isBed && (figures?.after.true_peak ?? -99) > (model.header?.rule.ceiling ?? 0);
   const range = figures ? `range ${figures.before.loudness_range.toFixed(1)} LU` : "a bed";
   return {
     survey: isBed ? range : clips.length === 1 ? "1 phrase" : `${clips.length} phrases`,
@@ -132,7 +134,13 @@ function useProgress(): Record<Stage, string> {
     details: isBed ? "a bed has none" : `${down} of ${marks.length} down`,
     ride: lanesDrawn(track?.lanes ?? []),
     balance: beds === 0 ? "no bed" : beds === 1 ? "1 bed" : `${beds} beds`,
-    signoff: overs === 0 ? "under the ceiling" : overs === 1 ? "1 over the ceiling" : `${overs} over the ceiling`,
+    signoff: isOver
+      ? "over the ceiling"
+      : overs === 0
+        ? "under the ceiling"
+        : overs === 1
+          ? "1 over the ceiling"
+          : `${overs} over the ceiling`,
   };
 }
 

@@ -5,16 +5,17 @@ import { useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { commands, showKey } from "../model/commands";
 import { stopControllers } from "../model/controllers";
-import { dropDrafts } from "../model/drafts";
+import { draftsAgain, dropDrafts } from "../model/drafts";
 import { catchUp, closeSession, openSession } from "../model/edits";
-import { focusedClips, phraseSpan, selectedClips, selectedMarks, selectedSpan } from "../model/focus";
+import { focused, focusedClips, phraseSpan, selectedClips, selectedMarks, selectedSpan } from "../model/focus";
 import { leaveSound } from "../model/heard";
 import { onStopped, stop } from "../model/listening";
 import { fitAll, fitSelection, show } from "../model/looking";
 import { startRiding } from "../model/passes";
 import { trackOf, useSession } from "../model/session";
-import { upload } from "../model/uploads";
-import { ALL_LAYERS, STAGES, type Stage, useView } from "../model/view";
+import { alike, makeTake, offerAgain } from "../model/timeline";
+import { tellCutOff, upload } from "../model/uploads";
+import { ALL_LAYERS, type Span, STAGES, type Stage, useView } from "../model/view";
 import { DropArea } from "../parts/DropArea";
 import { Problem } from "../parts/problem";
 import { Picture } from "../picture/Picture";
@@ -60,12 +61,19 @@ const LISTS = {
 
 /** Track and selection as they stand in the address; a large selection is left out. */
 function stateSearch(): string {
-  const { focus, selection, marks } = useView.getState();
+  const { focus, selection, marks, span } = useView.getState();
   const search = new URLSearchParams();
   if (focus) search.set("track", focus);
   if (selection.size <= 12) for (const phrase of selection) search.append("phrase", phrase);
   if (marks.size <= 12) for (const mark of marks) search.append("mark", mark);
+  if (span) search.set("span", `${span.start.toFixed(4)}-${span.end.toFixed(4)}`);
   return search.toString();
+}
+
+/** The span that an address names. */
+function spanIn(search: URLSearchParams): Span | null {
+  const [start, end] = (search.get("span") ?? "").split("-").map(Number);
+  return start !== undefined && end !== undefined && start >= 0 && end > start ? { start, end } : null;
 }
 
 export function SessionPage() {
@@ -86,7 +94,7 @@ export function SessionPage() {
       focus: search.get("track") ?? "",
       selection: new Set(search.getAll("phrase")),
       marks: new Set(search.getAll("mark")),
-      span: null,
+      span: spanIn(search),
       before: false,
       alone: false,
       beforeAll: false,
@@ -97,6 +105,9 @@ export function SessionPage() {
       exact: null,
     });
     openSession(id, () => {
+      offerAgain(id);
+      tellCutOff(id);
+      draftsAgain(id);
       if (selectedMarks().length > 0) show(selectedSpan()!, 20);
       else if (selectedClips().length > 0) fitSelection();
       else if (stage !== "survey" && stage !== "signoff") show({ start: 0, end: FIRST_LOOK }, 0);
@@ -132,7 +143,8 @@ export function SessionPage() {
   useEffect(() => {
     let timer = 0;
     const unsubscribe = useView.subscribe((now, old) => {
-      if (now.focus === old.focus && now.selection === old.selection && now.marks === old.marks) return;
+      const isAlike = (["focus", "selection", "marks", "span"] as const).every((name) => now[name] === old[name]);
+      if (isAlike) return;
       window.clearTimeout(timer);
       timer = window.setTimeout(() => {
         if (useSession.getState().id === id && stateSearch() !== window.location.search.slice(1)) {
@@ -238,6 +250,12 @@ export function SessionPage() {
             description: command.group,
             rightSection: command.keys[0] ? <kbd>{showKey(command.keys[0])}</kbd> : undefined,
             onClick: command.run,
+          })),
+          ...alike(header?.tracks ?? [], focused()).map((other) => ({
+            id: `take of ${other.id}`,
+            label: `Make “${focused()?.name}” a take of “${other.name}”`,
+            description: "Lanes",
+            onClick: () => makeTake(focused()!.id, other.id),
           })),
           ...focusedClips()
             .filter((clip) => clip.label)

@@ -54,7 +54,7 @@ export function TrackBar() {
               )}
               <span>{t.name}</span>
             </button>
-            {several && stage !== "survey" && <HeardSwitches track={t} />}
+            {several && <HeardSwitches track={t} />}
             {stage === "balance" && (
               <div className="chip-fader">
                 <Fader track={t.id} value={t.fader} name="" label={`Fader of ${t.name}`} />
@@ -88,6 +88,11 @@ export function TrackBar() {
               {plain(data.after.room_tone, 0)} dB
             </Figure>
           </>
+        )}
+        {data && stage !== "balance" && track.kind === "bed" && (
+          <Figure name="range" tip="Loudness range of the bed">
+            {change(data.before.loudness_range, data.after.loudness_range, "LU")}
+          </Figure>
         )}
         <Figure name="target" tip={rule.target_kind === "absolute" ? "Set in the rule" : `The ${rule.target_kind}`}>
           {plain(track.target)} {levelUnit(rule.unit)} ±{rule.tolerance.toFixed(1)}

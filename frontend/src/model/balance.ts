@@ -186,6 +186,7 @@ const ducks = new Drafts(
   },
   ({ bed, rule }) => api.duckDraft(bed, rule),
   (duckDraft) => useBalance.setState({ duckDraft }),
+  { name: "duck", read: () => setOf(bedInHand()).duck, put: (rule) => setRules("duck", rule) },
 );
 
 export function setDuck(values: Partial<DuckRule>) {
@@ -236,6 +237,7 @@ const slows = new Drafts(
   },
   ({ bed, rule }) => api.slowDraft(bed, rule),
   (slowDraft) => useBalance.setState({ slowDraft }),
+  { name: "slow", read: () => setOf(bedInHand()).slow, put: (rule) => setRules("slow", rule) },
 );
 
 export function setSlow(values: Partial<SlowRule>) {

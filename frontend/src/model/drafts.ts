@@ -7,17 +7,33 @@
  * What is accepted is what is on view: the values that it was made of, and its stamp, by which the server knows it again.
  */
 import type { Changed } from "../api/client";
+import { readJson } from "../api/transport";
 import { complain } from "../parts/messages";
 import { edit, edited, type Meant } from "./edits";
 import { useSession } from "./session";
 import { useView } from "./view";
 
-const all: { readonly isOut: boolean; follow: () => void; drop: () => void }[] = [];
+/** How a draft outlives a reload: what it is called, what it was asked for with, and how that is taken up again. */
+interface Kept<K> {
+  name: string;
+  read: () => K;
+  put: (kept: K) => void;
+}
+
+interface Known {
+  readonly isOut: boolean;
+  readonly kept?: { name: string; read: () => unknown; put: (kept: never) => void };
+  make: () => Promise<void>;
+  follow: () => void;
+  drop: () => void;
+}
+
+const all: Known[] = [];
 
 /** Whether a draft of these values is one of those; they are what is sent, plain numbers and words. */
 const same = (these: unknown, those: unknown) => JSON.stringify(these) === JSON.stringify(those);
 
-export class Drafts<T, V = unknown> {
+export class Drafts<T, V = unknown, K = unknown> {
   private wanted = false;
   private shown: { values: V; draft: T } | null = null;
   /** Whether what is on view, or on its way, is of a state or of values that have changed since. */
@@ -31,6 +47,7 @@ export class Drafts<T, V = unknown> {
     private readonly values: () => V | undefined,
     private readonly ask: (values: V) => Promise<T>,
     private readonly put: (draft: T | null) => void,
+    readonly kept?: Kept<K>,
   ) {
     all.push(this);
   }
@@ -126,6 +143,27 @@ export function dropDrafts(): boolean {
   const wasOut = all.some((drafts) => drafts.isOut);
   for (const drafts of all) drafts.drop();
   return wasOut;
+}
+
+const draftsOf = (session: string) => `drafts ${session}`;
+
+// what is on view when the page is loaded anew is made again: it holds for this window only
+window.addEventListener("pagehide", () => {
+  const { id } = useSession.getState();
+  const out = all.flatMap((drafts) => (drafts.isOut && drafts.kept ? [[drafts.kept.name, drafts.kept.read()]] : []));
+  if (id && out.length) sessionStorage.setItem(draftsOf(id), JSON.stringify(Object.fromEntries(out)));
+});
+
+/** Make the drafts again that were on view when the page of a session was left. */
+export function draftsAgain(session: string) {
+  const text = sessionStorage.getItem(draftsOf(session)) ?? "";
+  sessionStorage.removeItem(draftsOf(session));
+  const known = readJson(text) as Record<string, never>;
+  for (const drafts of all) {
+    if (!drafts.kept || !(drafts.kept.name in known)) continue;
+    drafts.kept.put(known[drafts.kept.name]!);
+    void drafts.make();
+  }
 }
 
 useSession.subscribe((now, old) => {

@@ -126,6 +126,11 @@ const drafts = new Drafts(
     useView.setState(draft ? { draft } : { draft, peaks: false });
     redraw();
   },
+  {
+    name: "gain",
+    read: () => ({ draftOf: useView.getState().draftOf, peaks: useView.getState().peaks }),
+    put: ({ draftOf, peaks }) => useView.setState({ draftOf, peaks }),
+  },
 );
 
 export function makeDraft() {

@@ -332,5 +332,5 @@ describe("the page", () => {
       ears.clear();
       leaveSound();
     }
-  });
+  }, 120_000);
 });

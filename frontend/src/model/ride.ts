@@ -46,6 +46,11 @@ const drafts = new Drafts(
   },
   ({ track, body }) => api.rideDraft(track, body),
   (draft) => useRide.setState({ draft }),
+  {
+    name: "ride",
+    read: () => ({ rule: useRide.getState().rule, draftOf: useRide.getState().draftOf }),
+    put: ({ rule, draftOf }) => useRide.setState({ rule, draftOf }),
+  },
 );
 
 export function makeRideDraft() {

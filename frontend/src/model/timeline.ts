@@ -2,6 +2,7 @@
 import { create } from "zustand";
 import { queries } from "../api/cache";
 import { api, type Clip, type Take, type Track, type Way } from "../api/client";
+import { readJson } from "../api/transport";
 import { complain, tell } from "../parts/messages";
 import { engine } from "../sound/engine";
 import { edit, editInHand } from "./edits";
@@ -257,14 +258,43 @@ export async function chooseOther() {
 
 // --- laying out what came together
 
+const offerOf = (session: string) => `offer ${session}`;
+
+/** Ask how files that came in together belong together, or ask no longer; the question outlives a reload. */
+function setOffer(session: string, offer: TimelineState["offer"]) {
+  if (offer) sessionStorage.setItem(offerOf(session), JSON.stringify(offer));
+  else sessionStorage.removeItem(offerOf(session));
+  if (useSession.getState().id === session) useTimeline.setState({ offer });
+}
+
+/** Have the question that a session was left with, if the tracks that it is about are still there. */
+export function offerAgain(session: string) {
+  const kept = readJson(sessionStorage.getItem(offerOf(session)) ?? "") as Partial<NonNullable<TimelineState["offer"]>>;
+  const { tracks = [], likely, ways } = kept;
+  const there = useSession.getState().header?.tracks ?? [];
+  const isThere = tracks.length > 1 && tracks.every((id) => there.some((track) => track.id === id));
+  useTimeline.setState({ offer: isThere && likely && ways ? { tracks, likely, ways } : null });
+}
+
 export async function offerLayout(session: string, tracks: string[]) {
   if (tracks.length < 2) return;
   try {
     const { likely, ways } = await api.arrangement(session, tracks);
-    useTimeline.setState({ offer: { tracks, likely, ways } });
+    setOffer(session, { tracks, likely, ways });
   } catch (error) {
     complain(error);
   }
+}
+
+/** The tracks that a track could be a take of: others of its kind. */
+export const alike = (tracks: Track[], track?: Track) =>
+  tracks.filter((other) => other.id !== track?.id && other.kind === track?.kind);
+
+/** Make a track a take of another one; both keep what is theirs. */
+export function makeTake(track: string, of: string) {
+  void edit("make a take of a track", (revision, id) =>
+    api.arrange(id, { revision, tracks: [of, track], way: "takes" }),
+  );
 }
 
 export async function layOut(way: string) {
@@ -276,6 +306,6 @@ export async function layOut(way: string) {
       api.arrange(id, { revision, tracks: offer.tracks, way: way as Way }),
     ))
   ) {
-    useTimeline.setState({ offer: null });
+    setOffer(useSession.getState().id, null);
   }
 }

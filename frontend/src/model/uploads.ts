@@ -2,6 +2,8 @@
 import { create } from "zustand";
 import { queries } from "../api/cache";
 import { api } from "../api/client";
+import { readJson } from "../api/transport";
+import { complain } from "../parts/messages";
 import { Problem } from "../parts/problem";
 
 export interface Upload {
@@ -75,6 +77,27 @@ async function send(item: Upload, file: File): Promise<string | null> {
     else patch(item.key, { error: error instanceof Problem ? error.message : `“${file.name}” could not be sent.` });
     return null;
   }
+}
+
+const cutOff = (session: string) => `cut off ${session}`;
+
+// a page that is left takes what it was sending with it: that is told where it was to go to
+window.addEventListener("pagehide", () => {
+  const bySession = new Map<string, string[]>();
+  for (const { session, name, error } of useUploads.getState().items)
+    if (error === null) bySession.set(session, [...(bySession.get(session) ?? []), name]);
+  for (const [session, names] of bySession) sessionStorage.setItem(cutOff(session), JSON.stringify({ names }));
+});
+
+/** Say which files of a session were still on their way when the page was left. */
+export function tellCutOff(session: string) {
+  const { names = [] } = readJson(sessionStorage.getItem(cutOff(session)) ?? "") as { names?: string[] };
+  sessionStorage.removeItem(cutOff(session));
+  if (names.length === 0) return;
+  const all = names.map((name) => `“${name}”`).join(", ");
+  const were = names.length === 1 ? "was" : "were";
+  const what = names.length === 1 ? "it" : "them";
+  complain(new Problem(0, `${all} ${were} still being sent when the page was left. Choose ${what} again.`));
 }
 
 export function stopUpload(item: Upload) {

@@ -16,6 +16,7 @@ import { Canvas } from "./Canvas";
 import { place } from "./chartHands";
 import { ruler } from "./drawChart";
 import { drawLane, type LaneScene } from "./drawLane";
+import { loudest } from "./drawStrips";
 import { ExactPlace } from "./ExactPlace";
 import { HeardSwitches } from "./HeardSwitches";
 import { laneDown, laneHover, laneName } from "./laneHands";
@@ -46,11 +47,16 @@ export function Lanes() {
       <div className="lane-rows">
         {header.tracks.map((track) => (
           <Fragment key={track.id}>
-            <Lane track={track} scheme={scheme} focus={track.id === inFocus?.id} />
+            <Lane
+              track={track}
+              scheme={scheme}
+              focus={track.id === inFocus?.id}
+              takes={track.id === inFocus?.id ? others(track, data) : NO_TAKES}
+            />
             {track.id === inFocus?.id &&
-              data
-                ?.filter((take) => take.number !== track.take && track.takes.some((t) => t.number === take.number))
-                .map((take) => <Lane key={take.number} track={track} take={take} scheme={scheme} focus />)}
+              others(track, data).map((take, _, takes) => (
+                <Lane key={take.number} track={track} take={take} takes={takes} scheme={scheme} focus />
+              ))}
           </Fragment>
         ))}
       </div>
@@ -58,8 +64,14 @@ export function Lanes() {
   );
 }
 
+/** The takes of a track that are not heard, as far as they are known and still there. */
+const others = (track: Track, takes: Take[] | undefined) =>
+  takes?.filter((take) => take.number !== track.take && track.takes.some((t) => t.number === take.number)) ?? NO_TAKES;
+
 interface LaneProps {
   track: Track;
+  /** The takes that are shown below the one that is heard: waves of all of them share one scale. */
+  takes: Take[];
   /** A take that is not heard; without one, what is heard. */
   take?: Take;
   focus: boolean;
@@ -67,10 +79,12 @@ interface LaneProps {
 }
 
 const NONE: Clip[] = [];
+const NO_TAKES: Take[] = [];
 
-function Lane({ track, take, focus, scheme }: LaneProps) {
+function Lane({ track, take, takes, focus, scheme }: LaneProps) {
   const heard = take === undefined;
-  const clips = useSession((s) => (take ? take.clips : (s.clips[track.id] ?? NONE)));
+  const own = useSession((s) => s.clips[track.id] ?? NONE);
+  const clips = take ? take.clips : own;
   const tolerance = useSession((s) => s.header!.rule.tolerance);
   const several = useSession((s) => s.header!.tracks.length > 1);
   const { ref, width, height } = useBox();
@@ -88,6 +102,7 @@ function Lane({ track, take, focus, scheme }: LaneProps) {
       lane,
       sound: soundOf(track, take),
       clips,
+      loudest: Math.max(loudest(own), ...takes.map((one) => loudest(one.clips))),
       from: (clip) => chosenFrom(track, take?.number ?? track.take, clip),
       target: track.target,
       tolerance,

@@ -3,7 +3,7 @@ import type { Clip } from "../api/client";
 import { hand, type Span } from "../model/view";
 import type { Palette } from "../parts/theme";
 import { type Axis, axis, GUTTER, meets, visible } from "./axis";
-import { fillColumns, loudest } from "./drawStrips";
+import { fillColumns } from "./drawStrips";
 import { BORDER_GRIP, type Context, clipToPicture, label, stateColour } from "./scene";
 import { columns, type Sound } from "./tiles";
 
@@ -12,6 +12,8 @@ export interface LaneScene {
   lane: string;
   sound: Sound;
   clips: Clip[];
+  /** The amplitude that fills the lane. */
+  loudest: number;
   target: number;
   tolerance: number;
   window: Span;
@@ -67,7 +69,7 @@ function drawClips(ctx: Context, a: Axis, height: number, scene: LaneScene, clip
   const count = Math.max(0, Math.floor(a.width - GUTTER));
   const values = columns(scene.sound, scene.window.start - by, a.perPixel, count);
   const middle = height / 2;
-  const size = (middle * 0.86) / loudest(scene.clips);
+  const size = (middle * 0.86) / scene.loudest;
   const factors = new Float32Array(count);
   for (const [i, clip] of clips.entries()) {
     const ends = endsOf(clip, by);

@@ -153,7 +153,10 @@ export function SessionsPage() {
 function standing(card: Card): string {
   if (card.broken) return "cannot be read";
   if (card.importing) return "being brought in";
-  return card.count ? `${card.level} of ${card.count} level` : "empty";
+  if (card.count) return `${card.level} of ${card.count} level`;
+  if (card.tracks.length === 0) return "empty";
+  if (card.beds < card.tracks.length) return "no phrases";
+  return card.beds === 1 ? "1 bed" : `${card.beds} beds`;
 }
 
 /** The level chart of a session, small: one stroke per phrase around the band. */

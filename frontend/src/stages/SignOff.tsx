@@ -96,6 +96,9 @@ function silent(tracks: Track[]): string {
   return `Not in it (${why}): ${names.join(", ")}.`;
 }
 
+/** What is told of a bed, which has no phrases and no room behind them. */
+const OF_BEDS = new Set(["peak", "Integrated", "Range", "Short-term max", "True peak"]);
+
 const HINTS: Record<string, string> = {
   Inside: "Spread of 400 ms loudness inside the phrases",
   Breaths: "The middle one, against the level of its phrase",
@@ -112,6 +115,7 @@ export function SignOffList({ goStage }: { goStage: (stage: Stage) => Promise<vo
   if (!track || !rule || !data) return null;
   const { before, after } = data;
   const unit = distanceUnit(rule.unit);
+  const isBed = track.kind === "bed";
   const loud = (value: number | null, of: string) => (value === null ? "none" : `${plain(value)} ${of}`);
   const rows: [string, (f: Figures) => string][] = [
     ["Level", (f) => `${f.level} of ${f.count}`],
@@ -172,18 +176,20 @@ export function SignOffList({ goStage }: { goStage: (stage: Stage) => Promise<vo
       </div>
       <div className="rows static">
         <ul className="checks">
-          {checks.map(([good, text, check]) => (
-            <li key={text} className={good ? "level" : "loud"}>
-              {good ? "✓" : "!"}{" "}
-              {good ? (
-                <span>{text}</span>
-              ) : (
-                <UnstyledButton className="link" onClick={() => void leadTo(check, goStage)}>
-                  {text}: go there
-                </UnstyledButton>
-              )}
-            </li>
-          ))}
+          {checks
+            .filter(([, , check]) => !isBed || OF_BEDS.has(check))
+            .map(([good, text, check]) => (
+              <li key={text} className={good ? "level" : "loud"}>
+                {good ? "✓" : "!"}{" "}
+                {good ? (
+                  <span>{text}</span>
+                ) : (
+                  <UnstyledButton className="link" onClick={() => void leadTo(check, goStage)}>
+                    {text}: go there
+                  </UnstyledButton>
+                )}
+              </li>
+            ))}
         </ul>
         <table className="figures-table" data-testid="figures-table">
           <thead>
@@ -194,13 +200,15 @@ export function SignOffList({ goStage }: { goStage: (stage: Stage) => Promise<vo
             </tr>
           </thead>
           <tbody className="mono">
-            {rows.map(([name, show]) => (
-              <tr key={name} title={HINTS[name]}>
-                <th scope="row">{name}</th>
-                <td className="dim">{show(before)}</td>
-                <td>{show(after)}</td>
-              </tr>
-            ))}
+            {rows
+              .filter(([name]) => !isBed || OF_BEDS.has(name))
+              .map(([name, show]) => (
+                <tr key={name} title={HINTS[name]}>
+                  <th scope="row">{name}</th>
+                  <td className="dim">{show(before)}</td>
+                  <td>{show(after)}</td>
+                </tr>
+              ))}
           </tbody>
         </table>
       </div>

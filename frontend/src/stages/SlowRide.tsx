@@ -1,17 +1,12 @@
 /** Levelling a track without phrases - a bed, an ensemble in a room - by its short-term loudness. */
 import { Button, Group } from "@mantine/core";
-import type { Track } from "../api/client";
+import type { SlowDraft, Track } from "../api/client";
 import { acceptSlow, draftSlow, dropDuck, setSlow, slowRule, useBalance } from "../model/balance";
 import { useSession } from "../model/session";
+import { signed } from "../parts/format";
 import { SliderRow } from "../parts/SliderRow";
 
-export function SlowRide({
-  bed,
-  draft,
-}: {
-  bed: Track;
-  draft: { points: unknown[]; before: number; after: number } | null;
-}) {
+export function SlowRide({ bed, draft }: { bed: Track; draft: SlowDraft | null }) {
   // what is set is that of this bed
   useBalance((s) => s.slow);
   const set = slowRule();
@@ -20,13 +15,14 @@ export function SlowRide({
     <div className="rule-foot">
       <SliderRow
         name="Slow ride: at most"
+        title="Slow ride: at most, up and down"
         value={set.most_down ?? most}
         low={0}
         high={24}
         step={1}
         unit="dB"
         digits={0}
-        set={(down) => setSlow({ most_down: down, most_up: Math.min(down, 12) })}
+        set={(by) => setSlow({ most_down: by, most_up: by })}
       />
       <Group gap={8} wrap="nowrap">
         {draft ? (
@@ -46,9 +42,19 @@ export function SlowRide({
       </Group>
       {draft && (
         <p className="note" role="status">
-          Range {draft.before.toFixed(1)} → {draft.after.toFixed(1)} LU, with {draft.points.length} points.
+          {told(draft, bed)}
         </p>
       )}
     </div>
   );
+}
+
+/** What a slow ride would do: to the loudness range, how far it moves, and what of it the working range has to take in. */
+function told(draft: SlowDraft, bed: Track): string {
+  const gains = draft.points.map((point) => point.db);
+  const [low, high] = [Math.min(...gains), Math.max(...gains)];
+  const range = `Range ${draft.before.toFixed(1)} → ${draft.after.toFixed(1)} LU`;
+  const moves = `moves from ${signed(low)} to ${signed(high)} dB, with ${draft.points.length} points.`;
+  const widened = low < bed.range_low || high > bed.range_high ? " The working range is widened for it." : "";
+  return `${range}, ${moves}${widened}`;
 }

@@ -1,13 +1,13 @@
 /** Stage Survey: bring recordings in, see what came, choose the target. */
 import { ActionIcon, Button, Menu, Radio, Text } from "@mantine/core";
 import { IconDots, IconFileMusic } from "@tabler/icons-react";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { api, type Take, type Track } from "../api/client";
 import { edit } from "../model/edits";
 import { setKind } from "../model/mix";
 import { useFigures, useTakes } from "../model/queries";
 import { isJudged, offTarget, trackOf, useSession } from "../model/session";
-import { hearTake, layOut, matchTakes, useTimeline } from "../model/timeline";
+import { alike, hearTake, layOut, makeTake, matchTakes, useTimeline } from "../model/timeline";
 import { upload } from "../model/uploads";
 import { useView } from "../model/view";
 import { BedSign } from "../parts/BedSign";
@@ -55,6 +55,12 @@ const WAYS: Record<string, [string, string]> = {
 function Offer() {
   const offer = useTimeline((s) => s.offer);
   const [way, setWay] = useState("");
+  const main = useRef<HTMLButtonElement>(null);
+  const isAsked = offer !== null;
+  useEffect(() => {
+    // whoever is typing goes on; else Enter answers
+    if (isAsked && !document.activeElement?.matches("input, textarea, select")) main.current?.focus();
+  }, [isAsked]);
   if (!offer) return null;
   const chosen = offer.ways.includes(way) ? way : offer.likely;
   return (
@@ -71,7 +77,7 @@ function Offer() {
           />
         ))}
       </Radio.Group>
-      <Button size="compact-sm" onClick={() => void layOut(chosen)}>
+      <Button ref={main} size="compact-sm" onClick={() => void layOut(chosen)}>
         {chosen === "own" ? "Leave them so" : "Lay them out"}
       </Button>
     </section>
@@ -135,6 +141,11 @@ function TrackCard({ track }: { track: Track }) {
             <Menu.Item onClick={() => void setKind(track.id, isBed ? "voice" : "bed")}>
               {isBed ? "It is a voice: find its phrases" : "It is a bed: music or ambience"}
             </Menu.Item>
+            {alike(model.header!.tracks, track).map((other) => (
+              <Menu.Item key={other.id} onClick={() => makeTake(track.id, other.id)}>
+                Make it a take of “{other.name}”
+              </Menu.Item>
+            ))}
             <Menu.Item onClick={() => void edit("take a track out", (revision) => api.removeTrack(track.id, revision))}>
               Take out of the session
             </Menu.Item>

@@ -33,7 +33,8 @@ class CardPhrase(View):
 class CardView(View):
     """A session on the sessions page. ``worst`` is the deviation of the phrase furthest from the target.
 
-    ``broken`` says why a session cannot be read; it has no phrases then.
+    ``beds`` is how many of its tracks have no phrases to be levelled. ``broken`` says why a session cannot be read; it has no
+    phrases then.
     """
 
     id: str
@@ -41,6 +42,7 @@ class CardView(View):
     touched: datetime
     duration: float
     tracks: list[str]
+    beds: int
     level: int
     count: int
     worst: float | None
@@ -84,6 +86,7 @@ def _card_or_broken(bench: Workbench, db: DbSession, session: Session) -> CardVi
             touched=session.touched,
             duration=0.0,
             tracks=[],
+            beds=0,
             level=0,
             count=0,
             worst=None,
@@ -116,6 +119,7 @@ def _card(bench: Workbench, db: DbSession, session: Session) -> CardView:
         touched=session.touched,
         duration=duration,
         tracks=names,
+        beds=sum(track.kind == "bed" for track, _ in tracks),
         level=int((np.abs(values) <= session.tolerance + 1e-9).sum()),
         count=len(values),
         worst=float(values[np.argmax(np.abs(values))]) if len(values) else None,

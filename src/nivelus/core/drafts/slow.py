@@ -39,7 +39,7 @@ class SlowRule:
 
     target: float | None = None
     strength: float = 1.0
-    most_up: float = 6.0
+    most_up: float = 12.0
     most_down: float = 12.0
     window: float = 3.0
     fastest: float = 3.0
