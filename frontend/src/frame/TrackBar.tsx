@@ -62,19 +62,19 @@ export function TrackBar() {
             )}
           </div>
         ))}
-        {several && (
-          <Tooltip label="Hear only the track in focus (J)">
-            <button
-              type="button"
-              className="chip chip-alone"
-              aria-pressed={alone}
-              onClick={() => useView.setState({ alone: !alone })}
-            >
-              alone
-            </button>
-          </Tooltip>
-        )}
       </div>
+      {several && (
+        <Tooltip label="Hear only the track in focus (J)">
+          <button
+            type="button"
+            className="chip chip-alone"
+            aria-pressed={alone}
+            onClick={() => useView.setState({ alone: !alone })}
+          >
+            alone
+          </button>
+        </Tooltip>
+      )}
       <div className="figures mono" data-testid="figures">
         {data && stage !== "balance" && track.kind === "voice" && (
           <>

@@ -3,6 +3,7 @@ import { engine } from "../sound/engine";
 import { duration, focusedClips, phraseSpan } from "./focus";
 import { seek } from "./listening";
 import { reveal } from "./looking";
+import { heardLength } from "./mix";
 import { type Span, useView } from "./view";
 
 /** Of the window, how far an arrow moves the play line. */
@@ -12,7 +13,8 @@ export type Way = "step" | "page" | "whole";
 
 /** Where the play line goes, later (1) or earlier (-1): a step of the window, all of it, or to the end. */
 function goal(way: Way, direction: 1 | -1): number {
-  if (way === "whole") return direction > 0 ? duration() : 0;
+  // in Survey there is empty paper behind the end
+  if (way === "whole") return direction > 0 ? Math.min(heardLength(), duration()) : 0;
   const { window } = useView.getState();
   const by = (window.end - window.start) * (way === "page" ? 1 : STEP);
   return Math.min(Math.max(engine.seconds + direction * by, 0), duration());

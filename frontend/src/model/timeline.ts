@@ -292,6 +292,8 @@ export const alike = (tracks: Track[], track?: Track) =>
 
 /** Make a track a take of another one; both keep what is theirs. */
 export function makeTake(track: string, of: string) {
+  // the track that it goes to is in hand from then on
+  useView.setState({ focus: of, selection: new Set(), span: null });
   void edit("make a take of a track", (revision, id) =>
     api.arrange(id, { revision, tracks: [of, track], way: "takes" }),
   );

@@ -23,8 +23,8 @@ let count = 0;
 
 function show(words: string, trouble: boolean, act?: Message["act"]) {
   const message = { key: ++count, words, trouble, act };
-  // what was done last takes the place of what was done or asked before; the same trouble is told once
-  const kept = useMessages.getState().items.filter((item) => item.trouble && item.words !== words);
+  // what was done last takes the place of what was done before; the same trouble, or question, is told once
+  const kept = useMessages.getState().items.filter((item) => (item.trouble || item.act) && item.words !== words);
   useMessages.setState({ items: [...kept, message].slice(-MOST) });
   if (!act) window.setTimeout(() => dismiss(message.key), trouble ? TROUBLE : DONE);
 }

@@ -52,7 +52,9 @@ function when(made: string): string {
 
 /** When a render was made, what is in it, and of what state it is. */
 function madeOf(job: Job): string {
-  const parts = [when(job.made), job.holds, job.step ? `up to “${job.step}”` : "as it came in"];
+  // of one from an earlier version only the time is known
+  const state = job.step ? `up to “${job.step}”` : "as it came in";
+  const parts = [when(job.made), job.holds, job.holds && state];
   return parts.filter(Boolean).join(" · ");
 }
 
