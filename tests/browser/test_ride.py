@@ -407,7 +407,7 @@ def test_a_line_is_drawn_and_a_span_copied_to_another_time(page: Page, demo_prog
 
     select_span(page, song, 2.5, 5.2)
     page.keyboard.press("Control+c")
-    expect(page.get_by_text("of the ride are copied")).to_be_visible()
+    expect(page.get_by_text("of the ride copied")).to_be_visible()
     x, y = place(page, song, 25.0, "wave-overlay")
     page.mouse.click(x, y)
     page.keyboard.press("Control+v")
