@@ -202,7 +202,7 @@ def test_all_of_it_is_done_by_keyboard(page: Page, demo_program: Program) -> Non
     length = state["tracks"][0]["timeline"]["duration"]
     eventually(lambda: demo_program.session(SONG)["tracks"][0]["timeline"]["duration"] > length + 1)
     page.keyboard.press("?")
-    for words in ("Survey the selection by", "Close the silence", "Hear the phrase in the next take", "Drop files on a lane"):
+    for words in ("Play line later; clips by", "Close the silence", "Hear the phrase in the next take", "Drop files on a lane"):
         expect(page.get_by_role("dialog").get_by_text(words)).to_be_visible()
 
 

@@ -25,7 +25,7 @@ export function TrackBar() {
   const several = header.tracks.length > 1;
   const choose = (id: string) => useView.setState({ focus: id, selection: new Set(), span: null });
   return (
-    <div className="trackbar">
+    <div className="trackbar" data-stage={stage}>
       <div className="chips" role="tablist" aria-label="Tracks">
         {header.tracks.map((t) => (
           <div

@@ -58,7 +58,7 @@ import { step } from "./worklist";
 export interface Command {
   id: string;
   name: string;
-  group: "Listen" | "Go" | "Gain" | "Phrase" | "Detail" | "Ride" | "Lanes" | "Picture" | "Session";
+  group: "Listen" | "Go" | "Place" | "Gain" | "Phrase" | "Detail" | "Ride" | "Lanes" | "Picture" | "Session";
   /** Keys as shown; the first is the main one. */
   keys: string[];
   run: () => void;
@@ -137,6 +137,24 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("find-details", "Detail", "Find the details again", [], () => void findAgain()),
     c("join", "Phrase", "Join the selected", ["Shift+C"], () => void joinSelected()),
     c("all", "Phrase", "Select every phrase", ["Mod+A"], selectAll),
+    c("later", "Place", "Play line later; clips by 0.1 s", ["Right"], withLine("step", 1, 0.1)),
+    c("earlier", "Place", "Play line earlier; clips", ["Left"], withLine("step", -1, -0.1)),
+    c("later-page", "Place", "Play line a window later", ["PageDown"], () => moveLine("page", 1)),
+    c("earlier-page", "Place", "Play line a window earlier", ["PageUp"], () => moveLine("page", -1)),
+    c("start", "Place", "Play line to the start; clips as recorded", ["Home"], () =>
+      movesClips() ? bringHome() : moveLine("whole", -1),
+    ),
+    c("end", "Place", "Play line to the end", ["End"], () => moveLine("whole", 1)),
+    c("later-fine", "Place", "Span to the right; clips by 0.01 s", ["Shift+Right"], () =>
+      movesClips() ? moveSelected(0.01) : drawSpan("step", 1),
+    ),
+    c("earlier-fine", "Place", "Span to the left; clips", ["Shift+Left"], () =>
+      movesClips() ? moveSelected(-0.01) : drawSpan("step", -1),
+    ),
+    c("later-span", "Place", "Span of a window to the right", ["Shift+PageDown"], () => drawSpan("page", 1)),
+    c("earlier-span", "Place", "Span of a window to the left", ["Shift+PageUp"], () => drawSpan("page", -1)),
+    c("span-start", "Place", "Span to the start", ["Shift+Home"], () => drawSpan("whole", -1)),
+    c("span-end", "Place", "Span to the end", ["Shift+End"], () => drawSpan("whole", 1)),
     c("notch", "Detail", "Notch / flat", ["V"], toggleNotch),
     c(
       "silence",
@@ -165,7 +183,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c(
       "copy",
       "Ride",
-      "Copy the span, the points that are selected, or all of the lane; in Survey clips",
+      "Copy the span, points, or the lane; clips",
       ["Mod+C"],
       rideOrLanes(copySpan, () => copySelected(false)),
     ),
@@ -207,24 +225,6 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("hand", "Ride", "Arm / disarm the hand; while it plays Up and Down move it", ["H"], inRide(toggleArmed)),
     c("hand-heard", "Ride", "Hear the chosen pass / the lane without it", ["Y"], inRide(otherHeard)),
     c("hand-mode", "Ride", "The hand: listen / touch / latch", ["Shift+H"], inRide(otherMode)),
-    c("later", "Go", "Play line later; in Survey the selection by 0.1 s", ["Right"], withLine("step", 1, 0.1)),
-    c("earlier", "Go", "Play line earlier; in Survey the selection", ["Left"], withLine("step", -1, -0.1)),
-    c("later-page", "Go", "Play line a window later", ["PageDown"], () => moveLine("page", 1)),
-    c("earlier-page", "Go", "Play line a window earlier", ["PageUp"], () => moveLine("page", -1)),
-    c("start", "Go", "Play line to the beginning; in Survey the selection to where it was recorded", ["Home"], () =>
-      movesClips() ? bringHome() : moveLine("whole", -1),
-    ),
-    c("end", "Go", "Play line to the end", ["End"], () => moveLine("whole", 1)),
-    c("later-fine", "Go", "Draw a span to the right; in Survey the selection later by 0.01 s", ["Shift+Right"], () =>
-      movesClips() ? moveSelected(0.01) : drawSpan("step", 1),
-    ),
-    c("earlier-fine", "Go", "Draw a span to the left; in Survey the selection earlier", ["Shift+Left"], () =>
-      movesClips() ? moveSelected(-0.01) : drawSpan("step", -1),
-    ),
-    c("later-span", "Go", "Draw a span of a window to the right", ["Shift+PageDown"], () => drawSpan("page", 1)),
-    c("earlier-span", "Go", "Draw a span of a window to the left", ["Shift+PageUp"], () => drawSpan("page", -1)),
-    c("span-start", "Go", "Draw a span to the beginning", ["Shift+Home"], () => drawSpan("whole", -1)),
-    c("span-end", "Go", "Draw a span to the end", ["Shift+End"], () => drawSpan("whole", 1)),
     c(
       "duplicate",
       "Lanes",
