@@ -242,15 +242,16 @@ def smooth(curve: Curve, start: float, end: float, seconds: float, error: float 
     # what a lone corner loses goes to both sides of it
     reached = plain(at, np.abs(mean - was))
     spread = area(reached, np.minimum(at + seconds / 2, end)) - area(reached, np.maximum(at - seconds / 2, start))
-    mean = _with_area(at, mean, was, spread * half)
+    whole_area = float(np.diff(area(straight, np.array([start, end])))[0])
+    mean = _with_area(at, mean, whole_area, spread * half)
     few = thin(plain(at, mean), error)
     return replace_range(curve, start, end, _inner(few))
 
 
-def _with_area(at: FloatArray, db: FloatArray, was: FloatArray, weight: FloatArray) -> FloatArray:
-    """Gains that are moved by a share of ``weight`` so that the area under them is that of what ``was``, (n,) each."""
+def _with_area(at: FloatArray, db: FloatArray, wanted: float, weight: FloatArray) -> FloatArray:
+    """Gains (n,) that are moved by a share of ``weight`` (n,) so that the area under them is what is ``wanted``, dB s."""
     room = float(np.trapezoid(weight, at))
-    return db + weight * (float(np.trapezoid(was - db, at)) / room) if room > 0 else db
+    return db + weight * ((wanted - float(np.trapezoid(db, at))) / room) if room > 0 else db
 
 
 def thin(curve: Curve, error: float, start: float = -np.inf, end: float = np.inf) -> Curve:
