@@ -69,11 +69,10 @@ def set_gain(
         edit.change_many(Clip, free, values)
         what = ("all " if is_whole else "") + count_of(len(free), "phrase")
         if by is not None:
-            edit.moved = by, lambda sum: f"{what} by {sum:+.1f} dB"
-            edit.label = edit.moved[1](by)
+            edit.moves(by, lambda sum: f"{what} by {sum:+.1f} dB")
         else:
             edit.label = f"{what} to {limited(to or 0.0):+.1f} dB"
-        edit.told = limits_told(wanted.values())
+        edit.told = _limits_told(wanted.values())
 
     return run_edit(bench, track_id, "Clip gain", revision, work)
 
@@ -241,7 +240,7 @@ def limited(gain: float) -> float:
     return round(min(max(gain, GAIN_RANGE[0]), GAIN_RANGE[1]), 2) + 0.0
 
 
-def limits_told(wanted: Collection[float]) -> str:
+def _limits_told(wanted: Collection[float]) -> str:
     """What keeps some clip gains from being what is wanted, in words; empty for nothing."""
     low, high = GAIN_RANGE
     if any(gain > high for gain in wanted):

@@ -108,9 +108,9 @@ def lift_span(bench: Workbench, track_id: str, revision: int, lane: str, start: 
             return lift(curve, a, b, amount, RAMP, RAMP) if amount else curve
 
         _draw(edit, track, timeline, lane, raised, (start, end), by_hand=True)
-        edit.moved = by, lambda sum: f"Lift the {NAMES[lane]} by {sum:+.1f} dB"
+        edit.moves(by, lambda sum: f"Lift the {NAMES[lane]} by {sum:+.1f} dB")
 
-    return run_edit(bench, track_id, f"Lift the {NAMES[lane]} by {by:+.1f} dB", revision, work)
+    return run_edit(bench, track_id, f"Lift the {NAMES[lane]}", revision, work)
 
 
 def delete_range(bench: Workbench, track_id: str, revision: int, lane: str, start: float, end: float) -> Changed:
@@ -121,20 +121,15 @@ def delete_range(bench: Workbench, track_id: str, revision: int, lane: str, star
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         levels: list[float] = []
-        owners = owners_of(edit, track, timeline, lane, (start, end))
-        firsts, lasts = {owner.start for owner in owners} | {0.0}, {owner.end for owner in owners} | {timeline.duration}
-
-        def without(curve: Curve, a: float, b: float) -> Curve:
+        for owner, curve, a, b in _parts(edit, track, timeline, lane, (start, end), needs_points=True):
             # beyond the clip, or the track, nothing is outside
-            ends = a if a in firsts else -np.inf, b if b in lasts else np.inf
+            first, last = max(owner.start, 0.0), min(owner.end, timeline.duration)
+            ends = a if a <= first else -np.inf, b if b >= last else np.inf
             new, level = delete_span(curve, *_with_ramps(curve, a, b), RAMP, ends)
             new = _without_rests(new)
-            if _same(new, curve):
-                return curve
-            levels.append(round(level, 1) + 0.0)
-            return new
-
-        _draw(edit, track, timeline, lane, without, (start, end), needs_points=True)
+            if not _same(new, curve):
+                owner.put(new, track)
+                levels.append(round(level, 1) + 0.0)
         if not levels:
             raise Refused(f"There is nothing to delete here: the {NAMES[lane]} is at 0 dB.")
         beside = next((level for level in levels if level), None)
@@ -268,13 +263,13 @@ def change_points(
             return delete_points(curve, chosen)
         if to is not None:
             curve = set_points(curve, chosen, gain_of(to))
-        if shape is not None and shape != "hold":
-            curve = set_points(curve, chosen, shape=Shape[shape.upper()])
         earliest, latest = max(owner.start, owner.within[0]), min(owner.end, owner.within[1])
         wished = seconds if at is None else at - curve.at[chosen[0]]
         later = min(max(wished, earliest - curve.at[chosen[0]]), latest - curve.at[chosen[-1]])
         moved = move_points(curve, chosen, later, _kept(by, curve.db[chosen], within) if by else 0.0)
-        return hold_points(moved, chosen, RAMP) if shape == "hold" else moved
+        if shape == "hold":
+            return hold_points(moved, chosen, RAMP)
+        return moved if shape is None else set_points(moved, chosen, shape=Shape[shape.upper()])
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         found, moved = 0, False
@@ -451,26 +446,36 @@ def _draw(
     needs_points: bool = False,
     by_hand: bool = False,
 ) -> None:
+    within = hand_range(edit, track, lane) if by_hand else None
+    held = True
+    for owner, curve, a, b in _parts(edit, track, timeline, lane, span, needs_points):
+        owner.put(work(curve, a, b), track, within)
+        held &= by_hand and _same(owner.curve(), curve)
+    if held and by_hand:
+        raise Refused(at_the_end(working_range(track)))
+
+
+def _parts(
+    edit: Edit, track: Track, timeline: Timeline, lane: str, span: tuple[float, float], needs_points: bool
+) -> list[tuple[Owner, Curve, float, float]]:
+    """What an edit of a span of a lane is done to: whose curve, as it is, and from when to when of it.
+
+    Raises Refused where there is nothing to draw on.
+    """
     start, end, length = min(span), max(span), timeline.duration
     if start > length:
         raise Refused(f"This lies beyond the end of the track, which is {length:.1f} s long.")
     is_point, end = start == end, min(end, length)
-    within = hand_range(edit, track, lane) if by_hand else None
-    drawn, held = 0, True
+    parts = []
     for owner in owners_of(edit, track, timeline, lane, (start, end)):
         curve = owner.curve()
         a, b = max(start, owner.start), min(end, owner.end)
         # of a clip that is only brushed there is nothing to draw on
-        if (needs_points and not len(curve)) or (not is_point and b - a < 4 * CLOSEST):
-            continue
-        new = work(curve, a, b)
-        owner.put(new, track, within)
-        drawn += 1
-        held &= by_hand and _same(owner.curve(), curve)
-    if not drawn:
+        if (len(curve) or not needs_points) and (is_point or b - a >= 4 * CLOSEST):
+            parts.append((owner, curve, a, b))
+    if not parts:
         raise Refused(f"There is no {NAMES[lane]} here yet." if needs_points else "There is nothing here to draw on.")
-    if held and by_hand:
-        raise Refused(at_the_end(working_range(track)))
+    return parts
 
 
 def _alone(curve: Curve, start: float, end: float) -> Curve:

@@ -88,9 +88,10 @@ def move(
         target = row_of(edit, origin, to_track, to_take)
         lay(bench, edit, origin, target, clips, by)
         what = count_of(len(clips), "phrase")
-        edit.label = f"Move {what} by {_seconds(by)}" if target is origin else f"Move {what} to {_name(target)}"
         if target is origin:
-            edit.moved = by, lambda sum: f"Move {what} by {_seconds(sum)}"
+            edit.moves(by, lambda sum: f"Move {what} by {_seconds(sum)}")
+        else:
+            edit.label = f"Move {what} to {_name(target)}"
 
     return run_edit(bench, track_id, "Move", revision, work)
 

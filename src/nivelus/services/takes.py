@@ -219,7 +219,7 @@ def _louder(bench: Workbench, edit: Edit, here: Row, there: Row, clip: ClipRow, 
 
     def level(row: Row, clips: Sequence[ClipRow]) -> float:
         state = state_of(bench, edit.db, edit.session, row.track, row.timeline, take=row.take)
-        places = {id: place for place, id in enumerate(state.clips.ids)}
+        places = clip_rows(edit.db, row.track.id, row.take).places
         return float(np.nanmean(state.levels_after(np.array([places[one.id] for one in clips]))))
 
     by = level(here, [clip]) - level(there, chosen)

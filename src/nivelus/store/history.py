@@ -13,12 +13,13 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from datetime import datetime
 from functools import cache
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 import numpy.typing as npt
-from sqlalchemy import Select, bindparam, delete, event, func, insert, inspect, select
+from sqlalchemy import CursorResult, Select, bindparam, delete, event, insert, inspect, select
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
@@ -92,6 +93,10 @@ class Edit:
         first = (self.session.revision + 1 << _IDS_OF_AN_EDIT) + self._ids
         self._ids += count
         return np.arange(first, first + count)
+
+    def moves(self, by: float, words: Callable[[float], str]) -> None:
+        """Say by how much the edit moves what it does, and what a step that moves it so far is called."""
+        self.moved, self.label = (by, words), words(by)
 
     def note(self, row: dict[str, Any]) -> None:
         """Take a row into account: table, id, before and after."""
@@ -222,7 +227,8 @@ def labels(db: DbSession, session_id: str) -> tuple[str | None, str | None]:
 
 def newest_step(db: DbSession, session_id: str) -> tuple[str, str]:
     """What tells the state of a session from all that it was or will be in, and the name of its newest step; "" for none."""
-    newest = _next_change(db, session_id, undone=False)
+    # without what it did, which may be much: this is asked again and again
+    newest = db.execute(_newest(), {"session": session_id}).first()
     return ("", "") if newest is None else (f"{newest.id}.{newest.created.isoformat()}", newest.label)
 
 
@@ -287,28 +293,34 @@ def _keep(db: DbSession, running: Edit) -> bool:
     if not rows:
         return False
     session_id = running.session.id
-    of_session = col(Change.session_id) == session_id
-    gesture, refers = gestures.current.get(), recordings_in(rows)
-    moved, words = running.moved or (0.0, None)
-    # what was undone is over, and so is the gesture that it was made in
-    was_undone = db.scalar(select(func.count()).where(of_session, col(Change.undone).is_(True)))
+    undone = delete(Change).where(col(Change.session_id) == session_id, col(Change.undone).is_(True))
+    was_undone = cast(CursorResult[Any], db.execute(undone)).rowcount > 0
+    gesture = gestures.current.get()
+    # with what was undone the gesture is over that it was made in
     newest = _next_change(db, session_id, undone=False) if gesture and not was_undone else None
-    db.execute(delete(Change).where(of_session, col(Change.undone).is_(True)))
-    known = unpack_step(newest.data) if newest is not None and newest.gesture == gesture else []
-    # a gesture does one thing again and again
-    if newest is not None and {row["table"] for row in known} == {row["table"] for row in rows}:
-        joined = join_steps(known, rows)
-        newest.moved += moved
-        if words is not None:
-            running.label = words(newest.moved)
-        newest.data, newest.label, newest.created = pack_again(joined), running.label, now()
-        newest.recordings = " ".join(sorted(refers | set(newest.recordings.split())))
-        if not joined:
-            db.delete(newest)
-    else:
-        data, named = pack_step(rows), " ".join(sorted(refers))
-        db.add(Change(session_id=session_id, label=running.label, data=data, recordings=named, gesture=gesture, moved=moved))
+    if newest is None or newest.gesture != gesture or not _go_on(db, running, newest, rows):
+        refers = " ".join(sorted(recordings_in(rows)))
+        step = Change(session_id=session_id, label=running.label, data=pack_step(rows), recordings=refers, gesture=gesture)
+        step.moved = running.moved[0] if running.moved else 0.0
+        db.add(step)
     _raise_revision(running.session)
+    return True
+
+
+def _go_on(db: DbSession, running: Edit, newest: Change, rows: list[dict[str, Any]]) -> bool:
+    """Take an edit into the newest step, which was made in the same gesture; whether it does the same to the same tables."""
+    known = unpack_step(newest.data)
+    if {row["table"] for row in known} != {row["table"] for row in rows}:
+        return False
+    joined = join_steps(known, rows)
+    if running.moved is not None:
+        by, words = running.moved
+        newest.moved += by
+        running.label = words(newest.moved)
+    newest.data, newest.label, newest.created = pack_again(joined), running.label, now()
+    newest.recordings = " ".join(sorted(recordings_in(rows) | set(newest.recordings.split())))
+    if not joined:
+        db.delete(newest)
     return True
 
 
@@ -368,6 +380,14 @@ def _next(undone: bool) -> Select[Change]:
     """The question of ``_next_change``, put together once."""
     query = select(Change).where(col(Change.session_id) == bindparam("session"), col(Change.undone).is_(undone))
     return query.order_by(col(Change.id) if undone else col(Change.id).desc()).limit(1)
+
+
+@cache
+def _newest() -> Select[int | None, datetime, str]:
+    """The question of ``newest_step``, put together once."""
+    query = select(col(Change.id), col(Change.created), col(Change.label))
+    of_session = col(Change.session_id) == bindparam("session"), col(Change.undone).is_(False)
+    return query.where(*of_session).order_by(col(Change.id).desc()).limit(1)
 
 
 def _present(db: DbSession, rows: list[dict[str, Any]]) -> dict[tuple[str, str], dict[str, Any]]:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from flask import request
 from flask_openapi3 import Info, OpenAPI
 
 from nivelus import __version__
 from nivelus.jobs.queue import JobQueue
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
+from nivelus.store import gestures
 from nivelus.web import balance, binary, details, jobs, pages, passes, recordings, rides, sessions, timeline, tracks
 from nivelus.web.context import KEY
 from nivelus.web.errors import on_invalid, register_errors
@@ -32,6 +34,8 @@ def create_app(
     app.extensions[KEY] = {"bench": bench or Workbench(settings), "queue": queue or JobQueue(settings)}
     register_errors(app, settings.data)
     register_security(app, settings)
+    # which gesture the page says that an edit is part of
+    app.before_request(lambda: gestures.begin(request.headers.get("X-Gesture", "")))
     parts = (sessions, tracks, timeline, details, rides, passes, balance, jobs, recordings)
     for part in parts:
         if described:

@@ -19,7 +19,6 @@ from werkzeug.wrappers import Response as AnyResponse
 
 from nivelus.logs import note
 from nivelus.settings import Settings
-from nivelus.store import gestures
 from nivelus.web.errors import problem
 
 COOKIE = "nivelus_token"
@@ -95,10 +94,6 @@ def judge(settings: Settings, environ: dict[str, Any]) -> Verdict | None:
     return 401, "Unauthorized", "Open the program with the address that holds its token."
 
 
-GESTURE = "X-Gesture"
-"""The header that names the gesture which an edit is part of."""
-
-
 def register_security(app: Flask, settings: Settings) -> None:
     """Check every request of ``app`` and add the headers to every answer."""
 
@@ -113,7 +108,6 @@ def register_security(app: Flask, settings: Settings) -> None:
             answer = redirect(request.path)
             answer.set_cookie(COOKIE, given, httponly=True, samesite="Strict")
             return answer
-        gestures.begin(request.headers.get(GESTURE, ""))
         if not request.path.endswith("/uploads"):
             request.max_content_length = most_bytes(request.path)
         return None

@@ -237,15 +237,14 @@ def smooth(curve: Curve, start: float, end: float, seconds: float, error: float 
     at[0], at[-1] = start, end
     half = np.minimum(seconds / 2, np.minimum(at - start, end - at))
     mean = (area(straight, at + half) - area(straight, at - half)) / np.where(half > 0, 2 * half, 1.0)
-    mean = np.where(half > 0, mean, straight.finite_at(at))
     was = straight.finite_at(at)
+    mean = np.where(half > 0, mean, was)
     # what a lone corner loses goes to both sides of it
     reached = plain(at, np.abs(mean - was))
     spread = area(reached, np.minimum(at + seconds / 2, end)) - area(reached, np.maximum(at - seconds / 2, start))
     whole_area = float(np.diff(area(straight, np.array([start, end])))[0])
     mean = _with_area(at, mean, whole_area, spread * half)
-    few = thin(plain(at, mean), error)
-    return replace_range(curve, start, end, _inner(few))
+    return replace_range(curve, start, end, _inner(thin(plain(at, mean), error)))
 
 
 def _with_area(at: FloatArray, db: FloatArray, wanted: float, weight: FloatArray) -> FloatArray:
