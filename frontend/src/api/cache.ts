@@ -6,3 +6,6 @@ import { isStopped } from "../parts/problem";
 const retry = (count: number, error: Error) => count < 1 && !isStopped(error);
 
 export const queries = new QueryClient({ defaultOptions: { queries: { retry, refetchOnWindowFocus: false } } });
+
+/** Have the jobs of a session asked for anew. */
+export const jobsAgain = (session: string) => queries.invalidateQueries({ queryKey: ["jobs", session] });

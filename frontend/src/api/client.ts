@@ -1,8 +1,9 @@
 /** What the server can be asked for. */
+import { readJson } from "../parts/json";
 import { Problem } from "../parts/problem";
 import { type Answered, unpack } from "./packed";
 import type { components } from "./schema";
-import { bytes, client, readJson, send, take, UNREACHABLE } from "./transport";
+import { bytes, client, send, take, UNREACHABLE } from "./transport";
 
 type Schemas = components["schemas"];
 export type Changed = Schemas["Changed"];

@@ -1,5 +1,6 @@
 /** How the server is talked to. Every failure becomes a Problem with a sentence for the person. */
 import createClient from "openapi-fetch";
+import { readJson } from "../parts/json";
 import { isStopped, Problem, stopped } from "../parts/problem";
 import { begin } from "../parts/waiting";
 import type { paths } from "./schema";
@@ -13,9 +14,16 @@ const answered = new Set<string>();
 
 /** The gesture that edits are part of while they are sent: those of one become one step of the history. */
 let gesture = "";
-export const setGesture = (name: string) => {
+
+/** Send what ``work`` sends as part of a gesture. */
+export async function inGesture<T>(name: string, work: () => Promise<T> | T): Promise<T> {
   gesture = name;
-};
+  try {
+    return await work();
+  } finally {
+    gesture = "";
+  }
+}
 
 /** Fetch, and have it told what is waited for. What only asks can be stopped, and fails as such then. */
 async function watched(request: Request): Promise<Response> {
@@ -58,14 +66,6 @@ export async function bytes(address: string, signal?: AbortSignal): Promise<Arra
     throw new Problem(response.status, body.detail ?? UNREACHABLE);
   }
   return response.arrayBuffer();
-}
-
-export function readJson(text: string): object {
-  try {
-    return JSON.parse(text) as object;
-  } catch {
-    return {};
-  }
 }
 
 /** Send bytes as they are. */

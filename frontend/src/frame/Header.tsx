@@ -134,13 +134,7 @@ function useProgress(): Record<Stage, string> {
     details: isBed ? "a bed has none" : `${down} of ${marks.length} down`,
     ride: lanesDrawn(track?.lanes ?? []),
     balance: beds === 0 ? "no bed" : beds === 1 ? "1 bed" : `${beds} beds`,
-    signoff: isOver
-      ? "over the ceiling"
-      : overs === 0
-        ? "under the ceiling"
-        : overs === 1
-          ? "1 over the ceiling"
-          : `${overs} over the ceiling`,
+    signoff: isOver ? "over the ceiling" : overs === 0 ? "under the ceiling" : `${overs} over the ceiling`,
   };
 }
 

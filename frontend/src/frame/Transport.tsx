@@ -1,8 +1,7 @@
 /** The line at the bottom: playing, the signal path with what each part does here and now, the fader, the live vial. */
 import { ActionIcon, Button, SegmentedControl, Tooltip } from "@mantine/core";
 import { IconPlayerPlayFilled, IconPlayerStopFilled, IconRepeat } from "@tabler/icons-react";
-import { type KeyboardEvent, useEffect, useRef, useState } from "react";
-import { flushSync } from "react-dom";
+import { useEffect, useRef, useState } from "react";
 import type { LaneName } from "../api/client";
 import { gainAt, useHeard } from "../model/heard";
 import { playOrStop, setBefore, setLayer, setLoop } from "../model/listening";
@@ -10,8 +9,9 @@ import { setMatch } from "../model/mix";
 import { placeLine } from "../model/place";
 import { useFigures } from "../model/queries";
 import { trackOf, useSession } from "../model/session";
-import { type Layer, onRedraw, useView } from "../model/view";
-import { readTime, signed, time } from "../parts/format";
+import { LAYER_NAMES, type Layer, onRedraw, useView } from "../model/view";
+import { capital, readTime, signed, time } from "../parts/format";
+import { leaveField } from "../parts/leaveField";
 import { tell } from "../parts/messages";
 import { Vial } from "../parts/Vial";
 import { engine } from "../sound/engine";
@@ -62,11 +62,11 @@ export function Transport() {
       <EqualSwitch track={track.id} />
       <div className="path" role="group" aria-label="Signal path">
         <span className="path-end">recording</span>
-        <LayerSwitch layer="clip" name="clip gain" />
-        {isShown("curve") && <LayerSwitch layer="curve" name="clip curve" />}
-        <LayerSwitch layer="dips" name="dips" />
-        {isShown("ride") && <LayerSwitch layer="ride" name="ride" />}
-        {isShown("trim") && <LayerSwitch layer="trim" name="trim" />}
+        <LayerSwitch layer="clip" />
+        {isShown("curve") && <LayerSwitch layer="curve" />}
+        <LayerSwitch layer="dips" />
+        {isShown("ride") && <LayerSwitch layer="ride" />}
+        {isShown("trim") && <LayerSwitch layer="trim" />}
         <div className="path-layer path-fader" key={track.id}>
           <Fader track={track.id} value={track.fader} />
         </div>
@@ -146,21 +146,14 @@ function usePlayhead(): number {
 function Clock() {
   const now = time(usePlayhead());
   const [typed, setTyped] = useState<string | null>(null);
+  // what was there when it was opened: who has typed nothing goes nowhere, however far it has played since
+  const was = useRef("");
   const keep = () => {
     setTyped(null);
-    if (typed === null || typed === field.current) return;
+    if (typed === null || typed === was.current) return;
     const at = readTime(typed);
     if (at === null) tell(`“${typed}” is no time. Write 83.5 or 1:23.5.`);
     else placeLine(at);
-  };
-  // what was there when it was opened: who has typed nothing goes nowhere, however far it has played since
-  const field = useRef("");
-  const onKey = (event: KeyboardEvent<HTMLInputElement>) => {
-    if (event.key !== "Enter" && event.key !== "Escape") return;
-    event.stopPropagation();
-    const { currentTarget } = event;
-    if (event.key === "Escape") flushSync(() => setTyped(null));
-    currentTarget.blur();
   };
   return (
     <input
@@ -169,22 +162,22 @@ function Clock() {
       title="Where the play line is: type a time, such as 1:23.5"
       value={typed ?? now}
       onFocus={(event) => {
-        field.current = now;
+        was.current = now;
         setTyped(now);
         event.currentTarget.select();
       }}
       onChange={(event) => setTyped(event.currentTarget.value)}
       onBlur={keep}
-      onKeyDown={onKey}
+      onKeyDown={(event) => leaveField(event, () => setTyped(null))}
     />
   );
 }
 
 /** A layer of the path: its switch, and what it does at the play position. */
-function LayerSwitch({ layer, name }: { layer: Layer; name: string }) {
+function LayerSwitch({ layer }: { layer: Layer }) {
   const on = useView((s) => s.layers[layer]);
   const before = useView((s) => s.before);
-  const title = name[0]!.toUpperCase() + name.slice(1);
+  const title = capital(LAYER_NAMES[layer]);
   return (
     <Tooltip label={on ? `${title}: switch it off` : `${title} is off: switch it on`}>
       <button
@@ -194,7 +187,7 @@ function LayerSwitch({ layer, name }: { layer: Layer; name: string }) {
         aria-label={`${title} layer`}
         onClick={() => setLayer(layer, !on)}
       >
-        <span>{name}</span>
+        <span>{LAYER_NAMES[layer]}</span>
         <GainHere layer={layer} />
       </button>
     </Tooltip>

@@ -1,6 +1,6 @@
 /** Files that were dropped together: once all of them are in, they are laid onto their lane, or a way to lay them out is offered. */
 import type { Job } from "../api/client";
-import { readJson } from "../api/transport";
+import { keep, onLeaving, takeKept } from "../parts/kept";
 import { reload } from "./edits";
 import { useSession } from "./session";
 import { moveClips, offerLayout } from "./timeline";
@@ -13,19 +13,18 @@ const settled = new Map<string, string | null>();
 const KEPT = "batches";
 
 // what came together belongs together after a reload as well; what had not been sent is not part of it any more
-window.addEventListener("pagehide", () => {
-  const { items } = useBatches.getState();
-  if (items.length === 0) return;
-  const kept = { items: items.map((batch) => ({ ...batch, waits: 0, jobs: batch.jobs.filter(Boolean) })) };
-  sessionStorage.setItem(KEPT, JSON.stringify({ ...kept, settled: [...settled] }));
+onLeaving(() => {
+  const items = useBatches.getState().items.map((batch) => ({ ...batch, waits: 0, jobs: batch.jobs.filter(Boolean) }));
+  keep(KEPT, items.length ? { items, settled: [...settled] } : null);
 });
 
 /** Take up what was being brought in together when the page was left. */
 export function batchesAgain() {
-  const kept = readJson(sessionStorage.getItem(KEPT) ?? "") as { items?: Batch[]; settled?: [string, string | null][] };
-  sessionStorage.removeItem(KEPT);
-  for (const [job, track] of kept.settled ?? []) settled.set(job, track);
-  if (kept.items?.length) useBatches.setState(({ items }) => ({ items: [...kept.items!, ...items] }));
+  const { items: were = [], settled: over = [] } = takeKept<{ items: Batch[]; settled: [string, string | null][] }>(
+    KEPT,
+  );
+  for (const [job, track] of over) settled.set(job, track);
+  useBatches.setState(({ items }) => ({ items: [...were, ...items] }));
 }
 
 /** Take note of imports that are over. */

@@ -24,7 +24,7 @@ import { playOrStop, playSelection, setBefore, setLoop } from "./listening";
 import { fitAll, fitSelection } from "./looking";
 import { toggleHeard } from "./mix";
 import { choosePass, keepPass, otherHeard } from "./passes";
-import { drawSpan, moveLine, type Way } from "./place";
+import { drawSpan, moveLine } from "./place";
 import { render } from "./renders";
 import {
   changeSpan,
@@ -137,19 +137,55 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("find-details", "Detail", "Find the details again", [], () => void findAgain()),
     c("join", "Phrase", "Join the selected", ["Shift+C"], () => void joinSelected()),
     c("all", "Phrase", "Select every phrase", ["Mod+A"], selectAll),
-    c("later", "Place", "Play line later; clips by 0.1 s", ["Right"], withLine("step", 1, 0.1)),
-    c("earlier", "Place", "Play line earlier; clips", ["Left"], withLine("step", -1, -0.1)),
+    c(
+      "later",
+      "Place",
+      "Play line later; clips by 0.1 s",
+      ["Right"],
+      clipsOr(
+        () => moveSelected(0.1),
+        () => moveLine("step", 1),
+      ),
+    ),
+    c(
+      "earlier",
+      "Place",
+      "Play line earlier; clips",
+      ["Left"],
+      clipsOr(
+        () => moveSelected(-0.1),
+        () => moveLine("step", -1),
+      ),
+    ),
     c("later-page", "Place", "Play line a window later", ["PageDown"], () => moveLine("page", 1)),
     c("earlier-page", "Place", "Play line a window earlier", ["PageUp"], () => moveLine("page", -1)),
-    c("start", "Place", "Play line to the start; clips as recorded", ["Home"], () =>
-      movesClips() ? bringHome() : moveLine("whole", -1),
+    c(
+      "start",
+      "Place",
+      "Play line to the start; clips as recorded",
+      ["Home"],
+      clipsOr(bringHome, () => moveLine("whole", -1)),
     ),
     c("end", "Place", "Play line to the end", ["End"], () => moveLine("whole", 1)),
-    c("later-fine", "Place", "Span to the right; clips by 0.01 s", ["Shift+Right"], () =>
-      movesClips() ? moveSelected(0.01) : drawSpan("step", 1),
+    c(
+      "later-fine",
+      "Place",
+      "Span to the right; clips by 0.01 s",
+      ["Shift+Right"],
+      clipsOr(
+        () => moveSelected(0.01),
+        () => drawSpan("step", 1),
+      ),
     ),
-    c("earlier-fine", "Place", "Span to the left; clips", ["Shift+Left"], () =>
-      movesClips() ? moveSelected(-0.01) : drawSpan("step", -1),
+    c(
+      "earlier-fine",
+      "Place",
+      "Span to the left; clips",
+      ["Shift+Left"],
+      clipsOr(
+        () => moveSelected(-0.01),
+        () => drawSpan("step", -1),
+      ),
     ),
     c("later-span", "Place", "Span of a window to the right", ["Shift+PageDown"], () => drawSpan("page", 1)),
     c("earlier-span", "Place", "Span of a window to the left", ["Shift+PageUp"], () => drawSpan("page", -1)),
@@ -308,10 +344,12 @@ const inRide = (work: () => void) => () => {
   else tell("This works in the stage Ride.");
 };
 
-/** Whether the arrows move clips: in Survey, where some are selected. */
-const movesClips = () => useView.getState().stage === "survey" && useView.getState().selection.size > 0;
-const withLine = (way: Way, direction: 1 | -1, by: number) => () =>
-  movesClips() ? moveSelected(by) : moveLine(way, direction);
+/** The keys of the play line do something with clips in Survey, where some are selected. */
+const clipsOr = (clips: () => void, line: () => void) => () => {
+  const { stage, selection } = useView.getState();
+  if (stage === "survey" && selection.size > 0) clips();
+  else line();
+};
 
 /** What the keys of lanes do, where the lanes are. */
 const inLanes = (work: () => void) => () => {

@@ -7,7 +7,7 @@
  * What is accepted is what is on view: the values that it was made of, and its stamp, by which the server knows it again.
  */
 import type { Changed } from "../api/client";
-import { readJson } from "../api/transport";
+import { keep, onLeaving, takeKept } from "../parts/kept";
 import { complain } from "../parts/messages";
 import { edit, edited, type Meant } from "./edits";
 import { useSession } from "./session";
@@ -148,17 +148,15 @@ export function dropDrafts(): boolean {
 const draftsOf = (session: string) => `drafts ${session}`;
 
 // what is on view when the page is loaded anew is made again: it holds for this window only
-window.addEventListener("pagehide", () => {
+onLeaving(() => {
   const { id } = useSession.getState();
   const out = all.flatMap((drafts) => (drafts.isOut && drafts.kept ? [[drafts.kept.name, drafts.kept.read()]] : []));
-  if (id && out.length) sessionStorage.setItem(draftsOf(id), JSON.stringify(Object.fromEntries(out)));
+  if (id && out.length) keep(draftsOf(id), Object.fromEntries(out));
 });
 
 /** Make the drafts again that were on view when the page of a session was left. */
 export function draftsAgain(session: string) {
-  const text = sessionStorage.getItem(draftsOf(session)) ?? "";
-  sessionStorage.removeItem(draftsOf(session));
-  const known = readJson(text) as Record<string, never>;
+  const known = takeKept<Record<string, never>>(draftsOf(session));
   for (const drafts of all) {
     if (!drafts.kept || !(drafts.kept.name in known)) continue;
     drafts.kept.put(known[drafts.kept.name]!);

@@ -5,7 +5,7 @@
  * (another window was quicker) loads the session anew.
  */
 import { api, type Changed } from "../api/client";
-import { setGesture } from "../api/transport";
+import { inGesture } from "../api/transport";
 import { capital } from "../parts/format";
 import { newId } from "../parts/ids";
 import { complain, tell } from "../parts/messages";
@@ -215,8 +215,7 @@ export function edit(words: string, work: Work, meant: Meant = {}): Promise<bool
     const { header } = line;
     let answer: Changed | null = null;
     try {
-      setGesture(name);
-      if (header) answer = await work(header.revision, line.id, header, line.confirmed);
+      if (header) answer = await inGesture(name, () => work(header.revision, line.id, header, line.confirmed));
     } catch (error) {
       isAlone &&= line.count === 1;
       // what was meant is shown until what is so instead is here

@@ -9,7 +9,7 @@ import { type Span, useView } from "./view";
 /** Of the window, how far an arrow moves the play line. */
 const STEP = 0.01;
 
-export type Way = "step" | "page" | "whole";
+type Way = "step" | "page" | "whole";
 
 /** Where the play line goes, later (1) or earlier (-1): a step of the window, all of it, or to the end. */
 function goal(way: Way, direction: 1 | -1): number {

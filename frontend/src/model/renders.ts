@@ -1,6 +1,6 @@
 /** What is rendered, and asking for it: from the stage Sign off, by its button or its key. */
 import { create } from "zustand";
-import { queries } from "../api/cache";
+import { jobsAgain } from "../api/cache";
 import { api, type RenderRequest } from "../api/client";
 import { complain } from "../parts/messages";
 import { edited } from "./edits";
@@ -49,7 +49,7 @@ export async function render() {
   } catch (error) {
     complain(error);
   }
-  await queries.invalidateQueries({ queryKey: ["jobs", id] });
+  await jobsAgain(id);
 }
 
 /** What is switched off for the ear only, in words: it is in what is rendered all the same. */

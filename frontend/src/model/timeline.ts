@@ -2,7 +2,7 @@
 import { create } from "zustand";
 import { queries } from "../api/cache";
 import { api, type Clip, type Take, type Track, type Way } from "../api/client";
-import { readJson } from "../api/transport";
+import { keep, kept } from "../parts/kept";
 import { complain, tell } from "../parts/messages";
 import { engine } from "../sound/engine";
 import { edit, editInHand } from "./edits";
@@ -262,15 +262,13 @@ const offerOf = (session: string) => `offer ${session}`;
 
 /** Ask how files that came in together belong together, or ask no longer; the question outlives a reload. */
 function setOffer(session: string, offer: TimelineState["offer"]) {
-  if (offer) sessionStorage.setItem(offerOf(session), JSON.stringify(offer));
-  else sessionStorage.removeItem(offerOf(session));
+  keep(offerOf(session), offer);
   if (useSession.getState().id === session) useTimeline.setState({ offer });
 }
 
 /** Have the question that a session was left with, if the tracks that it is about are still there. */
 export function offerAgain(session: string) {
-  const kept = readJson(sessionStorage.getItem(offerOf(session)) ?? "") as Partial<NonNullable<TimelineState["offer"]>>;
-  const { tracks = [], likely, ways } = kept;
+  const { tracks = [], likely, ways } = kept<NonNullable<TimelineState["offer"]>>(offerOf(session));
   const there = useSession.getState().header?.tracks ?? [];
   const isThere = tracks.length > 1 && tracks.every((id) => there.some((track) => track.id === id));
   useTimeline.setState({ offer: isThere && likely && ways ? { tracks, likely, ways } : null });

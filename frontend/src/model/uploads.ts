@@ -1,8 +1,8 @@
 /** Files on their way to the server. Each goes by itself: one that is refused does not hold up the others. */
 import { create } from "zustand";
-import { queries } from "../api/cache";
+import { jobsAgain } from "../api/cache";
 import { api } from "../api/client";
-import { readJson } from "../api/transport";
+import { keep, onLeaving, takeKept } from "../parts/kept";
 import { complain } from "../parts/messages";
 import { Problem } from "../parts/problem";
 
@@ -70,7 +70,7 @@ async function send(item: Upload, file: File): Promise<string | null> {
   try {
     const job = await api.upload(item.session, file, (share) => patch(item.key, { share }), item.abort.signal);
     dismissUpload(item.key);
-    await queries.invalidateQueries({ queryKey: ["jobs", item.session] });
+    await jobsAgain(item.session);
     return job.id;
   } catch (error) {
     if (item.abort.signal.aborted) dismissUpload(item.key);
@@ -82,21 +82,19 @@ async function send(item: Upload, file: File): Promise<string | null> {
 const cutOff = (session: string) => `cut off ${session}`;
 
 // a page that is left takes what it was sending with it: that is told where it was to go to
-window.addEventListener("pagehide", () => {
+onLeaving(() => {
   const bySession = new Map<string, string[]>();
   for (const { session, name, error } of useUploads.getState().items)
     if (error === null) bySession.set(session, [...(bySession.get(session) ?? []), name]);
-  for (const [session, names] of bySession) sessionStorage.setItem(cutOff(session), JSON.stringify({ names }));
+  for (const [session, names] of bySession) keep(cutOff(session), { names });
 });
 
 /** Say which files of a session were still on their way when the page was left. */
 export function tellCutOff(session: string) {
-  const { names = [] } = readJson(sessionStorage.getItem(cutOff(session)) ?? "") as { names?: string[] };
-  sessionStorage.removeItem(cutOff(session));
+  const { names = [] } = takeKept<{ names: string[] }>(cutOff(session));
   if (names.length === 0) return;
   const all = names.map((name) => `“${name}”`).join(", ");
-  const were = names.length === 1 ? "was" : "were";
-  const what = names.length === 1 ? "it" : "them";
+  const [were, what] = names.length === 1 ? ["was", "it"] : ["were", "them"];
   complain(new Problem(0, `${all} ${were} still being sent when the page was left. Choose ${what} again.`));
 }
 

@@ -1,7 +1,7 @@
 /** A field for an exact number: kept on Enter or when it is left, given back with Escape; several different values show as such. */
 import { NumberInput } from "@mantine/core";
-import { type KeyboardEvent, useEffect, useRef, useState } from "react";
-import { flushSync } from "react-dom";
+import { useEffect, useRef, useState } from "react";
+import { leaveField } from "./leaveField";
 import { within } from "./messages";
 
 interface Props {
@@ -36,9 +36,12 @@ export function ExactField({
   // while it has the focus it keeps its text, whatever becomes of the value: an edit may just be answered
   const [held, setHeld] = useState<string | number | null>(null);
   const [typed, setTyped] = useState<string | number | null>(null);
-  const commit = () => {
-    setHeld(null);
+  const forget = () => {
     setTyped(null);
+    setHeld(null);
+  };
+  const commit = () => {
+    forget();
     const number = Number(typed);
     if (typed === null || typed === "" || typed === shown || !Number.isFinite(number)) return;
     keep(within(mean(number), low, high, unit));
@@ -49,19 +52,6 @@ export function ExactField({
     last.current = commit;
   });
   useEffect(() => () => last.current(), []);
-  const onKey = (event: KeyboardEvent<HTMLInputElement>) => {
-    if (event.key !== "Enter" && event.key !== "Escape") return;
-    const field = event.currentTarget;
-    if (event.key === "Escape") {
-      event.stopPropagation();
-      // nothing was typed, once this is shown
-      flushSync(() => {
-        setTyped(null);
-        setHeld(null);
-      });
-    }
-    field.blur();
-  };
   return (
     <NumberInput
       size="xs"
@@ -71,7 +61,7 @@ export function ExactField({
       onChange={(value) => (typed !== null || value !== (held ?? shown)) && setTyped(value)}
       onFocusCapture={() => setHeld(shown)}
       onBlur={commit}
-      onKeyDown={onKey}
+      onKeyDown={(event) => leaveField(event, forget)}
       placeholder="several"
       suffix={` ${unit}`}
       decimalScale={digits}

@@ -45,20 +45,18 @@ export function Lanes() {
         />
       </div>
       <div className="lane-rows">
-        {header.tracks.map((track) => (
-          <Fragment key={track.id}>
-            <Lane
-              track={track}
-              scheme={scheme}
-              focus={track.id === inFocus?.id}
-              takes={track.id === inFocus?.id ? others(track, data) : NO_TAKES}
-            />
-            {track.id === inFocus?.id &&
-              others(track, data).map((take, _, takes) => (
+        {header.tracks.map((track) => {
+          const isInFocus = track.id === inFocus?.id;
+          const takes = isInFocus ? others(track, data) : NO_TAKES;
+          return (
+            <Fragment key={track.id}>
+              <Lane track={track} takes={takes} scheme={scheme} focus={isInFocus} />
+              {takes.map((take) => (
                 <Lane key={take.number} track={track} take={take} takes={takes} scheme={scheme} focus />
               ))}
-          </Fragment>
-        ))}
+            </Fragment>
+          );
+        })}
       </div>
     </div>
   );

@@ -2,7 +2,7 @@
 import { ActionIcon, Anchor, Progress } from "@mantine/core";
 import { IconAlertTriangle, IconCheck, IconDownload, IconX } from "@tabler/icons-react";
 import { useEffect, useRef } from "react";
-import { queries } from "../api/cache";
+import { jobsAgain } from "../api/cache";
 import { api, type Job } from "../api/client";
 import { layOutBatches, noteSettled } from "../model/batches";
 import { reload } from "../model/edits";
@@ -64,11 +64,10 @@ export function JobList({ kind }: { kind: "import" | "render" }) {
   const { data } = useJobs();
   const uploads = useUploads((s) => s.items).filter((u) => kind === "import" && u.session === id);
   const jobs = (data ?? []).filter((job) => job.kind === kind && !(kind === "import" && job.state === "done"));
-  const refresh = () => queries.invalidateQueries({ queryKey: ["jobs", id] });
   // a render is of the newest state until there is another one
   // biome-ignore lint/correctness/useExhaustiveDependencies: it is asked again with every revision
   useEffect(() => {
-    if (kind === "render") void queries.invalidateQueries({ queryKey: ["jobs", id] });
+    if (kind === "render") void jobsAgain(id);
   }, [kind, id, revision]);
   if (kind === "render") jobs.reverse();
   if (jobs.length + uploads.length === 0) return null;
@@ -95,7 +94,9 @@ export function JobList({ kind }: { kind: "import" | "render" }) {
           percent={job.percent}
           href={job.file ? api.renderedFile(job.id) : undefined}
           onStop={() =>
-            (isOpen(job) ? api.cancelJob(job.id) : api.dismissJob(job.id)).catch(complain).finally(() => void refresh())
+            (isOpen(job) ? api.cancelJob(job.id) : api.dismissJob(job.id))
+              .catch(complain)
+              .finally(() => void jobsAgain(id))
           }
         />
       ))}
