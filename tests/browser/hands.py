@@ -162,6 +162,15 @@ def open_stage(page: Page, program: Program, state: dict[str, Any], stage: str =
     expect(page.get_by_test_id("figures")).to_contain_text("target" if stage == "balance" else "spread")
 
 
+def open_whole(page: Page, program: Program, name: str, stage: str) -> dict[str, Any]:
+    """A session of the demo as it comes, open at a stage, all of it in the window."""
+    state = fresh(program, name)
+    open_stage(page, program, state, stage)
+    expect(page.locator(".row").first).to_be_visible()
+    page.keyboard.press("Shift+F")
+    return state
+
+
 def note(page: Page) -> Locator:
     """What the rule of a stage says of its draft."""
     return page.get_by_label("Rule", exact=True).get_by_role("status").first

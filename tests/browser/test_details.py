@@ -20,6 +20,7 @@ from tests.browser.hands import (
     eventually,
     fresh,
     open_stage,
+    open_whole,
     place,
     position,
     render_link,
@@ -62,11 +63,7 @@ def only(page: Page, kind: str) -> None:
 @pytest.fixture
 def song(page: Page, demo_program: Program) -> dict[str, Any]:
     """The song, open at the stage Details, all of it in the window."""
-    state = fresh(demo_program, SONG)
-    open_stage(page, demo_program, state, "details")
-    expect(page.locator(".row").first).to_be_visible()
-    page.keyboard.press("Shift+F")
-    return state
+    return open_whole(page, demo_program, SONG, "details")
 
 
 def test_from_level_phrases_to_a_render_with_its_details_down(quiet_page: Page, demo_program: Program, tmp_path: Path) -> None:

@@ -7,17 +7,13 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.hands import GUIDE, SONG, eventually, fresh, open_stage, place, position, ride_of
+from tests.browser.hands import GUIDE, SONG, eventually, fresh, open_stage, open_whole, place, position, ride_of
 from tests.helpers.program import Program
 
 
 @pytest.fixture
 def song(page: Page, demo_program: Program) -> dict[str, Any]:
-    state = fresh(demo_program, SONG)
-    open_stage(page, demo_program, state, "phrases")
-    expect(page.locator(".row").first).to_be_visible()
-    page.keyboard.press("Shift+F")
-    return state
+    return open_whole(page, demo_program, SONG, "phrases")
 
 
 def press(page: Page, *keys: str) -> float:

@@ -22,6 +22,7 @@ from tests.browser.hands import (
     gain_height,
     note,
     open_stage,
+    open_whole,
     place,
     render_link,
     ride_of,
@@ -38,11 +39,7 @@ def inside(program: Program, state: dict[str, Any]) -> dict[str, Any]:
 @pytest.fixture
 def song(page: Page, demo_program: Program) -> dict[str, Any]:
     """The song, open at the stage Ride, all of it in the window."""
-    state = fresh(demo_program, SONG)
-    open_stage(page, demo_program, state, "ride")
-    expect(page.locator(".row").first).to_be_visible()
-    page.keyboard.press("Shift+F")
-    return state
+    return open_whole(page, demo_program, SONG, "ride")
 
 
 def select_span(page: Page, state: dict[str, Any], start: float, end: float) -> None:
