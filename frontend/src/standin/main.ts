@@ -2,6 +2,8 @@
  * The stand-in: one large fader for a finger or a mouse, in a window or on a device of its own. It sends what a controller with
  * a touch would send - a note while it is held, a control of 14 bits - through the program to the page that listens.
  */
+import "@fontsource-variable/atkinson-hyperlegible-next";
+import "@fontsource-variable/jetbrains-mono";
 import "./standin.css";
 
 const NOTE = 60;
