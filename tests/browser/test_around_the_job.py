@@ -115,7 +115,7 @@ def test_strips_are_dragged_higher_and_folded_away(page: Page, song: dict) -> No
     # what lies over the chart has moved with it: the capsules can still be taken hold of
     clip = song["clips"][2]
     drag(page, middle(capsule(page, clip)), (0, 30))
-    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain −"))
+    expect(row(page, clip)).to_have_accessible_name(re.compile(r"gain −"))
     page.get_by_role("button", name="Fold gain: clips, dips and the sum away").click()
     expect(page.get_by_test_id("gain")).to_have_count(0)
     page.get_by_role("button", name="Unfold gain: clips, dips and the sum").click()
@@ -129,7 +129,7 @@ def test_clip_gain_is_dragged_in_the_gain_strip_as_well(page: Page, demo_program
     # the strip goes from +11 to -14 dB, with 4 pixels of margin
     zero = gain["y"] + 4 + 11 / 25 * (gain["height"] - 8)
     drag(page, (x, zero), (3, -20))
-    expect(row(page, clip)).to_have_attribute("aria-label", re.compile(r"gain \+"))
+    expect(row(page, clip)).to_have_accessible_name(re.compile(r"gain \+"))
     assert clip_of(demo_program, song, clip)["gain"] == pytest.approx(20 * 25 / (gain["height"] - 8), abs=0.3)
 
 

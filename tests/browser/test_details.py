@@ -346,16 +346,16 @@ def test_what_is_in_doubt_stands_first_and_one_key_says_what_it_is(page: Page, o
     expect(mark_row(page, sure)).to_have_attribute("data-on", "true")
     first = page.locator(".worklist .row").first
     expect(first).to_have_attribute("data-mark", doubtful["id"])
-    expect(first).to_have_attribute("aria-label", re.compile("as it is, in doubt"))
+    expect(first).to_have_accessible_name(re.compile("as it is, in doubt"))
     assert not mark_now(own_program, state, doubtful)["on"]
     page.keyboard.press(".")
     expect(page.get_by_test_id("inspector")).to_contain_text("it may be a word")
     page.keyboard.press("n")
     expect(mark_row(page, doubtful)).to_have_attribute("data-on", "true")
-    expect(mark_row(page, doubtful)).not_to_have_attribute("aria-label", re.compile("in doubt"))
+    expect(mark_row(page, doubtful)).not_to_have_accessible_name(re.compile("in doubt"))
     # undone, it is in doubt again, and by mouse the same is said
     page.keyboard.press("Control+z")
-    expect(mark_row(page, doubtful)).to_have_attribute("aria-label", re.compile("in doubt"))
+    expect(mark_row(page, doubtful)).to_have_accessible_name(re.compile("in doubt"))
     page.get_by_role("button", name=re.compile("it is a breath")).click()
     expect(mark_row(page, doubtful)).to_have_attribute("data-on", "true")
     page.keyboard.press("n")

@@ -159,7 +159,7 @@ def looked(page: Page) -> dict[str, Any]:
     for tab in range(2):
         page.get_by_role("tab").nth(tab).click()
         quiet(page)
-        rows = page.locator(".worklist .row").evaluate_all("rows => rows.map((row) => row.getAttribute('aria-label'))")
+        rows = page.locator(".worklist .row").evaluate_all("rows => rows.map((row) => row.textContent)")
         said[f"rows {tab}"] = rows
         said[f"figures {tab}"] = page.get_by_test_id("figures").inner_text()
     said["undo"] = page.get_by_role("button", name="Undo").first.get_attribute("data-disabled")

@@ -121,6 +121,6 @@ def test_lanes_are_muted_where_clips_lie_under_the_switch(page: Page, own_progra
     expect(lane.locator(".lane-clip").first).to_be_visible()
     lane.get_by_role("button", name="Mute host").click()
     eventually(lambda: own_program.session("Talk")["tracks"][0]["mute"])
-    chip = page.get_by_role("tablist", name="Tracks").get_by_role("button", name="Solo guest")
+    chip = page.locator(".chips").get_by_role("button", name="Solo guest")
     chip.click()
     eventually(lambda: own_program.session("Talk")["tracks"][1]["solo"])

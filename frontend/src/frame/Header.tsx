@@ -9,6 +9,7 @@ import { useFigures } from "../model/queries";
 import { isJudged, isLevel, offTarget, trackOf, useSession } from "../model/session";
 import { LANE_NAMES, STAGE_NAMES, STAGES, type Stage, useView } from "../model/view";
 import { NameDialog } from "../parts/NameDialog";
+import { useRoving } from "../parts/roving";
 import { Vial } from "../parts/Vial";
 import "./Header.css";
 
@@ -16,21 +17,19 @@ export function Header({ stage, goStage }: { stage: Stage; goStage: (stage: Stag
   const header = useSession((s) => s.header);
   const [renaming, setRenaming] = useState<string | null>(null);
   const progress = useProgress();
+  const roving = useRoving({});
   if (!header) return <header className="header" />;
   return (
-    <header className="header">
+    <header className="header" ref={roving}>
       <Anchor component={Link} to="/" className="home" underline="never" aria-label="Nivelus, all sessions">
         <Vial deviation={0} tolerance={1.5} width={44} height={18} />
         <strong>Nivelus</strong>
       </Anchor>
-      <button
-        type="button"
-        className="session-name"
-        onClick={() => setRenaming(header.name)}
-        title="Rename the session"
-      >
-        {header.name}
-      </button>
+      <h1 className="session-name">
+        <button type="button" onClick={() => setRenaming(header.name)} title="Rename the session">
+          {header.name}
+        </button>
+      </h1>
       <nav className="stages" aria-label="Stages">
         {STAGES.map((name, i) => (
           <button

@@ -24,6 +24,8 @@ const HANDS = [
   ["Drag a clip along its lane", "moves it, with all that is its"],
   ["Drag it up or down", "into another lane"],
   ["Drag the foot of a clip's end", "trims it"],
+  ["Tab, then arrows", "into a list or picture, and along it"],
+  ["Enter there", "chooses: keys act on it until Escape"],
   ["Drop files on a lane", "there, on that track"],
   ["Shift+wheel over many lanes", "scrolls them"],
 ] as const;

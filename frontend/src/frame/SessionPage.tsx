@@ -189,7 +189,7 @@ export function SessionPage() {
   if (error) {
     return (
       <main className="alone">
-        <p>{error.message}</p>
+        <h1>{error.message}</h1>
         <Button component={Link} to="/">
           All sessions
         </Button>
@@ -242,6 +242,7 @@ export function SessionPage() {
         highlightQuery
         scrollable
         maxHeight={420}
+        attributes={{ content: { "aria-label": "Everything by name" } }}
         searchProps={{ placeholder: "What to do, or a phrase by its words" }}
         actions={[
           ...table.map((command) => ({

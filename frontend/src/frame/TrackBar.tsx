@@ -6,6 +6,7 @@ import { isJudged, offTarget, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { BedSign } from "../parts/BedSign";
 import { distanceUnit, levelUnit, plain } from "../parts/format";
+import { useRoving } from "../parts/roving";
 import { Vial, worst } from "../parts/Vial";
 import { HeardSwitches } from "../picture/HeardSwitches";
 import { Fader } from "../stages/Fader";
@@ -19,14 +20,17 @@ export function TrackBar() {
   const { header } = model;
   const alone = useView((s) => s.alone);
   const stage = useView((s) => s.stage);
+  const roving = useRoving({});
   if (!header || !track) return null;
   const { rule } = header;
   const unit = distanceUnit(rule.unit);
   const several = header.tracks.length > 1;
   const choose = (id: string) => useView.setState({ focus: id, selection: new Set(), span: null });
   return (
-    <div className="trackbar" data-stage={stage}>
-      <div className="chips" role="tablist" aria-label="Tracks">
+    <div className="trackbar" data-stage={stage} ref={roving}>
+      <div className="chips">
+        {/* beside each tab lie its switches, which are none */}
+        <div role="tablist" aria-label="Tracks" aria-owns={header.tracks.map((t) => `tab-${t.id}`).join(" ")} />
         {header.tracks.map((t) => (
           <div
             key={t.id}
@@ -37,6 +41,7 @@ export function TrackBar() {
             <button
               type="button"
               role="tab"
+              id={`tab-${t.id}`}
               aria-selected={t.id === track.id}
               className="chip-name"
               onClick={() => choose(t.id)}
@@ -57,7 +62,7 @@ export function TrackBar() {
             {several && <HeardSwitches track={t} />}
             {stage === "balance" && (
               <div className="chip-fader">
-                <Fader track={t.id} value={t.fader} name="" label={`Fader of ${t.name}`} />
+                <Fader track={t.id} value={t.fader} name="" label={`Fader of ${t.name}`} isSecond />
               </div>
             )}
           </div>

@@ -13,6 +13,7 @@ import { LAYER_NAMES, type Layer, onRedraw, useView } from "../model/view";
 import { capital, readTime, signed, time } from "../parts/format";
 import { leaveField } from "../parts/leaveField";
 import { tell } from "../parts/messages";
+import { useRoving } from "../parts/roving";
 import { Vial } from "../parts/Vial";
 import { engine } from "../sound/engine";
 import { Fader } from "../stages/Fader";
@@ -29,10 +30,11 @@ export function Transport() {
   const stage = useView((s) => s.stage);
   const track = useSession((s) => trackOf(s, focus));
   const several = useSession((s) => (s.header?.tracks.length ?? 0) > 1);
+  const roving = useRoving({});
   if (!track) return <footer className="transport" />;
   const isShown = (lane: LaneName) => stage === "ride" || track.lanes.includes(lane);
   return (
-    <footer className="transport">
+    <footer className="transport" ref={roving}>
       <ActionIcon size={38} variant="filled" aria-label={playing ? "Stop" : "Play"} onClick={playOrStop}>
         {playing ? <IconPlayerStopFilled size={18} /> : <IconPlayerPlayFilled size={18} />}
       </ActionIcon>
@@ -184,10 +186,12 @@ function LayerSwitch({ layer }: { layer: Layer }) {
         type="button"
         className={`path-layer path-${layer}`}
         aria-pressed={on && !before}
-        aria-label={`${title} layer`}
         onClick={() => setLayer(layer, !on)}
       >
-        <span>{LAYER_NAMES[layer]}</span>
+        <span>
+          {LAYER_NAMES[layer]}
+          <span className="unseen"> layer</span>
+        </span>
         <GainHere layer={layer} />
       </button>
     </Tooltip>

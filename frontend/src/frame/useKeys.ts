@@ -11,6 +11,8 @@ const MOVES = new Set(["ArrowLeft", "ArrowRight", "ArrowUp", "ArrowDown", "Home"
 /** Keys that move the hand for as long as they are held. */
 const RIDES: Record<string, 1 | -1> = { Up: 1, Down: -1, "Alt+Up": 1, "Alt+Down": -1 };
 const TYPING = 1200;
+/** What is chosen from a list or in the picture. */
+const CHOSEN = [".row", ".capsule", ".lane-clip"].map((kind) => `${kind}[aria-pressed=true]`).join();
 
 export function useKeys(table: Command[]) {
   useEffect(() => {
@@ -62,7 +64,7 @@ export function useKeys(table: Command[]) {
       // a choice has the focus only after the click
       window.setTimeout(() => {
         const focus = document.activeElement as HTMLElement | null;
-        if (focus?.matches("input[type=radio]")) focus.blur();
+        if (focus?.matches("input[type=radio], input[type=checkbox]")) focus.blur();
       });
     };
     // and so does a slider that was dragged: Up and Down are for what is selected
@@ -91,8 +93,10 @@ function isElsewhere(event: KeyboardEvent): boolean {
   // one of several choices that was reached by Tab: the arrows choose
   if (target.matches("input[type=radio]") && event.key.startsWith("Arrow")) return true;
   if (document.querySelector("[role=dialog]")) return true;
-  // Enter and Space on a button press that button; on a row or phrase that is selected already they are keys again
   if (event.key !== "Enter" && event.key !== " ") return false;
+  // Space turns a switch and makes a choice
+  if (target.matches("input")) return event.key === " ";
+  // both press a button; on a row or phrase that is selected already they are keys again
   const button = target.closest("button, a, [role=tab], label");
-  return button !== null && !button.matches(".row[aria-pressed=true], .capsule[aria-pressed=true]");
+  return button !== null && !button.matches(CHOSEN);
 }

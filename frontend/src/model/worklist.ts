@@ -1,8 +1,9 @@
 /** The phrases in the order of the work, and going from one to the next. */
 import type { Clip } from "../api/client";
 import { tell } from "../parts/messages";
+import { afterClick } from "../parts/useRows";
 import { focused, focusedClips, phraseSpan } from "./focus";
-import { playSelection } from "./listening";
+import { playSelection, seek } from "./listening";
 import { reveal } from "./looking";
 import { isLevel, offTarget, useSession } from "./session";
 import { select, useView } from "./view";
@@ -45,6 +46,13 @@ export function step(direction: 1 | -1, onlyOff: boolean) {
     return goTo(item.clip);
   }
   tell("Every phrase is level.");
+}
+
+/** Choose a phrase, or one ``more``: it comes into the window, and the play line to where it begins. */
+export function chooseClip(clip: Clip, more: boolean) {
+  useView.setState((s) => ({ selection: afterClick(s.selection, clip.id, more), span: null }));
+  reveal(phraseSpan(clip));
+  if (!more) seek(phraseSpan(clip).start);
 }
 
 export function goTo(clip: Clip) {

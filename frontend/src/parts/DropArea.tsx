@@ -19,10 +19,15 @@ export function DropArea({ onFiles, children }: { onFiles: (files: File[]) => vo
     <Dropzone
       onDrop={(files) => onFiles(chosenFiles(files))}
       className="drop"
+      // keys have the button in it
+      tabIndex={-1}
       p="sm"
       inputProps={{ "aria-label": "Sound files" }}
     >
       {children}
+      <button type="button" className="unseen">
+        Choose sound files
+      </button>
     </Dropzone>
   );
 }

@@ -1,5 +1,5 @@
 /** Colours, type and shape: a surveyor's chart by day and by night. The picture reads the same values as the page. */
-import { createTheme, type MantineColorsTuple } from "@mantine/core";
+import { createTheme, type MantineColorsTuple, Menu, Modal } from "@mantine/core";
 
 const shades = (hex: string): MantineColorsTuple => {
   const [r, g, b] = [1, 3, 5].map((i) => Number.parseInt(hex.slice(i, i + 2), 16)) as [number, number, number];
@@ -53,6 +53,17 @@ export const theme = createTheme({
   },
   autoContrast: true,
   respectReducedMotion: true,
+  components: {
+    // the first entry has the focus, not an element that is none of the menu
+    Menu: Menu.extend({ defaultProps: { withInitialFocusPlaceholder: false } }),
+    Modal: Modal.extend({
+      defaultProps: {
+        closeButtonProps: { "aria-label": "Close" },
+        // the head of a dialog is not that of the page
+        attributes: { header: { role: "presentation" } },
+      },
+    }),
+  },
 });
 
 export interface Palette {

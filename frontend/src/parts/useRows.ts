@@ -1,6 +1,7 @@
 /** The rows of a long list: only those in sight are held, and the first that is chosen is brought into sight. */
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type MouseEvent, useEffect, useRef } from "react";
+import { type MouseEvent, useCallback, useEffect, useRef } from "react";
+import { rove } from "./roving";
 
 export function useRows(count: number, height: number, chosen: number) {
   const box = useRef<HTMLDivElement>(null);
@@ -13,7 +14,15 @@ export function useRows(count: number, height: number, chosen: number) {
   useEffect(() => {
     if (chosen >= 0) rows.scrollToIndex(chosen, { align: "auto" });
   }, [chosen, rows]);
-  return { box, rows };
+  const hold = useCallback((element: HTMLDivElement) => {
+    box.current = element;
+    const end = rove(element, () => ({ axis: "column", items: ".row", chosen: "[aria-pressed=true]" }));
+    return () => {
+      end();
+      box.current = null;
+    };
+  }, []);
+  return { box: hold, rows };
 }
 
 /** Whether a click takes one more, or only what was clicked. */

@@ -2,9 +2,13 @@
 import { useMemo } from "react";
 import type { Clip } from "../api/client";
 import { phraseSpan } from "../model/focus";
+import { reveal } from "../model/looking";
 import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
+import { chooseClip } from "../model/worklist";
 import { db, distanceUnit, time } from "../parts/format";
+import { isByKey, useRoving } from "../parts/roving";
+import { isMore } from "../parts/useRows";
 import { axis, visible } from "./axis";
 import { CAPSULE, capsuleBox, chartScale, levelRange } from "./scene";
 import "./Capsules.css";
@@ -22,13 +26,23 @@ export function Capsules({ width, height }: { width: number; height: number }) {
     return new Map((all ?? []).filter((c) => c.after !== null).map((c) => [c.id, ++n]));
   }, [all]);
   const track = trackOf(useSession.getState(), focus);
+  const roving = useRoving({
+    chosen: "[aria-pressed=true]",
+    // the next one comes into the window
+    beyond: (from, way) => {
+      const judged = (all ?? []).filter((clip) => clip.after !== null);
+      const next = judged[judged.findIndex((clip) => clip.id === from.dataset.clip) + way];
+      if (next) reveal(phraseSpan(next));
+      return next ? `[data-clip="${next.id}"]` : null;
+    },
+  });
   if (!all || !header || !track || width === 0) return null;
   const shown = visible(all, window).filter((clip) => clip.after !== null);
   if (shown.length > MOST_HANDLES) return null;
   const range = levelRange(all, track.target);
   const s = chartScale(range.low, range.high, height);
   const a = axis(window, width);
-  return shown.map((clip) => {
+  const capsules = shown.map((clip) => {
     const { x, w } = capsuleBox(a, clip);
     const stands = clip.after! - track.target;
     return (
@@ -46,12 +60,15 @@ export function Capsules({ width, height }: { width: number; height: number }) {
           header.rule.unit,
         )}
         style={{ left: x - 2, width: w + 4, top: s.y(stands) - CAPSULE / 2 - 3, height: CAPSULE + 6 }}
-        onFocus={(event) => {
-          if (event.currentTarget.matches(":focus-visible")) useView.setState({ selection: new Set([clip.id]) });
-        }}
+        onClick={(event) => isByKey(event) && chooseClip(clip, isMore(event))}
       />
     );
   });
+  return (
+    <div role="group" aria-label="Phrases" ref={roving}>
+      {capsules}
+    </div>
+  );
 }
 
 /** A phrase in words, as in "Phrase 12, 0:31.200 to 0:34.900, 3.4 LU below target, gain +2.0 dB". */

@@ -2,15 +2,19 @@
 import { useComputedColorScheme } from "@mantine/core";
 import { type DragEvent, Fragment, useEffect } from "react";
 import type { Clip, Take, Track } from "../api/client";
+import { reveal } from "../model/looking";
 import { useTakes } from "../model/queries";
 import { trackOf, useSession } from "../model/session";
 import { chosenFrom, hearTake } from "../model/timeline";
 import { dropOnto } from "../model/uploads";
 import { useView } from "../model/view";
+import { chooseClip } from "../model/worklist";
 import { chosenFiles } from "../parts/DropArea";
 import { db, time } from "../parts/format";
+import { isByKey, useRoving } from "../parts/roving";
 import { PALETTES } from "../parts/theme";
 import { useBox } from "../parts/useBox";
+import { isMore } from "../parts/useRows";
 import { axis, GUTTER, RULER, visible } from "./axis";
 import { Canvas } from "./Canvas";
 import { place } from "./chartHands";
@@ -32,6 +36,20 @@ export function Lanes() {
   const { data } = useTakes(inFocus && inFocus.takes.length > 1 ? inFocus.id : undefined);
   const scheme = useComputedColorScheme("light");
   const palette = PALETTES[scheme];
+  const roving = useRoving({
+    axis: "lines",
+    items: "button",
+    line: ".lane",
+    chosen: ".lane-clip[aria-pressed=true]",
+    beyond: (from, way) => {
+      const own = Object.values(useSession.getState().clips).find((all) =>
+        all.some(({ id }) => id === from.dataset.clip),
+      );
+      const next = own?.[own.findIndex((clip) => clip.id === from.dataset.clip) + way];
+      if (next) reveal(next);
+      return next ? `[data-clip="${next.id}"]` : null;
+    },
+  });
   if (!header) return null;
   return (
     <div className="strip strip-chart lanes" data-testid="lanes">
@@ -44,7 +62,7 @@ export function Lanes() {
           }}
         />
       </div>
-      <div className="lane-rows">
+      <div className="lane-rows" ref={roving}>
         {header.tracks.map((track) => {
           const isInFocus = track.id === inFocus?.id;
           const takes = isInFocus ? others(track, data) : NO_TAKES;
@@ -188,9 +206,10 @@ function ClipButtons({ track, clips, width }: { track: Track; clips: Clip[]; wid
         aria-pressed={selection.has(clip.id)}
         aria-label={describeClip(clip, clips.indexOf(clip) + 1, chosenFrom(track, track.take, clip))}
         style={{ left, width: Math.max(a.x(clip.end) - left, 3) }}
-        onFocus={(event) => {
-          if (event.currentTarget.matches(":focus-visible"))
-            useView.setState({ focus: track.id, selection: new Set([clip.id]), span: null });
+        onClick={(event) => {
+          if (!isByKey(event)) return;
+          useView.setState({ focus: track.id });
+          chooseClip(clip, isMore(event));
         }}
       />
     );

@@ -10,6 +10,7 @@ import { trackOf, useSession } from "../model/session";
 import { fitWindow, isSilent, redraw, SILENCE, type Stage, useView, zoomWindow } from "../model/view";
 import { Ways } from "../model/ways";
 import { distanceUnit } from "../parts/format";
+import { rove } from "../parts/roving";
 import { PALETTES } from "../parts/theme";
 import { useBox } from "../parts/useBox";
 import { axis, chartRange } from "./axis";
@@ -98,7 +99,11 @@ export function Picture({ stage }: { stage: Stage }) {
       }
     };
     element.addEventListener("wheel", wheel, { passive: false });
-    return () => element.removeEventListener("wheel", wheel);
+    const endRoving = rove(element, () => ({ axis: "column", items: ".strip-name > button" }));
+    return () => {
+      endRoving();
+      element.removeEventListener("wheel", wheel);
+    };
   }, []);
 
   const wave = (mode: WaveMode, title: string) => (

@@ -13,6 +13,7 @@ import { DropArea } from "../parts/DropArea";
 import { span } from "../parts/format";
 import { complain } from "../parts/messages";
 import { NameDialog } from "../parts/NameDialog";
+import { useRoving } from "../parts/roving";
 import { PALETTES } from "../parts/theme";
 import { Vial } from "../parts/Vial";
 import { stateColour } from "../picture/scene";
@@ -22,6 +23,7 @@ import "./SessionsPage.css";
 export function SessionsPage() {
   const { data: cards, error } = useCards();
   const navigate = useNavigate();
+  const roving = useRoving({ axis: "either" });
   const [naming, setNaming] = useState<string | null>(null);
   const [deleting, setDeleting] = useState<Card | null>(null);
   useEffect(() => {
@@ -44,7 +46,7 @@ export function SessionsPage() {
   };
 
   return (
-    <div className="sessions">
+    <main className="sessions">
       <header className="sessions-head">
         <Group gap={12}>
           <Vial deviation={0} tolerance={1.5} width={72} height={28} />
@@ -79,7 +81,7 @@ export function SessionsPage() {
       </DropArea>
       {error && <p role="alert">{error.message}</p>}
       <LooseRecordings />
-      <ul className="cards">
+      <ul className="cards" ref={roving}>
         {cards?.map((card) => (
           <li key={card.id} className="card">
             <Anchor
@@ -145,7 +147,7 @@ export function SessionsPage() {
           </Button>
         </Group>
       </Modal>
-    </div>
+    </main>
   );
 }
 

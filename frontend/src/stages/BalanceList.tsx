@@ -7,6 +7,7 @@ import { useHeldFader } from "../model/mix";
 import { useSession } from "../model/session";
 import { useView } from "../model/view";
 import { signed, time } from "../parts/format";
+import { Roving } from "../parts/roving";
 import { useRows } from "../parts/useRows";
 import { LOAD_ROWS } from "./BalanceRule";
 import { OrderSwitch } from "./OrderSwitch";
@@ -55,7 +56,7 @@ export function BalanceList() {
           </tbody>
         </table>
       )}
-      <div className="panel-head">
+      <Roving name="What is listed" className="panel-head">
         <h2>
           Worklist{" "}
           <span className="dim">
@@ -64,7 +65,7 @@ export function BalanceList() {
           </span>
         </h2>
         <OrderSwitch worst={isBed ? "closest" : "hardest"} />
-      </div>
+      </Roving>
       <div className="rows" ref={box}>
         <div style={{ height: rows.getTotalSize(), position: "relative" }}>
           {rows.getVirtualItems().map((row) => {
@@ -81,7 +82,6 @@ export function BalanceList() {
                 data-clip={item.clip}
                 data-state={item.off ? "loud" : "level"}
                 aria-pressed={selection.has(item.clip)}
-                aria-label={`${words}, ${value}${isBed ? " above the bed" : " of work"}${item.off ? (isBed ? ", too close" : ", more than most") : ""}`}
                 style={{ transform: `translateY(${row.start}px)` }}
                 onClick={() => goToItem(item, false)}
                 onDoubleClick={() => goToItem(item)}
@@ -91,6 +91,10 @@ export function BalanceList() {
                   {words}
                 </span>
                 <span className="row-value mono">{value}</span>
+                <span className="unseen">
+                  {isBed ? "above the bed" : "of work"}
+                  {item.off ? (isBed ? ", too close" : ", more than most") : ""}
+                </span>
               </button>
             );
           })}

@@ -22,6 +22,7 @@ import { setKind } from "../model/mix";
 import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { capital, db, signed } from "../parts/format";
+import { Roving } from "../parts/roving";
 import { KeptRow, SliderRow } from "../parts/SliderRow";
 import { FineValues } from "./FineValues";
 import { SlowRide } from "./SlowRide";
@@ -98,7 +99,7 @@ function BedLeaf() {
         />
       )}
       <div className="rule-foot">
-        <Group gap={8} wrap="nowrap">
+        <Roving name="Draft" className="acts">
           {duckDraft ? (
             <>
               <Button size="xs" flex={1} onClick={() => void acceptDuck()}>
@@ -114,7 +115,7 @@ function BedLeaf() {
             </Button>
           )}
           <FineDuck rule={rule} />
-        </Group>
+        </Roving>
         <p className="note" role="status">
           {duckDraft
             ? `${said(duckDraft.kept, duckDraft.count, rule.distance)}, with ${duckDraft.points.length} points. ${duckDraft.told ? `${capital(duckDraft.told)}.` : ""}`
@@ -138,11 +139,13 @@ function NoBed({ tracks }: { tracks: Track[] }) {
         No track is a bed. Bring in music or ambience in the stage Survey, or say of a track here that it is one: a bed
         has no phrases, and makes room for the voices.
       </p>
-      {tracks.map((track) => (
-        <Button key={track.id} size="compact-xs" variant="default" onClick={() => void setKind(track.id, "bed")}>
-          {track.name} is a bed
-        </Button>
-      ))}
+      <Roving name="Tracks that may be a bed" axis="either">
+        {tracks.map((track) => (
+          <Button key={track.id} size="compact-xs" variant="default" onClick={() => void setKind(track.id, "bed")}>
+            {track.name} is a bed
+          </Button>
+        ))}
+      </Roving>
     </div>
   );
 }

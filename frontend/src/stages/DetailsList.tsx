@@ -26,6 +26,7 @@ import { KINDS, type Kind, useView } from "../model/view";
 import { ExactField } from "../parts/ExactField";
 import { clock, db, signed, time } from "../parts/format";
 import { MarkSign } from "../parts/MarkSign";
+import { Roving } from "../parts/roving";
 import { afterClick, isMore, useRows } from "../parts/useRows";
 import { clipIndexAt } from "../picture/axis";
 import { standsIn } from "../picture/markHands";
@@ -52,7 +53,7 @@ export function DetailsList() {
   if (!track) return null;
   return (
     <section className="worklist" aria-label="Worklist">
-      <div className="panel-head">
+      <Roving name="What is listed" className="panel-head">
         <Kinds marks={marks} kinds={kinds} />
         <Tooltip label={twice ? "Each is played twice: before, then after" : "Play each twice: before, then after"}>
           <ActionIcon
@@ -66,7 +67,7 @@ export function DetailsList() {
           </ActionIcon>
         </Tooltip>
         <OrderSwitch worst="loud first" />
-      </div>
+      </Roving>
       <div className="rows" ref={box}>
         <div style={{ height: rows.getTotalSize(), position: "relative" }}>
           {rows.getVirtualItems().map((row) => {
@@ -80,7 +81,6 @@ export function DetailsList() {
                 data-kind={mark.kind}
                 data-on={mark.on || undefined}
                 aria-pressed={chosen.has(mark.id)}
-                aria-label={describeMark(mark)}
                 style={{ transform: `translateY(${row.start}px)` }}
                 onClick={(event) => {
                   const more = isMore(event);
@@ -100,6 +100,7 @@ export function DetailsList() {
                   {mark.by_hand && <IconHandStop size={13} aria-label="touched by hand" />}
                 </span>
                 <span className={`mono ${mark.lisp ? "loud" : mark.on ? "" : "dim"}`}>{outcome(mark)}</span>
+                <span className="unseen">{describeMark(mark)}</span>
               </button>
             );
           })}
@@ -172,7 +173,7 @@ function MakeOfSpan() {
       <div className="inspector-head">
         <strong>Make of this span</strong>
       </div>
-      <div className="inspector-keys">
+      <Roving name="What to do" className="inspector-keys">
         <Button size="compact-xs" onClick={() => void makeOfSpan("dip")}>
           a dip<kbd>I</kbd>
         </Button>
@@ -190,7 +191,7 @@ function MakeOfSpan() {
             {KIND_NAMES[kind]!.one.toLowerCase()}
           </Button>
         ))}
-      </div>
+      </Roving>
     </div>
   );
 }
@@ -233,7 +234,7 @@ function Inspector({ marks }: { marks: Mark[] }) {
           />
         )}
       </div>
-      <div className="inspector-keys">
+      <Roving name="What to do" className="inspector-keys">
         {marks.some(isDoubtful) && (
           <Button size="compact-xs" onClick={confirmMarks}>
             it is a {KIND_NAMES[marks.find(isDoubtful)!.kind]!.one.toLowerCase()}
@@ -268,7 +269,7 @@ function Inspector({ marks }: { marks: Mark[] }) {
             <IconX size={14} />
           </ActionIcon>
         </Tooltip>
-      </div>
+      </Roving>
     </div>
   );
 }

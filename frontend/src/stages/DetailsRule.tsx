@@ -20,6 +20,7 @@ import { trackOf, useSession } from "../model/session";
 import { KINDS, type Kind, useView } from "../model/view";
 import { db, plain, signed } from "../parts/format";
 import { MarkSign } from "../parts/MarkSign";
+import { Roving } from "../parts/roving";
 import { KeptRow, RuleRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
 import "./DetailsRule.css";
@@ -38,7 +39,7 @@ export function DetailsRule() {
   const left = KINDS.some((kind) => !track.rules[kind]!.on && marks.some((mark) => mark.kind === kind));
   return (
     <section className="rule" aria-label="Rule">
-      <div className="panel-head">
+      <Roving name="Turn down" className="panel-head">
         <h2>Turn down</h2>
         <UnstyledButton className="link push" onClick={toggle} aria-expanded={limits}>
           limits, gaps {limits ? <IconChevronDown size={12} /> : <IconChevronRight size={12} />}
@@ -53,23 +54,25 @@ export function DetailsRule() {
             <Menu.Item onClick={() => void findAgain()}>Find the details again</Menu.Item>
           </Menu.Dropdown>
         </Menu>
-      </div>
+      </Roving>
       <Collapse expanded={limits}>
         {KINDS.map((kind) => (
           <Limits key={`${track.id}:${kind}`} kind={kind} rule={track.rules[kind]!} />
         ))}
         <GapWays key={track.id} rule={track.rules.gap!} />
       </Collapse>
-      {KINDS.map((kind) => (
-        <KindRule
-          key={`${track.id}:${kind}`}
-          kind={kind}
-          rule={track.rules[kind]!}
-          marks={marks}
-          figures={figures}
-          shown={kind !== "ess" || track.shows_esses}
-        />
-      ))}
+      <Roving name="Kinds that are turned down" axis="column" items="input[role=switch]">
+        {KINDS.map((kind) => (
+          <KindRule
+            key={`${track.id}:${kind}`}
+            kind={kind}
+            rule={track.rules[kind]!}
+            marks={marks}
+            figures={figures}
+            shown={kind !== "ess" || track.shows_esses}
+          />
+        ))}
+      </Roving>
       {left && (
         <div className="rule-foot">
           <Button size="xs" fullWidth onClick={() => void allDown()}>

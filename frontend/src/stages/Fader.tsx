@@ -3,6 +3,7 @@ import { Slider } from "@mantine/core";
 import { holdFader, setFader } from "../model/mix";
 import { useSession } from "../model/session";
 import { db } from "../parts/format";
+import { isByKey } from "../parts/roving";
 import { useHeld } from "../parts/useHeld";
 import "./Fader.css";
 
@@ -14,9 +15,11 @@ interface Props {
   /** How it is called on the screen and by a screen reader. */
   name?: string;
   label?: string;
+  /** Keys have the fader of the track in focus, below the picture. */
+  isSecond?: boolean;
 }
 
-export function Fader({ track, value, name = "fader", label = "Fader" }: Props) {
+export function Fader({ track, value, name = "fader", label = "Fader", isSecond }: Props) {
   const { held, hold, keep } = useHeld<number>(async (next) => {
     const letGo = holdFader({ track, db: next });
     await setFader(track, next);
@@ -33,7 +36,9 @@ export function Fader({ track, value, name = "fader", label = "Fader" }: Props) 
         <button
           type="button"
           className="mono fader-value"
-          title="Double click: back to 0 dB"
+          title="Double click, or Enter: back to 0 dB"
+          aria-label={`${label} ${db(shown)}: back to 0 dB`}
+          onClick={(event) => isByKey(event) && void keep(0)}
           onDoubleClick={() => void keep(0)}
         >
           {db(shown)}
@@ -47,6 +52,7 @@ export function Fader({ track, value, name = "fader", label = "Fader" }: Props) 
         step={0.1}
         label={null}
         thumbLabel={label}
+        thumbProps={isSecond ? { tabIndex: -1 } : undefined}
         value={Math.max(shown, low)}
         onChange={(next) => {
           hold(next);

@@ -20,6 +20,7 @@ import {
 import { useSession } from "../model/session";
 import { isSilent, LANE_NAMES, onRedraw, useView } from "../model/view";
 import { clock, signed, time } from "../parts/format";
+import { useRoving } from "../parts/roving";
 import { REST } from "../sound/control";
 import { engine } from "../sound/engine";
 import { PassTimes } from "./PassTimes";
@@ -30,7 +31,7 @@ const NOTCH = 0.5;
 export function Hand() {
   const lane = useView((s) => s.lane);
   return (
-    <aside className={`hand hand-${lane}`} aria-label="Hand">
+    <aside className={`hand hand-${lane}`} aria-label="Hand" ref={useRoving({})}>
       <div className="hand-head">
         <strong>{LANE_NAMES[lane]}</strong>
         <HandMenu />

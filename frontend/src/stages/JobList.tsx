@@ -10,6 +10,7 @@ import { useJobs } from "../model/queries";
 import { useSession } from "../model/session";
 import { dismissUpload, stopUpload, useBatches, useUploads } from "../model/uploads";
 import { complain, tell } from "../parts/messages";
+import { useRoving } from "../parts/roving";
 import "./JobList.css";
 
 const dismissed = new Set<string>();
@@ -69,10 +70,11 @@ export function JobList({ kind }: { kind: "import" | "render" }) {
   useEffect(() => {
     if (kind === "render") void jobsAgain(id);
   }, [kind, id, revision]);
+  const roving = useRoving({ axis: "either" });
   if (kind === "render") jobs.reverse();
   if (jobs.length + uploads.length === 0) return null;
   return (
-    <ul className="jobs" aria-label={kind === "import" ? "Being brought in" : "Renders"}>
+    <ul className="jobs" ref={roving} aria-label={kind === "import" ? "Being brought in" : "Renders"}>
       {uploads.map((u) => (
         <Line
           key={u.key}

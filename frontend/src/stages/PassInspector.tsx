@@ -6,6 +6,7 @@ import { dropPass, keepPass, otherHeard, playPass, setHow } from "../model/passe
 import { useRiding } from "../model/riding";
 import { LANE_NAMES } from "../model/view";
 import { clock } from "../parts/format";
+import { Roving } from "../parts/roving";
 import { KeptRow } from "../parts/SliderRow";
 import { PassTimes, useHow } from "./PassTimes";
 
@@ -61,7 +62,7 @@ export function PassInspector({ pass }: { pass: Pass }) {
         checked={how.snap}
         onChange={(event) => setHow({ snap: event.currentTarget.checked })}
       />
-      <div className="inspector-keys">
+      <Roving name="What to do" className="inspector-keys">
         <Button size="xs" flex={1} onClick={() => void keepPass()}>
           {pass.state === "kept" ? "Keep again" : "Keep"}
           <kbd>D</kbd>
@@ -78,7 +79,7 @@ export function PassInspector({ pass }: { pass: Pass }) {
             </Button>
           </Tooltip>
         )}
-      </div>
+      </Roving>
     </div>
   );
 }

@@ -1,5 +1,5 @@
 /** The rule of the stage Phrases: a few sliders, the draft, and what it would do. The draft follows the sliders live. */
-import { Button, Collapse, Group, RangeSlider, SegmentedControl, Slider, Switch, UnstyledButton } from "@mantine/core";
+import { Button, Collapse, RangeSlider, SegmentedControl, Slider, Switch, UnstyledButton } from "@mantine/core";
 import { useDisclosure } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight } from "@tabler/icons-react";
 import { useEffect } from "react";
@@ -8,6 +8,7 @@ import { acceptDraft, dropDraft, findPhrases, makeDraft, tryRule, turnPeaks } fr
 import { reasonWords, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { distanceUnit, levelUnit, plain, signed } from "../parts/format";
+import { Roving } from "../parts/roving";
 import { RuleRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
 import { setRule, TargetFields } from "./TargetFields";
@@ -161,7 +162,7 @@ export function PhrasesRule() {
             With {plain(draft.freeing)} {levelUnit(rule.unit)} every phrase gets level
           </UnstyledButton>
         )}
-        <Group gap={8} wrap="nowrap">
+        <Roving name="Draft" className="acts">
           {draft ? (
             <>
               <Button size="xs" flex={1} onClick={() => void acceptDraft()}>
@@ -178,7 +179,7 @@ export function PhrasesRule() {
               <kbd>D</kbd>
             </Button>
           )}
-        </Group>
+        </Roving>
         <p className="note" role="status">
           {draft
             ? summary(draft)

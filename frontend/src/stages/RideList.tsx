@@ -12,6 +12,7 @@ import { goToStray, isSpan, strayList } from "../model/strays";
 import { isSilent, LANE_NAMES, SILENCE, type Span, useView } from "../model/view";
 import { ExactField } from "../parts/ExactField";
 import { clock, signed, time } from "../parts/format";
+import { Roving } from "../parts/roving";
 import { useRows } from "../parts/useRows";
 import { Vial } from "../parts/Vial";
 import { OrderSwitch } from "./OrderSwitch";
@@ -42,12 +43,12 @@ export function RideList() {
   const chosen = useMemo(() => all.filter((point) => points.has(point.id)), [all, points]);
   return (
     <section className="worklist" aria-label="Worklist">
-      <div className="panel-head">
+      <Roving name="What is listed" className="panel-head">
         <h2>
           Strays <span className="dim">{inside ? items.length : ""}</span>
         </h2>
         <OrderSwitch worst="furthest first" />
-      </div>
+      </Roving>
       <div className="rows" ref={box}>
         {inside && items.length === 0 && <p className="note rows-note">Nothing strays inside the phrases.</p>}
         <div style={{ height: rows.getTotalSize(), position: "relative" }}>
@@ -63,7 +64,6 @@ export function RideList() {
                 data-stray={item.id}
                 data-state={deviation > 0 ? "loud" : "quiet"}
                 aria-pressed={isSpan(span, item.span)}
-                aria-label={`${time(item.span.start)}, ${signed(deviation)} LU from its phrase: ${words}`}
                 style={{ transform: `translateY(${row.start}px)` }}
                 onClick={() => goToStray(item, false)}
                 onDoubleClick={() => goToStray(item)}
@@ -80,6 +80,7 @@ export function RideList() {
                     </span>
                   </Tooltip>
                 )}
+                <span className="unseen">{`${time(item.span.start)}, ${signed(deviation)} LU from its phrase`}</span>
               </button>
             );
           })}
@@ -106,7 +107,7 @@ function PointInspector({ chosen }: { chosen: LanePoint[] }) {
       <div className="inspector-head">
         <strong>{ids.length === 1 ? "Point" : `${ids.length} points`}</strong>
         <span className="mono dim">{silent ? "silence" : time(first!.at)}</span>
-        <span className="push inspector-tools">
+        <Roving name="Points" className="push inspector-tools">
           <Tooltip label="Silence">
             <ActionIcon
               size="sm"
@@ -122,7 +123,7 @@ function PointInspector({ chosen }: { chosen: LanePoint[] }) {
               <IconX size={14} />
             </ActionIcon>
           </Tooltip>
-        </span>
+        </Roving>
       </div>
       <div className="inspector-fields">
         <ExactField

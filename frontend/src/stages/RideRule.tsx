@@ -1,5 +1,5 @@
 /** The rule of the stage Ride: which lane is in hand, the draft of a ride, and the trim that lies over it. */
-import { ActionIcon, Button, Group, Menu, RangeSlider, SegmentedControl, Slider, Switch } from "@mantine/core";
+import { ActionIcon, Button, Menu, RangeSlider, SegmentedControl, Slider, Switch } from "@mantine/core";
 import { IconDots } from "@tabler/icons-react";
 import { useRef } from "react";
 import { api, type LaneName } from "../api/client";
@@ -25,6 +25,7 @@ import { useRiding } from "../model/riding";
 import { trackOf, useSession } from "../model/session";
 import { LANE_NAMES, LANES, useView } from "../model/view";
 import { db } from "../parts/format";
+import { Roving } from "../parts/roving";
 import { RuleRow, SliderRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
 import { FineValues } from "./FineValues";
@@ -39,7 +40,7 @@ export function RideRule() {
   if (!track || !rule) return null;
   return (
     <section className="rule" aria-label="Rule">
-      <div className="panel-head">
+      <Roving name="Lane" className="panel-head">
         <SegmentedControl
           size="xs"
           aria-label="Lane in hand"
@@ -48,7 +49,7 @@ export function RideRule() {
           data={LANES.map((value) => ({ value, label: LANE_NAMES[value] }))}
         />
         <LaneMenu track={track} lane={lane} />
-      </div>
+      </Roving>
       {track.kind === "bed" ? <SlowRide bed={track} draft={slowDraft} /> : <VoiceRide />}
       <TrimRow key={track.id} canFold={track.lanes.includes("trim")} />
     </section>
@@ -110,7 +111,7 @@ function VoiceRide() {
         />
       </div>
       <div className="rule-foot">
-        <Group gap={8} wrap="nowrap">
+        <Roving name="Draft" className="acts">
           {draft ? (
             <>
               <Button size="xs" flex={1} onClick={() => void acceptRideDraft()}>
@@ -124,7 +125,7 @@ function VoiceRide() {
             <DraftButton />
           )}
           <FineRule />
-        </Group>
+        </Roving>
         <p className="note" role="status">
           {draft
             ? `Inside the phrases ${draft.before.toFixed(1)} → ${draft.after.toFixed(1)} LU, with ${draft.points.length} points.`

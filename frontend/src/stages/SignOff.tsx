@@ -8,6 +8,7 @@ import { KINDS, render, useRenders, useUnheard } from "../model/renders";
 import { trackOf, useSession } from "../model/session";
 import { type Stage, useView } from "../model/view";
 import { db, distanceUnit, plain, signed } from "../parts/format";
+import { useRoving } from "../parts/roving";
 import { JobList } from "./JobList";
 import "./SignOff.css";
 
@@ -112,6 +113,7 @@ export function SignOffList({ goStage }: { goStage: (stage: Stage) => Promise<vo
   const track = useSession((s) => trackOf(s, focus));
   const rule = useSession((s) => s.header?.rule);
   const { data } = useFigures(track?.id);
+  const roving = useRoving({ axis: "column" });
   if (!track || !rule || !data) return null;
   const { before, after } = data;
   const unit = distanceUnit(rule.unit);
@@ -175,7 +177,7 @@ export function SignOffList({ goStage }: { goStage: (stage: Stage) => Promise<vo
         <h2>Check list</h2>
       </div>
       <div className="rows static">
-        <ul className="checks">
+        <ul className="checks" ref={roving}>
           {checks
             .filter(([, , check]) => !isBed || OF_BEDS.has(check))
             .map(([good, text, check]) => (

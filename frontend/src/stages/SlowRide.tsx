@@ -1,9 +1,10 @@
 /** Levelling a track without phrases - a bed, an ensemble in a room - by its short-term loudness. */
-import { Button, Group } from "@mantine/core";
+import { Button } from "@mantine/core";
 import type { SlowDraft, Track } from "../api/client";
 import { acceptSlow, draftSlow, dropDuck, setSlow, slowRule, useBalance } from "../model/balance";
 import { useSession } from "../model/session";
 import { signed } from "../parts/format";
+import { Roving } from "../parts/roving";
 import { SliderRow } from "../parts/SliderRow";
 
 export function SlowRide({ bed, draft }: { bed: Track; draft: SlowDraft | null }) {
@@ -24,7 +25,7 @@ export function SlowRide({ bed, draft }: { bed: Track; draft: SlowDraft | null }
         digits={0}
         set={(by) => setSlow({ most_down: by, most_up: by })}
       />
-      <Group gap={8} wrap="nowrap">
+      <Roving name="Slow ride" className="acts">
         {draft ? (
           <>
             <Button size="compact-sm" flex={1} onClick={() => void acceptSlow()}>
@@ -39,7 +40,7 @@ export function SlowRide({ bed, draft }: { bed: Track; draft: SlowDraft | null }
             Even out {bed.name} slowly
           </Button>
         )}
-      </Group>
+      </Roving>
       {draft && (
         <p className="note" role="status">
           {told(draft, bed)}

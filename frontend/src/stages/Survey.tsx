@@ -14,6 +14,7 @@ import { BedSign } from "../parts/BedSign";
 import { DropArea } from "../parts/DropArea";
 import { distanceUnit, plain, span } from "../parts/format";
 import { NameDialog } from "../parts/NameDialog";
+import { Roving } from "../parts/roving";
 import { Vial, worst } from "../parts/Vial";
 import { JobList } from "./JobList";
 import { TargetFields } from "./TargetFields";
@@ -92,11 +93,11 @@ export function SurveyList() {
       <div className="panel-head">
         <h2>Recordings</h2>
       </div>
-      <div className="rows static">
+      <Roving name="Tracks" axis="either" className="rows static">
         {header.tracks.map((track) => (
           <TrackCard key={track.id} track={track} />
         ))}
-      </div>
+      </Roving>
     </section>
   );
 }
@@ -208,7 +209,9 @@ function Takes({ track, unit }: { track: Track; unit: string }) {
             <th scope="col">spread</th>
             <th scope="col">room</th>
             <th scope="col">phrases</th>
-            <th aria-label="More" />
+            <th scope="col">
+              <span className="unseen">more</span>
+            </th>
           </tr>
         </thead>
         <tbody className="mono">

@@ -3,13 +3,12 @@ import { Tooltip } from "@mantine/core";
 import { IconHandStop, IconLock, IconTargetArrow } from "@tabler/icons-react";
 import { useMemo } from "react";
 import { phraseSpan } from "../model/focus";
-import { seek } from "../model/listening";
-import { reveal } from "../model/looking";
 import { reasonWords, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
-import { goTo, worklist } from "../model/worklist";
+import { chooseClip, goTo, worklist } from "../model/worklist";
 import { distanceUnit, signed, time } from "../parts/format";
-import { afterClick, isMore, useRows } from "../parts/useRows";
+import { Roving } from "../parts/roving";
+import { isMore, useRows } from "../parts/useRows";
 import { Vial } from "../parts/Vial";
 import { describe } from "../picture/Capsules";
 import { OrderSwitch } from "./OrderSwitch";
@@ -38,12 +37,12 @@ export function Worklist() {
 
   return (
     <section className="worklist" aria-label="Worklist">
-      <div className="panel-head">
+      <Roving name="What is listed" className="panel-head">
         <h2>
           Worklist <span className="dim">{off === 0 ? "all level" : `${off} off`}</span>
         </h2>
         <OrderSwitch worst="worst first" />
-      </div>
+      </Roving>
       <div className="rows" ref={box}>
         <div style={{ height: rows.getTotalSize(), position: "relative" }}>
           {rows.getVirtualItems().map((row) => {
@@ -59,15 +58,8 @@ export function Worklist() {
                 data-state={item.level ? "level" : item.deviation > 0 ? "loud" : "quiet"}
                 data-left-out={clip.left_out || undefined}
                 aria-pressed={selection.has(clip.id)}
-                aria-label={describe(clip, item.number, item.deviation, tolerance, unit)}
                 style={{ transform: `translateY(${row.start}px)` }}
-                onClick={(event) => {
-                  const more = isMore(event);
-                  const ids = afterClick(selection, clip.id, more);
-                  useView.setState({ selection: ids, span: null });
-                  reveal(phraseSpan(clip));
-                  if (!more) seek(phraseSpan(clip).start);
-                }}
+                onClick={(event) => chooseClip(clip, isMore(event))}
                 onDoubleClick={() => goTo(clip)}
               >
                 <Vial
@@ -87,6 +79,7 @@ export function Worklist() {
                 ) : (
                   <span className="row-value mono">{signed(item.deviation)}</span>
                 )}
+                <span className="unseen">{describe(clip, item.number, item.deviation, tolerance, unit)}</span>
               </button>
             );
           })}
