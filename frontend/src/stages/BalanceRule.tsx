@@ -25,12 +25,13 @@ import { capital, db, signed } from "../parts/format";
 import { Roving } from "../parts/roving";
 import { KeptRow, SliderRow } from "../parts/SliderRow";
 import { FineValues } from "./FineValues";
+import { RulePanel } from "./RulePanel";
 import { SlowRide } from "./SlowRide";
 
 export function BalanceRule() {
   const leaf = useBalance((s) => s.leaf);
   return (
-    <section className="rule" aria-label="Rule">
+    <RulePanel>
       <div className="panel-head">
         <SegmentedControl
           size="xs"
@@ -45,7 +46,7 @@ export function BalanceRule() {
         />
       </div>
       {leaf === "bed" ? <BedLeaf /> : <LoadLeaf />}
-    </section>
+    </RulePanel>
   );
 }
 

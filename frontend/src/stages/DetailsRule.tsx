@@ -24,6 +24,7 @@ import { Roving } from "../parts/roving";
 import { KeptRow, RuleRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
 import "./DetailsRule.css";
+import { RulePanel } from "./RulePanel";
 
 const NO_MARKS: Mark[] = [];
 const SLIDER: Record<Kind, number> = { breath: -24, ess: -12, knock: -12, gap: -40 };
@@ -38,7 +39,7 @@ export function DetailsRule() {
   if (!track) return null;
   const left = KINDS.some((kind) => !track.rules[kind]!.on && marks.some((mark) => mark.kind === kind));
   return (
-    <section className="rule" aria-label="Rule">
+    <RulePanel>
       <Roving name="Turn down" className="panel-head">
         <h2>Turn down</h2>
         <UnstyledButton className="link push" onClick={toggle} aria-expanded={limits}>
@@ -81,7 +82,7 @@ export function DetailsRule() {
           </Button>
         </div>
       )}
-    </section>
+    </RulePanel>
   );
 }
 

@@ -11,6 +11,7 @@ import { distanceUnit, levelUnit, plain, signed } from "../parts/format";
 import { Roving } from "../parts/roving";
 import { RuleRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
+import { RulePanel } from "./RulePanel";
 import { setRule, TargetFields } from "./TargetFields";
 
 const NO_CHANGE: RuleChange = {};
@@ -58,7 +59,7 @@ export function PhrasesRule() {
   );
 
   return (
-    <section className="rule" aria-label="Rule">
+    <RulePanel>
       <div className="panel-head">
         <h2>Even out</h2>
         <UnstyledButton className="link" onClick={toggleAims} aria-expanded={aims}>
@@ -188,7 +189,7 @@ export function PhrasesRule() {
               : "Only what is selected is drafted."}
         </p>
       </div>
-    </section>
+    </RulePanel>
   );
 }
 

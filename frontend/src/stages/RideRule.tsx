@@ -29,6 +29,7 @@ import { Roving } from "../parts/roving";
 import { RuleRow, SliderRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
 import { FineValues } from "./FineValues";
+import { RulePanel } from "./RulePanel";
 import { SlowRide } from "./SlowRide";
 
 export function RideRule() {
@@ -39,7 +40,7 @@ export function RideRule() {
   const slowDraft = useBalance((s) => s.slowDraft);
   if (!track || !rule) return null;
   return (
-    <section className="rule" aria-label="Rule">
+    <RulePanel>
       <Roving name="Lane" className="panel-head">
         <SegmentedControl
           size="xs"
@@ -52,7 +53,7 @@ export function RideRule() {
       </Roving>
       {track.kind === "bed" ? <SlowRide bed={track} draft={slowDraft} /> : <VoiceRide />}
       <TrimRow key={track.id} canFold={track.lanes.includes("trim")} />
-    </section>
+    </RulePanel>
   );
 }
 

@@ -10,6 +10,7 @@ import { type Stage, useView } from "../model/view";
 import { db, distanceUnit, plain, signed } from "../parts/format";
 import { useRoving } from "../parts/roving";
 import { JobList } from "./JobList";
+import { RulePanel } from "./RulePanel";
 import "./SignOff.css";
 
 export function SignOffRule() {
@@ -21,7 +22,7 @@ export function SignOffRule() {
   if (!track) return null;
   const count = tracks.length;
   return (
-    <section className="rule" aria-label="Rule">
+    <RulePanel>
       <div className="panel-head">
         <h2>Render</h2>
       </div>
@@ -85,7 +86,7 @@ export function SignOffRule() {
         Render<kbd>D</kbd>
       </Button>
       <JobList kind="render" />
-    </section>
+    </RulePanel>
   );
 }
 

@@ -17,13 +17,14 @@ import { NameDialog } from "../parts/NameDialog";
 import { Roving } from "../parts/roving";
 import { Vial, worst } from "../parts/Vial";
 import { JobList } from "./JobList";
+import { RulePanel } from "./RulePanel";
 import { TargetFields } from "./TargetFields";
 import "./Survey.css";
 
 export function SurveyRule() {
   const id = useSession((s) => s.id);
   return (
-    <section className="rule" aria-label="Rule">
+    <RulePanel>
       <div className="panel-head">
         <h2>Bring in</h2>
       </div>
@@ -41,7 +42,7 @@ export function SurveyRule() {
         <h2>Target</h2>
       </div>
       <TargetFields />
-    </section>
+    </RulePanel>
   );
 }
 
