@@ -83,6 +83,8 @@ export const api = {
 
   changeTrack: (id: string, revision: number, change: Omit<Schemas["TrackChange"], "revision">) =>
     take(client.PATCH("/api/tracks/{track_id}", { ...track(id), body: { revision, ...change } })),
+  duplicateTrack: (id: string, revision: number) =>
+    take(client.POST("/api/tracks/{track_id}/copies", { ...track(id), body: { revision } })),
   removeTrack: (id: string, revision: number) =>
     take(client.DELETE("/api/tracks/{track_id}", { params: { path: { track_id: id }, query: { revision } } })),
   gain: (id: string, revision: number, clips: string[], change: { by?: number; to?: number }) =>
@@ -317,10 +319,10 @@ export const api = {
       request.onload = () => {
         const body = readJson(request.responseText) as Partial<Job> & { detail?: string };
         if (request.status === 202) resolve(body as Job);
-        else if (request.status === 413) reject(new Problem(413, `“${file.name}” is larger than the program takes.`));
+        else if (request.status === 413) reject(new Problem(413, `“${file.name}” is too large to import.`));
         else reject(new Problem(request.status, body.detail ?? UNREACHABLE));
       };
-      request.onerror = () => reject(new Problem(0, `“${file.name}” could not be sent. ${UNREACHABLE}`));
+      request.onerror = () => reject(new Problem(0, `“${file.name}” could not be uploaded. ${UNREACHABLE}`));
       signal.onabort = () => {
         request.abort();
         reject(new Problem(0, `“${file.name}” was stopped.`));

@@ -30,6 +30,7 @@ const WORDS: [RegExp, string][] = [
   [/^POST .*\/takes\/match$/, "Matching the takes"],
   [/^POST .*\/takes\/(hear|choose)$/, "Changing the take"],
   [/^POST .*\/(undo|undo-to-whole)$/, "Undoing"],
+  [/^POST .*\/copies$/, "Duplicating the track"],
   [/^POST .*\/redo$/, "Doing it again"],
   [/^POST .*\/sessions$/, "Making a session"],
   [/^DELETE .*\/sessions\/[^/]+$/, "Deleting the session"],

@@ -109,6 +109,18 @@ export function toggleHeard(which: "mute" | "solo", track = focused()) {
   });
 }
 
+/** Put a track some places further down the list, or up; at its end it stays. */
+export function moveTrack(by: 1 | -1, track = focused()) {
+  const tracks = useSession.getState().header?.tracks ?? [];
+  const place = tracks.findIndex((one) => one.id === track?.id) + by;
+  if (!track || place < 0 || place >= tracks.length) return;
+  void edit("put a track elsewhere", (revision) => api.changeTrack(track.id, revision, { place }));
+}
+
+export function duplicateTrack(track = focused()) {
+  if (track) void edit("duplicate a track", (revision) => api.duplicateTrack(track.id, revision));
+}
+
 export function setKind(track: string, kind: Track["kind"]) {
   return edit("change the kind of a track", (revision) =>
     api.changeTrack(track, revision, { kind: kind as "voice" | "bed" }),

@@ -38,9 +38,10 @@ api = Routes("tracks", "tracks", "/api/tracks/<track_id>")
 
 
 class TrackChange(Revised):
-    """Another name, kind or fader position, or whether it is heard. One of them."""
+    """Another name, place in the order, kind or fader position, or whether it is heard. One of them."""
 
     name: Name | None = None
+    place: Annotated[int, Field(ge=0, le=100_000)] | None = None
     kind: Literal["voice", "bed"] | None = None
     fader: Db | None = None
     mute: bool | None = None
@@ -108,9 +109,10 @@ class RenderRequest(Request):
 
 @api.patch("", responses={200: Changed})
 def change_track(path: TrackPath, body: TrackChange) -> Response:
-    """Rename a track, make it a voice or a bed, set its fader, mute it, or let it be heard alone."""
+    """Rename a track, put it elsewhere in the order, make it a voice or a bed, set its fader, mute or solo it."""
     ways: dict[str, Callable[..., Changed]] = {
         "name": tracks.rename,
+        "place": tracks.put,
         "kind": tracks.set_kind,
         "fader": tracks.set_fader,
         "mute": partial(tracks.set_heard, which="mute"),
@@ -118,15 +120,21 @@ def change_track(path: TrackPath, body: TrackChange) -> Response:
     }
     given = [name for name in ways if getattr(body, name) is not None]
     if len(given) != 1:
-        raise Refused("Say one of these: another name, a kind, a fader position, mute or solo.")
+        raise Refused("Give a name, a place in the order, a kind, a fader position, mute or solo.")
     (name,) = given
     value = {"on" if name in ("mute", "solo") else name: getattr(body, name)}
     return answer(ways[name](bench(), path.track_id, body.revision, **value))
 
 
+@api.post("/copies", responses={200: Changed})
+def duplicate_track(path: TrackPath, body: Revised) -> Response:
+    """Put a copy of a track, with everything on it, right below it."""
+    return answer(tracks.duplicate(bench(), path.track_id, body.revision))
+
+
 @api.delete("", responses={200: Changed})
 def remove_track(path: TrackPath, query: RevisionQuery) -> Response:
-    """Take a track out; undo brings it back."""
+    """Remove a track; undo brings it back."""
     return answer(tracks.remove(bench(), path.track_id, query.revision))
 
 
