@@ -74,7 +74,7 @@ describe("words", () => {
     const draft = { level: 3, count: 4, moves: 2, items: [], target: -18, base: 0, by_peaks: 0, peaks: 0, deepest: 0 };
     const reasons = { ceiling: 1, "to target": 2, level: 1 };
     expect(summary({ ...draft, freeing: null, stamp: "", reasons } as Draft)).toBe(
-      "3 of 4 would be level. 2 reach the target, 1 level already, 1 stopped by the ceiling.",
+      "3 of 4 would be level. 2 reach the target, 1 level already, 1 limited by the ceiling.",
     );
   });
 

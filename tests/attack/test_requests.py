@@ -266,7 +266,7 @@ def test_an_upload_into_a_folder_that_was_moved_is_told_of_with_a_number(tmp_pat
         status, answer = ask(own, "POST", f"/api/sessions/{session}/uploads?name=a.wav", b"RIFF", JSON)
         told = json.loads(answer)
         assert (status, told["title"]) == (500, "Unexpected")
-        assert told["detail"].startswith(f"The data folder {own.data} is not there any more.")
+        assert told["detail"].startswith(f"The data folder {own.data} no longer exists.")
         assert told["id"] in told["detail"]
     finally:
         (tmp_path / "elsewhere").rename(own.data)

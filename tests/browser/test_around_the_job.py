@@ -11,7 +11,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, expect
 
-from tests.browser.hands import box_of, capsule, clip_of, drag, eventually, fresh, middle, open_stage, render_link, row
+from tests.browser.hands import GUIDE, box_of, capsule, clip_of, drag, eventually, fresh, middle, open_stage, render_link, row
 from tests.conftest import hum, room, uneven_voice, write_sound
 from tests.helpers.program import Program
 
@@ -33,7 +33,7 @@ def test_a_session_is_begun_named_and_deleted(page: Page, own_program: Program) 
     page.get_by_role("button", name="New session").click()
     page.get_by_role("textbox", name="Name").fill("Harbour bells")
     page.get_by_role("button", name="Begin").click()
-    expect(page.get_by_text("Bring a voice in")).to_be_visible()
+    expect(page.get_by_text("Import a voice")).to_be_visible()
     page.get_by_role("link", name="Nivelus, all sessions").click()
     card = page.locator(".card", has_text="Harbour bells")
     expect(card).to_contain_text("empty")
@@ -53,7 +53,7 @@ def test_a_track_is_taken_out_and_comes_back(page: Page, demo_program: Program) 
     open_stage(page, demo_program, state, "survey")
     expect(page.get_by_role("tab")).to_have_count(2)
     page.get_by_role("button", name="More for Mill keeper").click()
-    page.get_by_role("menuitem", name="Take out of the session").click()
+    page.get_by_role("menuitem", name="Remove from the session").click()
     expect(page.get_by_role("tab")).to_have_count(1)
     page.get_by_role("button", name="Undo").click()
     expect(page.get_by_role("tab")).to_have_count(2)
@@ -70,17 +70,58 @@ def test_a_track_gets_another_name(page: Page, demo_program: Program) -> None:
     expect(page.get_by_role("tab", name="Jory")).to_be_visible()
 
 
+def test_tracks_get_another_order_and_a_copy(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, FEATURE)
+    open_stage(page, demo_program, state, "survey")
+    chips, lanes = page.get_by_role("tab"), page.locator("section.lane")
+    menu = page.get_by_role("button", name="More for Mill keeper")
+    menu.click()
+    expect(page.get_by_role("menuitem", name="Move down")).to_be_disabled()
+    page.get_by_role("menuitem", name="Move up").click()
+    expect(chips).to_contain_text(["Mill keeper", "Narrator"])
+    expect(lanes.first).to_have_attribute("aria-label", "Mill keeper")
+    # by keys it is found by its name, and goes for the track in focus
+    chips.nth(0).click()
+    page.keyboard.press("Control+k")
+    page.keyboard.type("move the track down")
+    page.keyboard.press("Enter")
+    expect(chips).to_contain_text(["Narrator", "Mill keeper"])
+    menu.click()
+    page.get_by_role("menuitem", name="Duplicate").click()
+    expect(chips).to_contain_text(["Narrator", "Mill keeper", "Mill keeper 2"])
+    now = demo_program.session(FEATURE)
+    own, copy = ([clip for clip in now["clips"] if clip["track"] == track["id"]] for track in now["tracks"][1:])
+    assert [(clip["start"], clip["label"]) for clip in own] == [(clip["start"], clip["label"]) for clip in copy]
+    for _ in range(3):
+        page.keyboard.press("Control+z")
+    expect(chips).to_have_count(2)
+    eventually(lambda: demo_program.session(FEATURE)["undo"] == state["undo"])
+
+
+def test_a_rule_that_is_longer_than_its_panel_says_so(page: Page, demo_program: Program) -> None:
+    open_stage(page, demo_program, fresh(demo_program, GUIDE))
+    more = page.get_by_role("button", name="more below")
+    expect(more).to_have_count(0)
+    page.get_by_role("button", name=re.compile("^ceiling, noise")).click()
+    longest = page.get_by_role("slider", name="Longest phrase")
+    expect(more).to_be_visible()
+    while more.count():
+        more.click()
+    expect(longest).to_be_in_viewport()
+    expect(page.get_by_text("Keep gains set by hand")).to_be_in_viewport()
+
+
 def test_the_target_in_every_unit_and_kind(page: Page, demo_program: Program, song: dict) -> None:
     page.keyboard.press("1")
     figures = page.get_by_test_id("figures")
-    page.get_by_label("Judged by").select_option("rms")
+    page.get_by_label("Measured as").select_option("rms")
     expect(figures).to_contain_text("−23.0 dBFS RMS")
     page.get_by_label("Preset").select_option(label="−16 LUFS, mobile")
     expect(figures).to_contain_text("−16.0 LUFS")
-    page.get_by_label("Target", exact=True).fill("-30")
+    page.get_by_label("Target level").fill("-30")
     page.keyboard.press("Enter")
     expect(figures).to_contain_text("−30.0 LUFS")
-    page.get_by_label("Brought to").select_option("median")
+    page.get_by_label("Target", exact=True).select_option("median")
     levels = [c["before"] for c in demo_program.session(SONG)["clips"]]
     expect(figures).to_contain_text(f"{np.median(levels):.1f} LUFS".replace("-", "−"))
     # named phrases become the measure for all others
@@ -88,7 +129,7 @@ def test_the_target_in_every_unit_and_kind(page: Page, demo_program: Program, so
     row(page, song["clips"][3]).click()
     page.keyboard.press("r")
     page.keyboard.press("1")
-    page.get_by_label("Brought to").select_option("reference")
+    page.get_by_label("Target", exact=True).select_option("reference")
     expect(figures).to_contain_text(f"{levels[3]:.1f} LUFS".replace("-", "−"))
 
 
@@ -219,7 +260,7 @@ def test_renders_say_of_when_and_of_what_state_they_are(page: Page, own_program:
     expect(first).to_have_count(1, timeout=30_000)
     name = rf"Own - {voice_file.stem} levelled \d{{4}}-\d\d-\d\d \d\d\.\d\d\.wav"
     expect(first.get_by_role("link")).to_have_text(re.compile(f"^\\s*{name}$"))
-    expect(first).to_contain_text(re.compile(r"\d\d:\d\d · WAV 24 bits, pre-fader · up to “Bring in"))
+    expect(first).to_contain_text(re.compile(r"\d\d:\d\d · WAV 24 bits, pre-fader · up to “Import"))
     expect(first).not_to_contain_text("out of date")
     page.keyboard.press("2")
     capsule(page, state["clips"][0]).click()
@@ -233,7 +274,7 @@ def test_renders_say_of_when_and_of_what_state_they_are(page: Page, own_program:
     # what is off for the ear only is in it, and that is said where it is asked for
     page.get_by_role("button", name="Dips layer").click()
     expect(page.get_by_text("Switched off for your ears only, and in the render: dips.")).to_be_visible()
-    page.get_by_role("switch", name=re.compile("With the fader")).press("Space")
+    page.get_by_role("switch", name=re.compile("Include the fader")).press("Space")
     render_link(page)
     newest = renders.get_by_role("listitem").first
     expect(newest).to_contain_text("WAV 24 bits, with the fader at +0.0 dB · up to “1 phrase by +0.5 dB”")
@@ -248,7 +289,7 @@ def test_a_lost_sound_file_is_said_and_the_rest_goes_on(page: Page, own_program:
         sound.unlink()
     own_program.start()
     page.goto(f"{own_program.address}/s/{state['id']}/survey")
-    expect(page.get_by_text("Its sound file is missing. Bring it in again.")).to_be_visible()
+    expect(page.get_by_text("The recording's file is missing. Import it again to restore the track.")).to_be_visible()
     page.get_by_label("Sound files").set_input_files(voice_file)
     expect(page.get_by_text("Its sound file is missing")).to_have_count(0, timeout=20_000)
 

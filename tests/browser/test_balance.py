@@ -238,7 +238,7 @@ def test_what_is_soloed_is_what_is_in_the_mix(page: Page, demo_program: Program)
     open_stage(page, demo_program, state, "signoff")
     page.get_by_role("button", name="Solo Narrator").click()
     page.get_by_text("The mix", exact=True).click()
-    expect(page.get_by_text("Not in it (solo is on): Sea and harbour.")).to_be_visible()
+    expect(page.get_by_text("Left out (solo is on): Sea and harbour.")).to_be_visible()
     job = demo_program.post(f"/api/sessions/{state['id']}/mix", {"format": "wav", "bits": 32})
     assert demo_program.finished(state["id"], job["id"])["state"] == "done"
     mix = soundfile.read(io.BytesIO(demo_program.get_bytes(f"/api/jobs/{job['id']}/file")), always_2d=True)[0]

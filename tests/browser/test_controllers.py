@@ -175,4 +175,4 @@ def test_refused_it_says_so_and_offers_the_stand_in(state: dict[str, Any], quiet
     page.goto(f"{demo_program.address}/s/{state['id']}/ride")
     listen_to_midi(page)
     expect(page.get_by_role("alert").first).to_contain_text("stand-in can do the same")
-    expect(page.get_by_text("MIDI is not allowed here")).to_be_visible()
+    expect(page.get_by_text("The browser does not allow MIDI here")).to_be_visible()

@@ -177,7 +177,7 @@ def test_keys_work_on_one_mark(page: Page, demo_program: Program, song: dict) ->
     expect(inspector).to_contain_text("Kept out.")
     page.keyboard.press("u")
     inspector.get_by_role("button", name="Back to the rule").click()
-    expect(inspector).to_contain_text("As it is.")
+    expect(inspector).to_contain_text("Not turned down")
     eventually(lambda: not mark_now(demo_program, song, breath)["by_hand"])
     inspector.get_by_label("Depth").fill("-5")
     page.keyboard.press("Enter")
@@ -272,7 +272,7 @@ def test_an_edge_of_a_mark_is_dragged_in_the_ribbon(page: Page, demo_program: Pr
     # a new search does not take it back
     page.get_by_role("button", name="More about details").click()
     page.get_by_role("menuitem", name="Find the details again").click()
-    expect(page.get_by_text("The details were found anew")).to_be_visible()
+    expect(page.get_by_text("The details were found again")).to_be_visible()
     assert mark_now(demo_program, song, breath)["end"] == moved["end"]
 
 

@@ -77,7 +77,7 @@ def test_three_files_become_takes_and_the_best_of_each_is_put_together(
     files = [write_sound(tmp_path / f"lead {n + 1}.wav", voice) for n, voice in enumerate(voices)]
     page.get_by_label("Sound files").set_input_files(files)
     offer = page.get_by_label("Lay them out", exact=True)
-    expect(offer).to_contain_text("3 files came in together", timeout=30_000)
+    expect(offer).to_contain_text("3 files were imported together", timeout=30_000)
     expect(page.get_by_role("radio", name="As takes of one track")).to_be_checked()
     page.get_by_role("button", name="Lay them out").click()
     expect(page.get_by_role("tab")).to_have_count(1)
@@ -203,7 +203,7 @@ def test_all_of_it_is_done_by_keyboard(page: Page, demo_program: Program) -> Non
     length = state["tracks"][0]["timeline"]["duration"]
     eventually(lambda: demo_program.session(SONG)["tracks"][0]["timeline"]["duration"] > length + 1)
     page.keyboard.press("?")
-    for words in ("Play line later; clips by", "Close the silence", "Hear the phrase in the next take", "Drop files on a lane"):
+    for words in ("Play line right; clips by", "Close the gap", "Hear the phrase in the next take", "Drop files on a lane"):
         expect(page.get_by_role("dialog").get_by_text(words)).to_be_visible()
 
 
@@ -281,7 +281,7 @@ def test_takes_are_heard_and_matched(page: Page, demo_program: Program) -> None:
     state = fresh(demo_program, SONG)
     open_stage(page, demo_program, state, "survey")
     takes = page.get_by_label("Takes of Singer")
-    takes.get_by_role("button", name="Match their levels").click()
+    takes.get_by_role("button", name="Match levels").click()
     eventually(lambda: demo_program.session(SONG)["undo"] == "Match 2 takes to take 1")
     # the program's own words say the same of all of them
     levels = takes.locator("tbody tr td:nth-child(2)")

@@ -128,11 +128,11 @@ def test_a_quiet_recording_gets_level_by_its_base(quiet_page: Page, own_program:
     base = state(own_program)["tracks"][0]["base"]
     assert base > 12
     expect(rule.get_by_text(f"+{base:.1f} dB")).to_be_visible()
-    rule.get_by_text("none", exact=True).click()
+    rule.get_by_text("off", exact=True).click()
     page.keyboard.press("d")
-    expect(note(page)).to_contain_text("stopped by most up")
-    rule.get_by_text("by itself", exact=True).click()
-    expect(note(page)).not_to_contain_text("stopped by most up")
+    expect(note(page)).to_contain_text("limited by the upper limit")
+    rule.get_by_text("automatic", exact=True).click()
+    expect(note(page)).not_to_contain_text("limited by the upper limit")
     count = level_phrases(own_program)[1]
     page.keyboard.press("d")
     eventually(lambda: level_phrases(own_program) == (count, count))
@@ -146,8 +146,8 @@ def test_a_lower_target_that_frees_every_phrase_is_one_click(quiet_page: Page, o
     dropped(page, own_program, tmp_path, ("noisy", noisy))
     go(page, "phrases")
     page.keyboard.press("d")
-    expect(note(page)).to_contain_text("stopped by room tone")
-    freeing = page.get_by_role("button", name=re.compile("every phrase gets level"))
+    expect(note(page)).to_contain_text("limited by room tone")
+    freeing = page.get_by_role("button", name=re.compile("every phrase becomes level"))
     freeing.click()
     expect(freeing).to_have_count(0)
     count = level_phrases(own_program)[1]
@@ -160,7 +160,7 @@ def test_a_knock_that_holds_a_phrase_back_goes_down_with_it(quiet_page: Page, ow
     count = level_phrases(own_program)[1]
     go(page, "phrases")
     page.keyboard.press("d")
-    expect(note(page)).to_contain_text("1 stopped by short peaks")
+    expect(note(page)).to_contain_text("1 held back by short peaks")
     expect(note(page)).to_contain_text(f"{count - 1} of {count} would be level")
     page.get_by_role("switch", name=re.compile("Turn down the short peak that holds 1 phrase back")).click()
     expect(note(page)).to_contain_text(f"{count} of {count} would be level")
@@ -185,7 +185,7 @@ def test_phrases_settle_when_their_details_go_down(quiet_page: Page, own_program
     go(page, "details")
     page.keyboard.press("d")
     # every kind that goes down is a step of its own, and is told of
-    expect(page.get_by_text(re.compile(r"\d+ phrases? settled, \d\.\d dB at most\.")).first).to_be_visible()
+    expect(page.get_by_text(re.compile(r"\d+ phrases? re-levelled, by up to \d\.\d dB\.")).first).to_be_visible()
     eventually(lambda: {c["id"]: c["gain"] for c in state(own_program)["clips"]} != before)
     settled_down(own_program)
     assert level_phrases(own_program)[0] >= level[0]
@@ -221,11 +221,11 @@ def test_before_and_after_are_heard_equally_loud(quiet_page: Page, own_program: 
     equal = page.get_by_role("button", name=re.compile("^equal"))
     page.keyboard.press("q")
     expect(equal).to_have_attribute("aria-pressed", "true")
-    expect(equal).to_have_text(f"equal−{louder:.1f}")
+    expect(equal).to_have_text(f"equal loudness−{louder:.1f}")
     page.keyboard.press("b")
-    expect(equal).to_have_text("equal0.0")
+    expect(equal).to_have_text("equal loudness0.0")
     page.keyboard.press("q")
-    expect(equal).to_have_text("equal")
+    expect(equal).to_have_text("equal loudness")
 
 
 def test_an_exact_gain_is_typed_at_the_capsule(quiet_page: Page, own_program: Program, tmp_path: Path) -> None:

@@ -64,10 +64,10 @@ def test_a_long_import_shows_how_far_it_is_and_can_be_stopped(page: Page, own_pr
     session = own_program.post("/api/sessions", {"name": "Long"})["id"]
     page.goto(f"{own_program.address}/s/{session}/survey")
     page.get_by_label("Sound files").set_input_files(long)
-    expect(page.get_by_label("Being brought in").get_by_role("progressbar")).to_be_visible(timeout=30_000)
+    expect(page.get_by_label("Imports").get_by_role("progressbar")).to_be_visible(timeout=30_000)
     expect(page.get_by_text(re.compile(r"(reading|measuring) \d+ %"))).to_be_visible(timeout=60_000)
     page.get_by_role("button", name="Stop long.wav").click()
-    expect(page.get_by_text("Stopped. Nothing was brought in.")).to_be_visible(timeout=15_000)
+    expect(page.get_by_text("Stopped. Nothing was imported.")).to_be_visible(timeout=15_000)
     assert own_program.get(f"/api/sessions/{session}")["tracks"] == []
     assert list(own_program.data.glob("incoming/*")) == []
     assert list(own_program.data.glob("vault/*")) == []
@@ -195,8 +195,8 @@ def test_the_worklist_leads_from_one_phrase_to_the_next(page: Page, demo_program
     page.get_by_text("by time").click()
 
     def in_order() -> bool:
-        labels = rows.evaluate_all("all => all.map((r) => r.ariaLabel)")
-        numbers = [int(re.findall(r"\d+", label)[0]) for label in labels]
+        labels = rows.evaluate_all("all => all.map((r) => r.textContent)")
+        numbers = [int(re.findall(r"Phrase (\d+)", label)[0]) for label in labels]
         return len(numbers) > 8 and numbers == list(range(numbers[0], numbers[0] + len(numbers)))
 
     eventually(in_order)
@@ -242,7 +242,7 @@ def test_every_key_is_listed_and_everything_can_be_found_by_name(page: Page, dem
         "Play / stop",
         "Next that is off, or not down yet",
         "Cut at the play line",
-        "Join the selected",
+        "Join the selected phrases",
         "Fit all",
         "Undo",
     ):
@@ -303,7 +303,7 @@ def test_the_wheel_scrolls_and_zooms_and_the_overview_leads(page: Page, demo_pro
 
 def test_a_session_that_is_gone_says_so(page: Page, demo_program: Program) -> None:
     page.goto(f"{demo_program.address}/s/nothing/phrases")
-    expect(page.get_by_text("This session is not there any more.")).to_be_visible()
+    expect(page.get_by_text("This session no longer exists.")).to_be_visible()
     page.get_by_role("link", name="All sessions").click()
     expect(page.locator(".card")).to_have_count(len(demo_program.get("/api/sessions")["items"]))
 

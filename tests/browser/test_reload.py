@@ -69,7 +69,7 @@ def test_a_file_that_was_cut_off_is_named(page: Page, own_program: Program, voic
     page.get_by_label("Sound files").set_input_files(write_sound(tmp_path / "second.wav", uneven_voice((-20.0,))))
     expect(page.get_by_text("sending")).to_be_visible()
     page.reload()
-    words = "“second.wav” was still being sent when the page was left. Choose it again."
+    words = "“second.wav” was still uploading when the page was closed. Choose it again."
     told = page.get_by_role("alert").filter(has_text=words)
     expect(told).to_be_visible()
     page.reload()
@@ -87,7 +87,7 @@ def test_the_question_how_files_belong_together_has_the_focus_and_waits(
     main = page.get_by_role("button", name="Lay them out")
     expect(main).to_be_focused(timeout=30_000)
     page.reload()
-    expect(page.get_by_label("Lay them out", exact=True)).to_contain_text("2 files came in together")
+    expect(page.get_by_label("Lay them out", exact=True)).to_contain_text("2 files were imported together")
     expect(main).to_be_focused()
     if answer == "key":
         page.keyboard.press("Enter")

@@ -101,7 +101,7 @@ def test_from_a_draft_to_a_render_that_is_even_inside(page: Page, demo_program: 
     # the ride goes out as a file
     page.get_by_role("button", name="More about the ride").click()
     with page.expect_download() as download:
-        page.get_by_role("menuitem", name="Write it out as CSV").click()
+        page.get_by_role("menuitem", name="Export it as CSV").click()
     download.value.save_as(tmp_path / "ride.csv")
     assert download.value.suggested_filename == "Singer ride.csv"
     curve = read_csv((tmp_path / "ride.csv").read_bytes())
@@ -228,7 +228,7 @@ def test_a_span_is_held_smoothed_and_given_border_points_by_keys(page: Page, dem
     select_span(page, song, 9.0, 12.0)
     lift_by_three(page)
     page.keyboard.press("p")
-    page.get_by_label("Way to the next").select_option("hold")
+    page.get_by_label("Shape to the next point").select_option("hold")
     eventually(lambda: ride_of(demo_program, song)["ride"][1]["shape"] == "hold")
     start, end = (ride_of(demo_program, song)["ride"][place]["at"] for place in (1, 2))
     held = curve_now(demo_program, song)
@@ -286,7 +286,7 @@ def test_points_are_made_and_moved_along_one_axis(page: Page, demo_program: Prog
     expect(exact).to_have_value("-4.25 dB")
     page.keyboard.press("Enter")
     eventually(lambda: ride_of(demo_program, song)["ride"][1]["db"] == -4.25)
-    way = page.get_by_label("Way to the next")
+    way = page.get_by_label("Shape to the next point")
     way.select_option("smooth")
     eventually(lambda: ride_of(demo_program, song)["ride"][1]["shape"] == "smooth")
     # told by the server, not as it was chosen: the points are drawn where they are
@@ -358,7 +358,7 @@ def test_a_curve_is_brought_in_and_a_bad_one_says_why(page: Page, demo_program: 
     def bring_in(path: Path) -> None:
         page.get_by_role("button", name="More about the ride").click()
         with page.expect_file_chooser() as chooser:
-            page.get_by_role("menuitem", name="Bring in a curve (CSV, MIDI)").click()
+            page.get_by_role("menuitem", name="Import a curve (CSV, MIDI)").click()
         chooser.value.set_files(path)
 
     bring_in(good)
@@ -367,7 +367,7 @@ def test_a_curve_is_brought_in_and_a_bad_one_says_why(page: Page, demo_program: 
     # what is there is not replaced unasked: put away it stays, and so it does where the file holds no curve
     question = page.get_by_role("alert").filter(has_text="would take the place of the ride of Singer")
     bring_in(bad)
-    question.get_by_role("button", name="Put this message away").click()
+    question.get_by_role("button", name="Dismiss this message").click()
     bring_in(bad)
     question.get_by_role("button", name="Replace the ride").click()
     expect(page.get_by_text("“bad.csv”: Line 2 holds no point")).to_be_visible()
@@ -382,7 +382,7 @@ def test_a_curve_is_brought_in_and_a_bad_one_says_why(page: Page, demo_program: 
     assert [(p["at"], p["db"]) for p in ride_of(demo_program, song)["ride"]] == [(1.5, -0.5), (10.25, -6.5)]
     page.keyboard.press("t")
     page.get_by_role("button", name="More about the ride").click()
-    page.get_by_role("menuitem", name="Take the ride away").click()
+    page.get_by_role("menuitem", name="Remove the ride").click()
     eventually(lambda: ride_of(demo_program, song)["ride"] == [])
 
 
@@ -533,7 +533,7 @@ def test_moves_are_scaled_and_borders_are_made(page: Page, demo_program: Program
     select_span(page, song, 10.0, 11.0)
     for name, count in (("two", 8), ("four", 10)):
         page.get_by_role("button", name="More about the ride").click()
-        page.get_by_role("menuitem", name=f"Points at the borders: {name}").click()
+        page.get_by_role("menuitem", name=f"Add border points: {name}").click()
         eventually(lambda count=count: len(ride_of(demo_program, song)["ride"]) == count)
 
 

@@ -163,7 +163,7 @@ def test_rounds_of_a_loop_are_compared_and_the_best_is_kept(riding: Page, demo_p
         assert one["span"] is not None
     page.get_by_role("option", name="Pass 1").click()
     expect(page.get_by_test_id("pass")).to_contain_text("Pass 1")
-    page.get_by_test_id("pass").get_by_role("button", name="Drop").click()
+    page.get_by_test_id("pass").get_by_role("button", name="Discard").click()
     eventually(lambda: [p["number"] for p in passes(demo_program, state)] == [2])
     page.get_by_role("option", name="Pass 2").click()
     page.get_by_test_id("pass").get_by_role("button", name="Keep").click()
@@ -207,7 +207,7 @@ def test_thinning_counts_its_points_and_a_lead_moves_it(riding: Page, demo_progr
         page.keyboard.press("ArrowRight")
     expect(few).not_to_have_text(f"{first} points, which may stray by")
     assert int(few.inner_text().split()[0]) < first
-    inspector.get_by_role("slider", name="Earlier by").focus()
+    inspector.get_by_role("slider", name="Shift earlier by").focus()
     for _ in range(10):
         page.keyboard.press("ArrowRight")
     expect(inspector).to_contain_text("100 ms")
@@ -223,7 +223,7 @@ def test_thinning_counts_its_points_and_a_lead_moves_it(riding: Page, demo_progr
 def test_glide_and_lead_are_set_before_the_first_pass(riding: Page, demo_program: Program, state: dict[str, Any]) -> None:
     page = riding
     open_menu(page)
-    for name, presses, words in (("Earlier by", 8, "80 ms"), ("Glides back in", 4, "500 ms")):
+    for name, presses, words in (("Shift earlier by", 8, "80 ms"), ("Glide back over", 4, "500 ms")):
         page.get_by_role("slider", name=name).focus()
         for _ in range(presses):
             page.keyboard.press("ArrowRight")
@@ -369,7 +369,7 @@ def test_riding_with_before_held_writes_all_the_same(riding: Page, demo_program:
 
 
 def test_a_lane_that_is_switched_off_is_not_armed(riding: Page) -> None:
-    riding.get_by_label("Ride layer").click()
+    riding.get_by_role("button", name="Ride layer").click()
     riding.keyboard.press("h")
     expect(riding.get_by_role("alert").first).to_contain_text("switched off")
     expect(armed(riding)).to_have_attribute("aria-pressed", "false")

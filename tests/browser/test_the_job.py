@@ -48,7 +48,7 @@ def test_from_the_card_to_a_level_render(quiet_page: Page, demo_program: Program
     # a draft is looked at before it is done, with a reason for each value
     page.keyboard.press("d")
     expect(page.get_by_role("button", name=re.compile("Accept 77 changes"))).to_be_visible()
-    expect(page.locator(".row-draft").first).to_contain_text("most up")
+    expect(page.locator(".row-draft").first).to_contain_text("upper limit")
     assert all(clip["gain"] == 0 for clip in demo_program.get(f"/api/sessions/{state['id']}")["clips"])
     page.keyboard.press("d")
     expect(page.get_by_role("button", name=re.compile("2 Phrases"))).to_contain_text("83 of 84 level")
@@ -282,10 +282,10 @@ def test_cut_join_and_move_a_border(page: Page, demo_program: Program, song: dic
 def test_the_rule_is_tried_live_and_kept_when_let_go(page: Page, demo_program: Program, song: dict) -> None:
     page.keyboard.press("d")
     expect(page.get_by_role("status").filter(has_text="would be level")).to_contain_text("5 of 6 would be level")
-    page.get_by_role("slider", name="Most up").focus()
+    page.get_by_role("slider", name="Upper limit").focus()
     for _ in range(9):
         page.keyboard.press("ArrowRight")
-    expect(page.locator(".slider-row", has_text="Most down / up")).to_contain_text("+18 dB")
+    expect(page.locator(".slider-row", has_text="Limits, down / up")).to_contain_text("+18 dB")
     expect(page.get_by_role("status").filter(has_text="would be level")).to_contain_text("6 of 6 would be level")
     page.get_by_role("button", name=re.compile("Accept 4 changes")).click()
     expect(page.get_by_test_id("figures")).to_contain_text("level 2 → 6 of 6")

@@ -47,7 +47,7 @@ def test_the_work_of_the_compressor_can_be_called_off_and_asked_for_again(page: 
     waiting.get_by_role("button", name="Stop").click()
     expect(waiting).to_have_count(0)
     held.let_go()
-    page.get_by_role("button", name="Work them out").click()
+    page.get_by_role("button", name="Calculate them").click()
     expect(page.get_by_role("status").filter(has_text="Quiet half")).to_be_visible()
 
 
@@ -82,5 +82,5 @@ def test_nothing_moves_for_a_message(page: Page, demo_program: Program) -> None:
     assert before is not None
     assert told is not None
     assert told["y"] >= before["y"] + before["height"]
-    page.get_by_role("button", name="Put this message away").click()
+    page.get_by_role("button", name="Dismiss this message").click()
     expect(page.get_by_role("alert")).to_have_count(0)

@@ -205,7 +205,7 @@ def desk(page: Page, tmp_path: Path, demo_program: Program) -> dict[str, Any]:
     sounds = {"voice": (voice, RATE), "other": (other, 44_100), "bed": (bed, RATE)}
     paths = [write_sound(tmp_path / f"{name}.wav", sound, rate) for name, (sound, rate) in sounds.items()]
     known = any(card["name"] == "Desk" for card in demo_program.get("/api/sessions")["items"])
-    return fresh(demo_program, "Desk", "Bring in bed.wav") if known else demo_program.all_brought_in(paths, "Desk")
+    return fresh(demo_program, "Desk", "Import bed.wav") if known else demo_program.all_brought_in(paths, "Desk")
 
 
 def rendered_mix(program: Program, state: dict, **asked: Any) -> np.ndarray:

@@ -34,8 +34,8 @@ def settled(
 
 
 def test_what_is_taken_is_given_back_and_what_is_given_back_goes_again() -> None:
-    assert settled(4.0, 0.2, -0.7) == (4.7, "1 phrase settled, 0.7 dB at most")
-    assert settled(4.7, 0.2, 0.7) == (4.0, "1 phrase settled, 0.7 dB at most")
+    assert settled(4.0, 0.2, -0.7) == (4.7, "1 phrase re-levelled, by up to 0.7 dB")
+    assert settled(4.7, 0.2, 0.7) == (4.0, "1 phrase re-levelled, by up to 0.7 dB")
     assert settled(-6.0, 5.0, -2.5)[0] == -3.5
     assert settled(4.0, 0.2, -0.04) == (4.0, "")
 
@@ -56,7 +56,7 @@ def test_ceiling_and_noise_limit_hold_what_was_not_level_anyway() -> None:
 def test_the_room_comes_past_its_limit_only_as_far_as_a_level_phrase_needs() -> None:
     gain, words = settled(4.0, -1.2, -0.72, to_noise=0.0)
     assert gain == pytest.approx(4.0 + (1.92 - TOLERANCE) + LEAST)
-    assert words == "1 phrase settled, 0.5 dB at most"
+    assert words == "1 phrase re-levelled, by up to 0.5 dB"
     assert settled(4.0, -1.2, -0.2, to_noise=0.0) == (4.0, ""), "it is level still"
     assert settled(4.0, -1.4, -9.0, to_noise=0.0)[0] == 4.0 + OVER
     assert settled(4.0, -1.2, -0.7, to_ceiling=0.0) == (4.0, ""), "the ceiling is never passed"
@@ -66,7 +66,7 @@ def test_the_room_comes_past_its_limit_only_as_far_as_a_level_phrase_needs() -> 
 def test_a_hair_does_not_cost_a_phrase_that_was_level() -> None:
     for side in (-1, 1):
         gain, words = settled(0.0, side * 1.499, side * 0.004)
-        assert words == "1 phrase settled, 0.1 dB at most"
+        assert words == "1 phrase re-levelled, by up to 0.1 dB"
         assert abs(side * 1.503 + gain) <= TOLERANCE
 
 

@@ -238,7 +238,7 @@ def test_a_mix_of_nothing_is_refused_where_it_is_asked_for_and_where_it_is_made(
     job = renders.request_mix(bench, session, "wav", 24, False, False)
     for folder in (bench.vault.root).glob("??/*"):
         folder.rename(folder.with_name(f"away-{folder.name}"))
-    with pytest.raises(Refused, match="sound files of all tracks that are heard are missing"):
+    with pytest.raises(Refused, match="files of all audible tracks are missing"):
         renders.request_mix(bench, session, "wav", 24, False, False)
     renders.run_render(bench, job.id)
     done = jobs.view_job(jobs.get(bench, job.id))

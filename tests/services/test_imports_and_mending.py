@@ -35,7 +35,7 @@ def test_a_good_file_becomes_a_track(bench: Workbench, voice_file: Path) -> None
     track = bring_in(bench, session, voice_file)
     state = sessions.state(bench, session)
     assert state.tracks[0].name == "uneven voice"
-    assert state.undo == "Bring in uneven voice.wav"
+    assert state.undo == "Import uneven voice.wav"
     assert (state.tracks[0].timeline.channels, state.tracks[0].timeline.sample_rate) == (1, RATE)
     assert files_below(bench.vault.incoming) == []
     assert len(files_below(bench.vault.root)) == FILES
@@ -164,7 +164,7 @@ def test_a_waiting_job_stops_at_once_and_a_running_one_at_its_next_report(bench:
 
 def test_a_job_at_work_is_not_taken_off_the_list(bench: Workbench, voice_file: Path) -> None:
     job = imports.stage_file(bench, sessions.create(bench, "One"), voice_file)
-    with pytest.raises(Refused, match="still at work"):
+    with pytest.raises(Refused, match="still running"):
         jobs.dismiss(bench, job.id)
 
 

@@ -166,7 +166,7 @@ def test_the_trim_is_ridden_as_an_offset_folded_and_ridden_again(bench: Workbenc
     kept = ""
     for turn in (1, 2):
         if kept:
-            with pytest.raises(Refused, match="in the trim already"):
+            with pytest.raises(Refused, match="already in the trim"):
                 passes.keep(bench, kept, revision(bench, track), AS_IT_COMES)
         id = ride(bench, track, moves((2, 0), (3, 1.5), (6, 1.5)), lane="trim")
         passes.keep(bench, id, revision(bench, track), AS_IT_COMES)

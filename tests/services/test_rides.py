@@ -111,7 +111,7 @@ def test_points_are_made_moved_set_and_deleted(bench: Workbench, swaying: str) -
     ]
     change(bench, swaying, "ride", [0, 1], gone=True)
     assert len(rides.view(bench, swaying).ride) == 2
-    with pytest.raises(NotFound, match="not there any more"):
+    with pytest.raises(NotFound, match="no longer exists"):
         drawing.change_points(bench, swaying, revision(bench, swaying), "ride", ["7"], by=1.0)
 
 
@@ -137,7 +137,7 @@ def test_a_point_is_the_same_whatever_becomes_of_those_around_it(bench: Workbenc
     assert first not in now()
     drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [first, third], at=None, by=1.0)
     assert state_of(bench, swaying).undo == "Move 1 point of the ride"
-    with pytest.raises(NotFound, match="These points are not there"):
+    with pytest.raises(NotFound, match="These points no longer exist"):
         drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [first, "7"], by=1.0)
     # what is copied is new
     drawing.paste_range(bench, swaying, revision(bench, swaying), "ride", 8.0, 0.5, 4.0, (swaying, "ride"))
@@ -189,7 +189,7 @@ def test_what_is_drawn_by_hand_becomes_few_points_whatever_the_direction(bench: 
     outside = np.r_[np.linspace(0, 5.99, 50), np.linspace(9.01, 16, 50)]
     assert not gain(bench, swaying, "ride", at=outside).any()
     assert len(rides.view(bench, swaying).ride) < 20
-    with pytest.raises(Refused, match="further"):
+    with pytest.raises(Refused, match="longer line"):
         drawing.draw_line(bench, swaying, revision(bench, swaying), "ride", [(1.0, 0.0), (1.05, 2.0)])
 
 
@@ -444,7 +444,7 @@ def test_a_trim_lies_over_the_ride_and_is_folded_into_it(bench: Workbench, swayi
         drawing.hand_over(bench, swaying, revision(bench, swaying), "trim", "ride")
     drawing.clear(bench, swaying, revision(bench, swaying), "ride")
     assert not gain(bench, swaying).any()
-    with pytest.raises(Refused, match="no ride to take away"):
+    with pytest.raises(Refused, match="no ride to remove"):
         drawing.clear(bench, swaying, revision(bench, swaying), "ride")
 
 

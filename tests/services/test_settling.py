@@ -62,12 +62,12 @@ def test_phrases_settle_when_their_details_go_down_and_it_is_one_step(bench: Wor
     assert phrase_levels(before) == pytest.approx([TARGET] * 3, abs=0.05)
     done = deep_dip(bench, evened)
     assert phrase_levels(state_of(bench, evened)) == pytest.approx([TARGET] * 3, abs=0.06)
-    assert done.told.startswith("1 phrase settled, ")
+    assert done.told.startswith("1 phrase re-levelled, by up to ")
     assert done.label == f"Make a dip · {done.told}"
     moved = [a.gain - b.gain for a, b in zip(state_of(bench, evened).clips, before.clips, strict=True)]
     assert moved[0] > 1.0
     assert moved[1:] == [0.0, 0.0]
-    assert f"{moved[0]:.1f} dB at most" in done.told
+    assert f"by up to {moved[0]:.1f} dB" in done.told
     undone = sessions.undo(bench, before.id, revision(bench, evened))
     assert content(state_of(bench, evened)) == content(before)
     assert undone.told == ""

@@ -199,7 +199,7 @@ def test_taking_out_leaves_silence_and_closing_the_gap_moves_the_rest_up(bench: 
     after = state_of(bench, session)
     moved = next(clip for clip in after.clips if clip.id == third.id)
     assert moved.start == pytest.approx(third.start - (second.end - second.start), abs=1e-4)
-    with pytest.raises(NivelusError, match="no silence"):
+    with pytest.raises(NivelusError, match="no gap"):
         moves.close_gap(bench, detail, state.revision, neighbour.id)
     assert first.id in {clip.id for clip in after.clips}
 
@@ -229,14 +229,14 @@ def test_what_cannot_be_meant_is_told_and_changes_nothing(bench: Workbench, sess
     revision = state.revision
     whole = [clip.id for clip in state_of(bench, session).clips if clip.track == other]
     for words, work in (
-        ("locked phrase lies there", lambda: moves.move(bench, detail, revision, [first.id], second.start - first.start)),
+        ("locked phrase is in the way", lambda: moves.move(bench, detail, revision, [first.id], second.start - first.start)),
         ("is locked", lambda: moves.move(bench, detail, revision, [second.id], 1.0)),
         ("hours long", lambda: moves.move(bench, detail, revision, [first.id], 90_000.0)),
-        ("all there is", lambda: moves.take_out(bench, other, revision, whole)),
-        ("not there any more", lambda: moves.move(bench, detail, revision, ["nobody"], 1.0)),
-        ("not there any more", lambda: moves.move(bench, detail, revision, [first.id], 1.0, to_track="nowhere")),
-        ("not there any more", lambda: takes.switch(bench, detail, revision, 5)),
-        ("lies where it was", lambda: moves.bring_home(bench, detail, revision, [first.id])),
+        ("only clips", lambda: moves.take_out(bench, other, revision, whole)),
+        ("no longer exists", lambda: moves.move(bench, detail, revision, ["nobody"], 1.0)),
+        ("no longer exists", lambda: moves.move(bench, detail, revision, [first.id], 1.0, to_track="nowhere")),
+        ("no longer exists", lambda: takes.switch(bench, detail, revision, 5)),
+        ("already where it was", lambda: moves.bring_home(bench, detail, revision, [first.id])),
         ("only take", lambda: takes.remove(bench, detail, revision, 0)),
         ("start stamp", lambda: arranging.arrange(bench, session, revision, [detail, other], "stamps")),
     ):
@@ -250,7 +250,7 @@ def test_before_the_beginning_there_is_nothing(bench: Workbench, session: str, d
     second = voiced(state, detail)[1]
     state = moves.move(bench, detail, state.revision, [second.id], -100.0)
     assert next(clip for clip in state.clips if clip.id == second.id).start == 0
-    with pytest.raises(NivelusError, match="nothing before it"):
+    with pytest.raises(NivelusError, match="already at the beginning"):
         moves.move(bench, detail, state.revision, [second.id], -1.0)
 
 

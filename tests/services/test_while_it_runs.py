@@ -212,6 +212,6 @@ def test_nothing_is_pasted_from_another_session(bench: Workbench, track: str, vo
     other = bring_in(bench, sessions.create(bench, "Other"), voice_file)
     drawing.lift_span(bench, other, state_of(bench, other).revision, "ride", 1.0, 2.0, 3.0)
     state = state_of(bench, track)
-    with pytest.raises(Refused, match="another session"):
+    with pytest.raises(Refused, match="within the session"):
         drawing.paste_range(bench, track, state.revision, "ride", 0.5, 0.9, 2.1, (other, "ride"))
     assert state_of(bench, track) == state

@@ -74,7 +74,7 @@ def test_clips_tile_the_recording_whatever_is_done_and_undone(bench: Workbench, 
             if clip.phrase_start is not None:
                 assert clip.phrase_end is not None
                 assert clip.start <= clip.phrase_start < clip.phrase_end <= clip.end
-    while state_of(bench, track).undo and state_of(bench, track).undo != "Bring in uneven voice.wav":
+    while state_of(bench, track).undo and state_of(bench, track).undo != "Import uneven voice.wav":
         state = state_of(bench, track)
         sessions.undo(bench, state.id, state.revision)
 

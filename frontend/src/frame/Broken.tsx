@@ -8,7 +8,7 @@ export function Broken() {
   useEffect(() => console.error(error), [error]);
   return (
     <main className="broken" role="alert">
-      <h1>The page broke</h1>
+      <h1>Something went wrong on this page</h1>
       <p>
         Nothing is lost: every step that was answered is kept. Load the page again; if it breaks again, go back to the
         sessions.

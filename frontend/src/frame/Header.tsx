@@ -82,7 +82,7 @@ export function Header({ stage, goStage }: { stage: Stage; goStage: (stage: Stag
 
 export function SchemeItems() {
   const { colorScheme, setColorScheme } = useMantineColorScheme();
-  const names = { light: "Day", dark: "Night", auto: "As the system" } as const;
+  const names = { light: "Day", dark: "Night", auto: "Match the system" } as const;
   return (["light", "dark", "auto"] as const).map((scheme) => (
     <Menu.Item key={scheme} onClick={() => setColorScheme(scheme)} aria-current={colorScheme === scheme || undefined}>
       {colorScheme === scheme ? "✓ " : ""}
@@ -133,7 +133,7 @@ function useProgress(): Record<Stage, string> {
     details: isBed ? "a bed has none" : `${down} of ${marks.length} down`,
     ride: lanesDrawn(track?.lanes ?? []),
     balance: beds === 0 ? "no bed" : beds === 1 ? "1 bed" : `${beds} beds`,
-    signoff: isOver ? "over the ceiling" : overs === 0 ? "under the ceiling" : `${overs} over the ceiling`,
+    signoff: isOver ? "over the ceiling" : overs === 0 ? "below the ceiling" : `${overs} over the ceiling`,
   };
 }
 

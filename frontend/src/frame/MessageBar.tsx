@@ -44,7 +44,7 @@ function Line({ message: { key, words, trouble, act } }: { message: Message }) {
         size={20}
         variant="subtle"
         color="gray"
-        aria-label="Put this message away"
+        aria-label="Dismiss this message"
         onClick={() => dismiss(key)}
       >
         <IconX size={13} />

@@ -281,7 +281,7 @@ function Empty({ id }: { id: string }) {
     <main className="alone">
       <div className="empty">
         <DropArea onFiles={(files) => upload(id, files)}>
-          <h2>Bring a voice in</h2>
+          <h2>Import a voice</h2>
           <p>Drop recordings or whole folders here, or click to choose them.</p>
           <p className="dim">WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis, MP3. Your files are never changed.</p>
         </DropArea>

@@ -76,7 +76,7 @@ export function TrackBar() {
             aria-pressed={alone}
             onClick={() => useView.setState({ alone: !alone })}
           >
-            alone
+            this track only
           </button>
         </Tooltip>
       )}

@@ -84,15 +84,15 @@ export function Transport() {
 function AllSwitch() {
   const all = useView((s) => s.beforeAll);
   return (
-    <Tooltip label="Before of all tracks, not only of the one in focus (Shift+B)">
+    <Tooltip label="Before on all tracks, not only the one in focus (Shift+B)">
       <Button
         size="compact-sm"
         variant={all ? "filled" : "default"}
         aria-pressed={all}
-        aria-label="Before of all tracks"
+        aria-label="Before on all tracks"
         onClick={() => useView.setState({ beforeAll: !all })}
       >
-        all
+        all<span className="rest">&nbsp;tracks</span>
       </Button>
     </Tooltip>
   );
@@ -121,7 +121,8 @@ function EqualSwitch({ track }: { track: string }) {
         aria-pressed={equal}
         onClick={() => useView.setState({ equal: !equal })}
       >
-        equal{equal && <span className="mono equal-by">{signed(down)}</span>}
+        equal<span className="rest">&nbsp;loudness</span>
+        {equal && <span className="mono equal-by">{signed(down)}</span>}
       </Button>
     </Tooltip>
   );

@@ -195,7 +195,7 @@ export function setDuck(values: Partial<DuckRule>) {
 }
 
 export function draftDuck() {
-  if (!bedInHand()) return tell("No track is a bed yet. Say of one that it is.");
+  if (!bedInHand()) return tell("No track is a bed yet. Mark a track as one.");
   slows.drop();
   void ducks.make();
 }

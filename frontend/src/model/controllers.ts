@@ -87,7 +87,7 @@ export async function switchMidi(on: boolean): Promise<void> {
     useControllers.setState({ midi: "off", devices: [], learning: false });
     return;
   }
-  if (!hasMidi()) return refuse("This browser lets no page use MIDI controllers here");
+  if (!hasMidi()) return refuse("This browser does not let pages use MIDI controllers here");
   useControllers.setState({ midi: "asking" });
   try {
     door = await openMidi({
@@ -102,7 +102,7 @@ export async function switchMidi(on: boolean): Promise<void> {
     useControllers.setState({ midi: "on", devices: [...door.devices.values()] });
     if (door.devices.size === 0) tell("No MIDI controller is connected yet. It works as soon as it is plugged in.");
   } catch {
-    refuse("The browser was not allowed to use MIDI controllers");
+    refuse("The browser has not been allowed to use MIDI controllers");
   }
 }
 

@@ -76,7 +76,7 @@ export function stepMark(direction: 1 | -1, onlyUp: boolean) {
     if (onlyUp && (mark.on || mark.keep === "out" || mark.depth === 0)) continue;
     return goToMark(mark);
   }
-  tell(items.length === 0 ? "There is nothing of these kinds." : "Everything here is down or kept out.");
+  tell(items.length === 0 ? "There are no marks of these kinds." : "Everything here is down or kept out.");
 }
 
 // --- working on them
@@ -177,9 +177,7 @@ export async function notAMark() {
   const track = focused();
   if (!track || marks.length === 0) return;
   const ids = marks.map((mark) => mark.id);
-  if (
-    await editInHand("take a mark away", (revision) => api.correctMarks(track.id, { revision, marks: ids, gone: true }))
-  )
+  if (await editInHand("remove a mark", (revision) => api.correctMarks(track.id, { revision, marks: ids, gone: true })))
     selectMarks([]);
 }
 
@@ -215,7 +213,7 @@ export async function makeOfSpan(kind: Kind | "dip", silent?: true) {
   if (!track) return;
   if (!span) return tell("Select a span first: drag across empty ground.");
   let known = new Set<string>();
-  const isOurs = await editInHand("make a mark", (revision) => {
+  const isOurs = await editInHand("add a mark", (revision) => {
     known = new Set(focusedMarks().map((mark) => mark.id));
     return api.makeMark(track.id, { revision, kind, start: span.start, end: span.end, silent });
   });
@@ -290,6 +288,6 @@ export async function findAgain() {
   const track = focused();
   if (!track) return;
   if (await edit("find the details again", (revision) => api.findAgain(track.id, revision))) {
-    tell("The details were found anew. What you did by hand stayed.");
+    tell("The details were found again. Your manual changes were kept.");
   }
 }

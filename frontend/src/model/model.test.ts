@@ -239,7 +239,13 @@ describe("keys", () => {
     expect(new Set(table.map((command) => command.id)).size).toBe(table.length);
     // what is done once in a while is found by name only
     const keyless = table.filter((command) => command.keys.length === 0);
-    expect(keyless.map((command) => command.id)).toEqual(["find-phrases", "find-details"]);
+    expect(keyless.map((command) => command.id)).toEqual([
+      "find-phrases",
+      "find-details",
+      "track-up",
+      "track-down",
+      "track-copy",
+    ]);
   });
 });
 

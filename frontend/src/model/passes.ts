@@ -149,7 +149,7 @@ export async function keepPass(asClipGain = false) {
 
 export async function dropPass(id = useRiding.getState().chosen) {
   if (!id) return tell("Choose a pass first: click it beside the hand.");
-  await edit("drop a pass", (revision) => api.dropPass(id, revision));
+  await edit("discard a pass", (revision) => api.dropPass(id, revision));
 }
 
 /** Play where a pass was made. */

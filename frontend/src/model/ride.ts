@@ -171,7 +171,7 @@ export function copySpan() {
 
 /** Put what was copied at the play line, or at the time that it was copied from. */
 export function pasteSpan(there = false) {
-  if (!copied) return tell("Nothing was copied yet: select a span and copy it.");
+  if (!copied) return tell("Nothing has been copied yet: select a span and copy it.");
   const { track: from_track, lane: from_lane, start, end } = copied;
   const at = there ? start : engine.seconds;
   void editRide("paste a span", (track, revision, lane) =>
@@ -273,7 +273,7 @@ export function bringCurveIn(file: File) {
   if (!track) return;
   const isStill = inHand();
   const bring = async () => {
-    const done = await edit("bring a curve in", (revision) => api.bringCurveIn(track.id, revision, lane, file));
+    const done = await edit("import a curve", (revision) => api.bringCurveIn(track.id, revision, lane, file));
     if (done) tell(`“${file.name}” is the ${LANE_NAMES[lane]} now.`);
   };
   dropRideDraft();

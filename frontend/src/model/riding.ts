@@ -158,7 +158,7 @@ function obstacle(): string | null {
   const { lane, layers, stage } = useView.getState();
   const name = LANE_NAMES[lane];
   if (stage !== "ride") return "The hand works in the stage Ride (4).";
-  if (focused()?.timeline.missing) return "The sound file of this track is missing. Bring it in again.";
+  if (focused()?.timeline.missing) return "The sound file of this track is missing. Import it again.";
   if (!layers[lane] || (lane === "trim" && lanes()?.off))
     return `The ${name} is switched off: what the hand does would not be heard. Switch it on first.`;
   return null;

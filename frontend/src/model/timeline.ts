@@ -90,12 +90,12 @@ export async function pasteHeld(there = false) {
   const track = focused();
   const { held } = useTimeline.getState();
   if (!track) return;
-  if (!held) return tell("Nothing was copied yet.");
+  if (!held) return tell("Nothing has been copied yet.");
   const own = (useSession.getState().clips[held.track] ?? []).filter((clip) => held.clips.includes(clip.id));
-  if (there && own.length === 0) return tell("What was copied is not there any more.");
+  if (there && own.length === 0) return tell("What was copied no longer exists.");
   const at = there ? earliest(own) : engine.seconds;
   if (held.cut) {
-    if (own.length === 0) return tell("What was cut is not there any more.");
+    if (own.length === 0) return tell("What was cut no longer exists.");
     const to = track.id === held.track ? {} : { track: track.id };
     const isStill = inHand();
     if (await moveClips(held.track, ids(own), { by: at - earliest(own), ...to })) {
@@ -130,7 +130,7 @@ export async function takeOutSelected() {
   // what lies before the silence is in hand, so that the gap can be closed at once
   select(ids(before.slice(-1)));
   const isStill = inHand();
-  const done = await edit("take clips out", (revision) => api.takeOut(chosen.track.id, revision, ids(chosen.clips)));
+  const done = await edit("remove clips", (revision) => api.takeOut(chosen.track.id, revision, ids(chosen.clips)));
   if (!done && isStill()) select(ids(chosen.clips));
 }
 
@@ -143,7 +143,10 @@ export function closeGap() {
 
 export function bringHome() {
   const chosen = need();
-  if (chosen) void edit("bring clips home", (revision) => api.bringHome(chosen.track.id, revision, ids(chosen.clips)));
+  if (chosen)
+    void edit("move clips back to where they were recorded", (revision) =>
+      api.bringHome(chosen.track.id, revision, ids(chosen.clips)),
+    );
 }
 
 export function trimEnd(track: string, clip: string, edge: "start" | "end", at: number): Promise<boolean> {
@@ -245,7 +248,7 @@ export async function chooseOther() {
   const { other } = useTimeline.getState();
   const clip = selectedClips()[0];
   if (!track || !clip) return tell("Select a phrase first.");
-  if (other?.clip !== clip.id) return tell("Hear it in another take first (K).");
+  if (other?.clip !== clip.id) return tell("Hear the phrase in another take first (K).");
   stop();
   const span = phraseSpan(clip);
   if (

@@ -74,7 +74,7 @@ async function send(item: Upload, file: File): Promise<string | null> {
     return job.id;
   } catch (error) {
     if (item.abort.signal.aborted) dismissUpload(item.key);
-    else patch(item.key, { error: error instanceof Problem ? error.message : `“${file.name}” could not be sent.` });
+    else patch(item.key, { error: error instanceof Problem ? error.message : `“${file.name}” could not be uploaded.` });
     return null;
   }
 }
@@ -95,7 +95,7 @@ export function tellCutOff(session: string) {
   if (names.length === 0) return;
   const all = names.map((name) => `“${name}”`).join(", ");
   const [were, what] = names.length === 1 ? ["was", "it"] : ["were", "them"];
-  complain(new Problem(0, `${all} ${were} still being sent when the page was left. Choose ${what} again.`));
+  complain(new Problem(0, `${all} ${were} still uploading when the page was closed. Choose ${what} again.`));
 }
 
 export function stopUpload(item: Upload) {

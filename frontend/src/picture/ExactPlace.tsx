@@ -66,7 +66,7 @@ export function ExactPlace({ width, height }: { width: number; height: number })
         min={0}
         max={21600}
         disabled={clip.locked}
-        title={clip.locked ? "This phrase is locked" : "Enter: move it there, Escape: leave it"}
+        title={clip.locked ? "This phrase is locked" : "Enter: move it there. Escape: cancel"}
       />
     </div>
   );

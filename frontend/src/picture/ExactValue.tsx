@@ -86,7 +86,7 @@ export function ExactValue({ width, height }: { width: number; height: number })
         max={24}
         clampBehavior="none"
         disabled={clip.locked}
-        title={clip.locked ? "This phrase is locked" : "Enter: set, Escape: leave it"}
+        title={clip.locked ? "This phrase is locked" : "Enter: set. Escape: cancel"}
       />
       {clip.after !== null && (
         <TextInput

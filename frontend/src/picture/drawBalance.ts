@@ -175,7 +175,7 @@ export function drawLoad(ctx: Context, width: number, height: number, scene: Sce
   );
   const count = course.length / 2;
   if (count === 0) {
-    const why = working ? "listening to all of it …" : missing ? "not worked out" : "no voice to compress";
+    const why = working ? "analysing …" : missing ? "not calculated" : "no voice to compress";
     label(ctx, why, GUTTER + 10, height / 2, palette.dim, "left");
     return;
   }

@@ -61,7 +61,7 @@ class Engine {
   waiting = false;
   limited = Number.NEGATIVE_INFINITY;
   onStop: () => void = () => {};
-  /** Called when what was asked for is of a state that is not there any more. */
+  /** Called when what was asked for is of a state that no longer exists. */
   onStale: () => Promise<unknown> = async () => {};
   /** Called with what was heard of the hand. */
   onRidden: (ridden: Ridden) => void = () => {};

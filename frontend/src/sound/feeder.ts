@@ -27,7 +27,7 @@ interface Fed {
   send: (message: ToWorklet, transfer?: Transferable[]) => void;
   /** Called when a block has come or was called off: there is room for another. */
   again: () => void;
-  /** Called when what was asked for is of a state that is not there any more. */
+  /** Called when what was asked for is of a state that no longer exists. */
   stale: () => Promise<unknown>;
   failed: (error: unknown) => void;
 }

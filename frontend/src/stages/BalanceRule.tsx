@@ -74,13 +74,13 @@ function BedLeaf() {
         value={rule.way}
         onChange={(way) => setDuck({ way: way as DuckRule["way"] })}
         data={[
-          { value: "depth", label: "by so many dB" },
+          { value: "depth", label: "by an amount" },
           { value: "distance", label: "to a distance" },
         ]}
       />
       {rule.way === "depth" ? (
         <SliderRow
-          name="Goes down by"
+          name="Duck by"
           value={rule.depth}
           low={-30}
           high={0}
@@ -90,7 +90,7 @@ function BedLeaf() {
         />
       ) : (
         <SliderRow
-          name="Voice stands above it by"
+          name="Voice above it by"
           value={rule.distance}
           low={0}
           high={30}
@@ -107,12 +107,12 @@ function BedLeaf() {
                 Accept<kbd>D</kbd>
               </Button>
               <Button size="xs" variant="default" onClick={dropDuck}>
-                Drop
+                Discard
               </Button>
             </>
           ) : (
             <Button size="xs" flex={1} onClick={() => draftDuck()}>
-              Draft the room<kbd>D</kbd>
+              Draft ducking<kbd>D</kbd>
             </Button>
           )}
           <FineDuck rule={rule} />
@@ -137,13 +137,13 @@ function NoBed({ tracks }: { tracks: Track[] }) {
   return (
     <div className="rule-foot">
       <p className="note">
-        No track is a bed. Bring in music or ambience in the stage Survey, or say of a track here that it is one: a bed
-        has no phrases, and makes room for the voices.
+        No track is a bed. Import music or ambience in Survey, or treat a track as a bed here: a bed has no phrases, and
+        ducks under the voices.
       </p>
       <Roving name="Tracks that may be a bed" axis="either">
         {tracks.map((track) => (
           <Button key={track.id} size="compact-xs" variant="default" onClick={() => void setKind(track.id, "bed")}>
-            {track.name} is a bed
+            Treat {track.name} as a bed
           </Button>
         ))}
       </Roving>
@@ -152,10 +152,10 @@ function NoBed({ tracks }: { tracks: Track[] }) {
 }
 
 const FINE = [
-  { name: "lead", label: "Begins ahead by", low: 0, high: 1000, step: 10, unit: "ms", scale: 1000 },
-  { name: "hold", label: "Stays down in pauses under", low: 0, high: 5, step: 0.1, unit: "s", scale: 1 },
-  { name: "release", label: "Comes back within", low: 50, high: 4000, step: 50, unit: "ms", scale: 1000 },
-  { name: "most_down", label: "Most down", low: 0, high: 40, step: 1, unit: "dB", scale: 1 },
+  { name: "lead", label: "Start early by", low: 0, high: 1000, step: 10, unit: "ms", scale: 1000 },
+  { name: "hold", label: "Hold through pauses under", low: 0, high: 5, step: 0.1, unit: "s", scale: 1 },
+  { name: "release", label: "Release over", low: 50, high: 4000, step: 50, unit: "ms", scale: 1000 },
+  { name: "most_down", label: "Duck by at most", low: 0, high: 40, step: 1, unit: "dB", scale: 1 },
 ] as const;
 
 /** How the bed moves, and which spans of it drafts leave alone. */
@@ -166,13 +166,13 @@ function FineDuck({ rule }: { rule: DuckRule }) {
     <FineValues values={FINE} rule={rule} set={(name, value) => setDuck({ [name]: value })}>
       <Group gap={6}>
         <Button size="compact-xs" variant="default" onClick={() => lockSpan(true)}>
-          Leave the span alone
+          Lock the span
         </Button>
         <Button size="compact-xs" variant="default" disabled={locked === 0} onClick={() => lockSpan(false)}>
-          Free it
+          Unlock it
         </Button>
       </Group>
-      <p className="note">{locked === 1 ? "1 span is left alone." : `${locked} spans are left alone.`}</p>
+      <p className="note">{locked === 1 ? "1 span is locked." : `${locked} spans are locked.`}</p>
     </FineValues>
   );
 }
@@ -187,7 +187,7 @@ function LoadLeaf() {
   const heard = useView((s) => s.load);
   const behind = useView((s) => s.behind);
   if (!track) return null;
-  if (track.kind !== "voice") return <p className="note">A bed goes into no compressor here. Focus a voice.</p>;
+  if (track.kind !== "voice") return <p className="note">Beds are not compressed here. Choose a voice.</p>;
   const { load: set } = track;
   return (
     <>
@@ -222,7 +222,7 @@ function LoadLeaf() {
           ]}
         />
         {load?.order && <Order load={load} behind={behind} />}
-        {!load && working && <p className="note">Listening to all of it …</p>}
+        {!load && working && <p className="note">Analysing …</p>}
         <Missing />
       </div>
     </>
@@ -235,9 +235,9 @@ function Missing() {
   if (!missing) return null;
   return (
     <p className="note">
-      The figures were not worked out.{" "}
+      The figures are missing.{" "}
       <Button size="compact-xs" variant="default" onClick={refreshBalance}>
-        Work them out
+        Calculate them
       </Button>
     </p>
   );
@@ -254,20 +254,20 @@ function ThresholdAfter({ track, load }: { track: Track; load: Load | null }) {
   return (
     <div className="slider-head">
       <span>
-        For After: <span className="mono">{own === null ? "the same" : db(own)}</span>
+        Threshold for After: <span className="mono">{own === null ? "same" : db(own)}</span>
       </span>
       <Group gap={6} wrap="nowrap">
         {load && Math.abs((own ?? track.load.threshold) - load.proposed) >= 0.05 && (
           <Tooltip label="The threshold at which After is worked on as hard as Before, on the average">
             <Button size="compact-xs" onClick={takeThreshold}>
-              Take {db(load.proposed)}
+              Use {db(load.proposed)}
               <kbd>D</kbd>
             </Button>
           </Tooltip>
         )}
         {own !== null && (
           <Button size="compact-xs" variant="default" onClick={() => void setLoad({ same_threshold: true })}>
-            the same
+            Use the same
           </Button>
         )}
       </Group>

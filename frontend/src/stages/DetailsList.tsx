@@ -171,7 +171,7 @@ function MakeOfSpan() {
   return (
     <div className="inspector">
       <div className="inspector-head">
-        <strong>Make of this span</strong>
+        <strong>Turn this span into</strong>
       </div>
       <Roving name="What to do" className="inspector-keys">
         <Button size="compact-xs" onClick={() => void makeOfSpan("dip")}>
@@ -264,7 +264,7 @@ function Inspector({ marks }: { marks: Mark[] }) {
             <IconArrowBackUp size={14} />
           </ActionIcon>
         </Tooltip>
-        <Tooltip label="Not a mark: take it away (X)">
+        <Tooltip label="Not a mark: remove it (X)">
           <ActionIcon size="sm" variant="default" aria-label="Not a mark" onClick={() => void notAMark()}>
             <IconX size={14} />
           </ActionIcon>
@@ -278,7 +278,7 @@ function reasonOf(mark: Mark): string {
   const reason = `${reasonWords("mark_reasons", mark.reason)}.`;
   if (isDoubtful(mark)) return "In doubt: it may be a word. It stays as it is until you say what it is.";
   if (mark.on || mark.keep === "out" || mark.depth === 0) return reason;
-  return `As it is. Down would be ${db(mark.depth)}. ${reason}`;
+  return `Not turned down; its dip would be ${db(mark.depth)}. ${reason}`;
 }
 
 function Depth({ marks }: { marks: Mark[] }) {

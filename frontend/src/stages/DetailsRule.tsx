@@ -169,7 +169,7 @@ export function standing(kind: Kind, figures: { before: Figures; after: Figures 
 }
 
 const GAP_WAYS = [
-  { value: "by", label: "by so much" },
+  { value: "by", label: "by an amount" },
   { value: "even", label: "to one level" },
   { value: "silent", label: "to silence" },
 ];

@@ -252,12 +252,12 @@ function HandMenu() {
           {midi === "on"
             ? `MIDI: ${devices.length ? devices.join(", ") : "no controller is connected"}`
             : midi === "refused"
-              ? "MIDI is not allowed here"
+              ? "The browser does not allow MIDI here"
               : "A MIDI controller"}
         </Menu.Label>
         <Menu.Item onClick={() => void switchMidi(midi !== "on")}>
           {midi === "on"
-            ? "Listen to MIDI no longer"
+            ? "Stop listening to MIDI"
             : midi === "asking"
               ? "Asking the browser …"
               : "Listen to MIDI controllers"}
@@ -265,7 +265,7 @@ function HandMenu() {
         {midi === "on" && (
           <>
             <Menu.Item onClick={() => learn(!learning)}>
-              {learning ? "Move the control that is to be it … (stop)" : "Learn another control"}
+              {learning ? "Move the control to use … (cancel)" : "Learn another control"}
             </Menu.Item>
             <Menu.Item onClick={forgetLearnt} disabled={binding.device === null && binding.control === 7}>
               <span className="dim">Follows {words(binding)}</span>
@@ -273,7 +273,7 @@ function HandMenu() {
           </>
         )}
         <Menu.Divider />
-        <Menu.Label>The stand-in: a fader in a window or on a device of its own</Menu.Label>
+        <Menu.Label>Stand-in: a fader in its own window or on another device</Menu.Label>
         <Menu.Item
           onClick={() => {
             switchStandIn(true);
@@ -283,7 +283,7 @@ function HandMenu() {
           Open the stand-in
         </Menu.Item>
         <Menu.Item onClick={() => switchStandIn(!standIn)}>
-          {standIn ? "Listen to the stand-in no longer" : "Listen to a stand-in elsewhere"}
+          {standIn ? "Stop listening to the stand-in" : "Listen to a stand-in elsewhere"}
         </Menu.Item>
         <Menu.Label>
           On another device: {window.location.host}/hand

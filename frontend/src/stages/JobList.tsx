@@ -74,7 +74,7 @@ export function JobList({ kind }: { kind: "import" | "render" }) {
   if (kind === "render") jobs.reverse();
   if (jobs.length + uploads.length === 0) return null;
   return (
-    <ul className="jobs" ref={roving} aria-label={kind === "import" ? "Being brought in" : "Renders"}>
+    <ul className="jobs" ref={roving} aria-label={kind === "import" ? "Imports" : "Renders"}>
       {uploads.map((u) => (
         <Line
           key={u.key}

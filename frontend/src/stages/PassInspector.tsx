@@ -58,7 +58,7 @@ export function PassInspector({ pass }: { pass: Pass }) {
       <PassTimes />
       <Switch
         size="xs"
-        label="Pull its moves to the phrases"
+        label="Snap its moves to phrases"
         checked={how.snap}
         onChange={(event) => setHow({ snap: event.currentTarget.checked })}
       />
@@ -68,7 +68,7 @@ export function PassInspector({ pass }: { pass: Pass }) {
           <kbd>D</kbd>
         </Button>
         <Button size="xs" variant="default" onClick={() => void dropPass()}>
-          {pass.state === "kept" ? "Forget it" : "Drop"}
+          {pass.state === "kept" ? "Forget it" : "Discard"}
         </Button>
         {draft && draft.phrases.length > 0 && (
           <Tooltip

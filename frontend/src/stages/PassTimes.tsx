@@ -18,8 +18,8 @@ export function PassTimes() {
   const terms = useSession((s) => s.terms?.passes);
   if (!terms) return null;
   const times = [
-    { of: "lead", name: "Earlier by", high: terms.most_lead, step: 10 },
-    { of: "glide", name: "Glides back in", high: terms.most_glide, step: 50 },
+    { of: "lead", name: "Shift earlier by", high: terms.most_lead, step: 10 },
+    { of: "glide", name: "Glide back over", high: terms.most_glide, step: 50 },
   ] as const;
   return times.map(({ of, high, ...row }) => (
     <KeptRow

@@ -72,11 +72,11 @@ export function PhrasesRule() {
       </Collapse>
       {slider("tolerance", "Tolerance", 0, 6, 0.1, `±${shown.tolerance.toFixed(1)} ${unit}`)}
       {slider("strength", "Strength", 0, 100, 1, `${shown.strength.toFixed(0)} %`)}
-      <RuleRow title="Base" value={`${signed(draft?.base ?? baseOf(shown, track.base))} dB`}>
+      <RuleRow title="Overall gain" value={`${signed(draft?.base ?? baseOf(shown, track.base))} dB`}>
         <SegmentedControl
           size="xs"
           fullWidth
-          aria-label="Base"
+          aria-label="Overall gain"
           value={shown.base_kind}
           onChange={(kind) =>
             void keep({
@@ -87,20 +87,20 @@ export function PhrasesRule() {
             })
           }
           data={[
-            { value: "auto", label: "by itself" },
-            { value: "hand", label: "by hand" },
-            { value: "none", label: "none" },
+            { value: "auto", label: "automatic" },
+            { value: "hand", label: "manual" },
+            { value: "none", label: "off" },
           ]}
         />
       </RuleRow>
-      {shown.base_kind === "hand" && slider("base", "Base by hand", -30, 40, 0.5, `${signed(shown.base)} dB`)}
-      <RuleRow title="Most down / up" value={`−${shown.most_down.toFixed(0)} / +${shown.most_up.toFixed(0)} dB`}>
+      {shown.base_kind === "hand" && slider("base", "Overall gain by hand", -30, 40, 0.5, `${signed(shown.base)} dB`)}
+      <RuleRow title="Limits, down / up" value={`−${shown.most_down.toFixed(0)} / +${shown.most_up.toFixed(0)} dB`}>
         <RangeSlider
           size={3}
           thumbSize={14}
           label={null}
-          thumbFromLabel="Most down"
-          thumbToLabel="Most up"
+          thumbFromLabel="Lower limit"
+          thumbToLabel="Upper limit"
           min={-24}
           max={24}
           minRange={0}
@@ -125,14 +125,14 @@ export function PhrasesRule() {
         <Switch
           size="xs"
           mt={8}
-          label="Phrases settle when details or a ride move them"
+          label="Settle phrases when details or a ride move them"
           checked={rule.settle}
           onChange={(event) => void keep({ ...trial, settle: event.currentTarget.checked })}
         />
         <Switch
           size="xs"
           mt={6}
-          label="Leave what was set by hand"
+          label="Keep gains set by hand"
           checked={rule.keep_by_hand}
           onChange={(event) => void keep({ ...trial, keep_by_hand: event.currentTarget.checked })}
         />
@@ -160,7 +160,7 @@ export function PhrasesRule() {
             className="link freeing"
             onClick={() => void setRule({ target_kind: "absolute", target: draft.freeing! })}
           >
-            With {plain(draft.freeing)} {levelUnit(rule.unit)} every phrase gets level
+            With {plain(draft.freeing)} {levelUnit(rule.unit)} every phrase becomes level
           </UnstyledButton>
         )}
         <Roving name="Draft" className="acts">
@@ -171,7 +171,7 @@ export function PhrasesRule() {
                 <kbd>D</kbd>
               </Button>
               <Button size="xs" variant="default" onClick={dropDraft}>
-                Drop
+                Discard
               </Button>
             </>
           ) : (
@@ -185,8 +185,8 @@ export function PhrasesRule() {
           {draft
             ? summary(draft)
             : chosen === 0
-              ? "Nothing changes before you accept."
-              : "Only what is selected is drafted."}
+              ? "Nothing changes until you accept."
+              : "Only the selection is drafted."}
         </p>
       </div>
     </RulePanel>
@@ -219,11 +219,11 @@ const SHORT: Record<string, string> = {
   "to target": "reach the target",
   strength: "go part of the way",
   level: "level already",
-  "most up": "stopped by most up",
-  "most down": "stopped by most down",
-  ceiling: "stopped by the ceiling",
-  peaks: "stopped by short peaks",
+  "most up": "limited by the upper limit",
+  "most down": "limited by the lower limit",
+  ceiling: "limited by the ceiling",
+  peaks: "held back by short peaks",
   freed: "freed of their peaks",
-  "noise limit": "stopped by room tone",
+  "noise limit": "limited by room tone",
 };
 const short = (reason: string) => SHORT[reason] ?? reasonWords("gain_reasons", reason).toLowerCase();

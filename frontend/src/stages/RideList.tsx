@@ -159,11 +159,11 @@ function PointInspector({ chosen }: { chosen: LanePoint[] }) {
         )}
         <NativeSelect
           size="xs"
-          aria-label="Way to the next"
+          aria-label="Shape to the next point"
           value={shape}
           onChange={(event) => void setPoints(ids, { shape: event.currentTarget.value as "linear" })}
           data={[
-            ...(shape === "" ? [{ value: "", label: "several ways" }] : []),
+            ...(shape === "" ? [{ value: "", label: "several shapes" }] : []),
             { value: "linear", label: "straight" },
             { value: "smooth", label: "smooth" },
             { value: "hold", label: "hold" },

@@ -77,13 +77,13 @@ function VoiceRide() {
         digits={0}
         set={(strength) => setRideRule({ strength })}
       />
-      <RuleRow title="Most down / up" value={`−${rule.most_down.toFixed(0)} / +${rule.most_up.toFixed(0)} dB`}>
+      <RuleRow title="Limits, down / up" value={`−${rule.most_down.toFixed(0)} / +${rule.most_up.toFixed(0)} dB`}>
         <RangeSlider
           size={3}
           thumbSize={14}
           label={null}
-          thumbFromLabel="Most down"
-          thumbToLabel="Most up"
+          thumbFromLabel="Lower limit"
+          thumbToLabel="Upper limit"
           min={-15}
           max={15}
           minRange={0}
@@ -119,7 +119,7 @@ function VoiceRide() {
                 Accept the ride<kbd>D</kbd>
               </Button>
               <Button size="xs" variant="default" onClick={dropRideDraft}>
-                Drop
+                Discard
               </Button>
             </>
           ) : (
@@ -188,12 +188,12 @@ function LaneMenu({ track, lane }: LaneMenuProps) {
             </Menu.Item>
           ))}
           <Menu.Item disabled={!drawn} onClick={() => changeSpan("thin")} rightSection={<kbd>T</kbd>}>
-            Thin the points
+            Thin its points
           </Menu.Item>
           <Menu.Item onClick={() => makeBorders(false)} rightSection={<kbd>Shift+P</kbd>}>
-            Points at the borders: two
+            Add border points: two
           </Menu.Item>
-          <Menu.Item onClick={() => makeBorders(true)}>Points at the borders: four</Menu.Item>
+          <Menu.Item onClick={() => makeBorders(true)}>Add border points: four</Menu.Item>
           <Menu.Divider />
           {LANES.filter((to) => to !== lane).map((to) => (
             <Menu.Item key={to} disabled={!drawn} onClick={() => moveLane(lane, to)}>
@@ -201,15 +201,15 @@ function LaneMenu({ track, lane }: LaneMenuProps) {
             </Menu.Item>
           ))}
           <Menu.Item disabled={!drawn} onClick={clearLane}>
-            Take the {name} away
+            Remove the {name}
           </Menu.Item>
           <Menu.Divider />
-          <Menu.Item onClick={() => picker.current?.click()}>Bring in a curve (CSV, MIDI)</Menu.Item>
+          <Menu.Item onClick={() => picker.current?.click()}>Import a curve (CSV, MIDI)</Menu.Item>
           <Menu.Item disabled={!drawn} component="a" href={api.laneFile(track.id, lane, "csv")} download>
-            Write it out as CSV
+            Export it as CSV
           </Menu.Item>
           <Menu.Item disabled={!drawn} component="a" href={api.laneFile(track.id, lane, "mid")} download>
-            Write it out as a MIDI file
+            Export it as a MIDI file
           </Menu.Item>
         </Menu.Dropdown>
       </Menu>

@@ -53,31 +53,31 @@ export function SignOffRule() {
           <Switch
             size="xs"
             mt={10}
-            label="Held under −1 dBFS by the limiter"
+            label="Limit the mix to −1 dBFS"
             checked={limited}
             onChange={(event) => useRenders.setState({ limited: event.currentTarget.checked })}
           />
           <Switch
             size="xs"
             mt={8}
-            label="Voices through their compressor"
+            label="Run voices through their compressors"
             checked={compressed}
             onChange={(event) => useRenders.setState({ compressed: event.currentTarget.checked })}
           />
-          <p className="note">Every track that sounds, with its fader: what you hear. {silent(tracks)}</p>
+          <p className="note">All audible tracks with their faders: what you hear. {silent(tracks)}</p>
         </>
       ) : (
         <>
           <Switch
             size="xs"
             mt={10}
-            label={`With the fader (${db(track.fader)})`}
+            label={`Include the fader (${db(track.fader)})`}
             checked={withFader}
             onChange={(event) => useRenders.setState({ withFader: event.currentTarget.checked })}
           />
           <p className="note">
             Same length, rate and start stamp as the recording.{" "}
-            {withFader ? "The fader is in it." : "Pre-fader: the fader stays free."}
+            {withFader ? "The fader is included." : "Pre-fader: the fader stays free."}
           </p>
         </>
       )}
@@ -95,7 +95,7 @@ function silent(tracks: Track[]): string {
   const names = tracks.filter((track) => !isHeard(track, tracks, false, "")).map((track) => track.name);
   if (names.length === 0) return "";
   const why = tracks.some((track) => track.solo) ? "solo is on" : "muted";
-  return `Not in it (${why}): ${names.join(", ")}.`;
+  return `Left out (${why}): ${names.join(", ")}.`;
 }
 
 /** What is told of a bed, which has no phrases and no room behind them. */
@@ -148,27 +148,27 @@ export function SignOffList({ goStage }: { goStage: (stage: Stage) => Promise<vo
     [
       after.overs === 0,
       after.overs === 0
-        ? "Nothing passes the ceiling"
-        : `${after.overs} ${after.overs === 1 ? "passes" : "pass"} the ceiling of ${plain(rule.ceiling)} dBTP`,
+        ? "Nothing exceeds the ceiling"
+        : `${after.overs} ${after.overs === 1 ? "exceeds" : "exceed"} the ceiling of ${plain(rule.ceiling)} dBTP`,
       "ceiling",
     ],
     [
       (after.true_peak ?? -99) <= 0,
       (after.true_peak ?? -99) <= 0
-        ? "True peak is under full scale"
-        : "True peak is over full scale: integer formats clip it",
+        ? "True peak is below full scale"
+        : "True peak is above full scale: integer formats will clip",
       "peak",
     ],
     [
       after.room_tone <= rule.noise_limit,
-      after.room_tone <= rule.noise_limit ? "Room tone is under its limit" : "Room tone passes its limit",
+      after.room_tone <= rule.noise_limit ? "Room tone is below its limit" : "Room tone exceeds its limit",
       "room",
     ],
     [
       after.lisps === 0,
       after.lisps === 0
-        ? "No ess is pulled so far that it lisps"
-        : `${after.lisps === 1 ? "1 ess is" : `${after.lisps} esses are`} pulled so far that it may lisp`,
+        ? "No ess is turned down so far that it lisps"
+        : `${after.lisps === 1 ? "1 ess is" : `${after.lisps} esses are`} turned down so far that it may lisp`,
       "lisp",
     ],
   ];

@@ -15,8 +15,8 @@ export function SlowRide({ bed, draft }: { bed: Track; draft: SlowDraft | null }
   return (
     <div className="rule-foot">
       <SliderRow
-        name="Slow ride: at most"
-        title="Slow ride: at most, up and down"
+        name="Slow ride limit"
+        title="Slow ride limit, up and down"
         value={set.most_down ?? most}
         low={0}
         high={24}
@@ -32,7 +32,7 @@ export function SlowRide({ bed, draft }: { bed: Track; draft: SlowDraft | null }
               Accept the slow ride
             </Button>
             <Button size="compact-sm" variant="default" onClick={dropDuck}>
-              Drop
+              Discard
             </Button>
           </>
         ) : (

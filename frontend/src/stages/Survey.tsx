@@ -4,7 +4,7 @@ import { IconDots, IconFileMusic } from "@tabler/icons-react";
 import { useEffect, useRef, useState } from "react";
 import { api, type Take, type Track } from "../api/client";
 import { edit } from "../model/edits";
-import { setKind } from "../model/mix";
+import { duplicateTrack, moveTrack, setKind } from "../model/mix";
 import { useFigures, useTakes } from "../model/queries";
 import { isJudged, offTarget, trackOf, useSession } from "../model/session";
 import { alike, hearTake, layOut, makeTake, matchTakes, useTimeline } from "../model/timeline";
@@ -26,7 +26,7 @@ export function SurveyRule() {
   return (
     <RulePanel>
       <div className="panel-head">
-        <h2>Bring in</h2>
+        <h2>Import</h2>
       </div>
       <DropArea onFiles={(files) => upload(id, files)}>
         <Text size="sm" ta="center">
@@ -47,10 +47,10 @@ export function SurveyRule() {
 }
 
 const WAYS: Record<string, [string, string]> = {
-  own: ["Each on its own track", "as they are now"],
+  own: ["Each on its own track", "as now"],
   takes: ["As takes of one track", "one is heard; choose phrase by phrase"],
   after: ["One after the other", "on one track"],
-  stamps: ["Where their start stamps say", "the earliest lies at the beginning"],
+  stamps: ["At their start stamps", "the earliest at the beginning"],
 };
 
 /** Files that came in together: how they are laid out is asked once, the likely way first in hand. */
@@ -67,7 +67,7 @@ function Offer() {
   const chosen = offer.ways.includes(way) ? way : offer.likely;
   return (
     <section className="offer" aria-label="Lay them out">
-      <strong>{offer.tracks.length} files came in together. Lay them out:</strong>
+      <strong>{offer.tracks.length} files were imported together. Lay them out:</strong>
       <Radio.Group aria-label="How to lay them out" value={chosen} onChange={setWay}>
         {offer.ways.map((one) => (
           <Radio
@@ -80,7 +80,7 @@ function Offer() {
         ))}
       </Radio.Group>
       <Button ref={main} size="compact-sm" onClick={() => void layOut(chosen)}>
-        {chosen === "own" ? "Leave them so" : "Lay them out"}
+        {chosen === "own" ? "Keep as they are" : "Lay them out"}
       </Button>
     </section>
   );
@@ -109,7 +109,7 @@ function TrackCard({ track }: { track: Track }) {
   const { data } = useFigures(track.timeline.missing ? undefined : track.id);
   const { timeline } = track;
   const isBed = track.kind === "bed";
-  const rule = model.header!.rule;
+  const { rule, tracks } = model.header!;
   const clips = (model.clips[track.id] ?? []).filter(isJudged);
   const inFocus = trackOf(model, focus)?.id === track.id;
   const [renaming, setRenaming] = useState<string | null>(null);
@@ -141,21 +141,29 @@ function TrackCard({ track }: { track: Track }) {
           <Menu.Dropdown>
             <Menu.Item onClick={() => setRenaming(track.name)}>Rename</Menu.Item>
             <Menu.Item onClick={() => void setKind(track.id, isBed ? "voice" : "bed")}>
-              {isBed ? "It is a voice: find its phrases" : "It is a bed: music or ambience"}
+              {isBed ? "Treat as a voice: find its phrases" : "Treat as a bed (music, ambience)"}
             </Menu.Item>
-            {alike(model.header!.tracks, track).map((other) => (
+            <Menu.Item disabled={tracks[0]?.id === track.id} onClick={() => moveTrack(-1, track)}>
+              Move up
+            </Menu.Item>
+            <Menu.Item disabled={tracks.at(-1)?.id === track.id} onClick={() => moveTrack(1, track)}>
+              Move down
+            </Menu.Item>
+            <Menu.Item onClick={() => duplicateTrack(track)}>Duplicate</Menu.Item>
+            {alike(tracks, track).map((other) => (
               <Menu.Item key={other.id} onClick={() => makeTake(track.id, other.id)}>
                 Make it a take of “{other.name}”
               </Menu.Item>
             ))}
-            <Menu.Item onClick={() => void edit("take a track out", (revision) => api.removeTrack(track.id, revision))}>
-              Take out of the session
+            <Menu.Item onClick={() => void edit("remove a track", (revision) => api.removeTrack(track.id, revision))}>
+              Remove from the session
             </Menu.Item>
           </Menu.Dropdown>
         </Menu>
       </div>
+      {inFocus && track.takes.length > 1 && <Takes track={track} unit={distanceUnit(rule.unit)} />}
       {timeline.missing ? (
-        <p className="note loud">Its sound file is missing. Bring it in again.</p>
+        <p className="note loud">The recording's file is missing. Import it again to restore the track.</p>
       ) : (
         <dl className="facts">
           <Fact name="length">{span(timeline.duration)}</Fact>
@@ -183,7 +191,6 @@ function TrackCard({ track }: { track: Track }) {
           )}
         </dl>
       )}
-      {inFocus && track.takes.length > 1 && <Takes track={track} unit={distanceUnit(rule.unit)} />}
       <NameDialog
         title="Rename the track"
         action="Rename"
@@ -242,10 +249,10 @@ function Takes({ track, unit }: { track: Track; unit: string }) {
                     <Menu.Item onClick={() => setRenaming(take)}>Rename</Menu.Item>
                     <Menu.Item
                       onClick={() =>
-                        void edit("take a take away", (revision) => api.removeTake(track.id, revision, take.number))
+                        void edit("remove a take", (revision) => api.removeTake(track.id, revision, take.number))
                       }
                     >
-                      Take out
+                      Remove
                     </Menu.Item>
                   </Menu.Dropdown>
                 </Menu>
@@ -255,7 +262,7 @@ function Takes({ track, unit }: { track: Track; unit: string }) {
         </tbody>
       </table>
       <Button size="compact-xs" variant="default" onClick={() => void matchTakes(track.id)}>
-        Match their levels to the one heard
+        Match levels to the take heard
       </Button>
       <NameDialog
         title="Rename the take"

@@ -26,7 +26,7 @@ export function TargetFields() {
   const track = useSession((s) => trackOf(s, focus));
   if (!rule) return null;
   const kinds = [
-    { value: "absolute", label: "A value" },
+    { value: "absolute", label: "A fixed level" },
     { value: "median", label: "The median" },
     { value: "reference", label: "The references" },
   ];
@@ -34,7 +34,7 @@ export function TargetFields() {
     <div className="fields">
       <NativeSelect
         size="xs"
-        label="Judged by"
+        label="Measured as"
         value={rule.unit}
         onChange={(event) => void setRule({ unit: event.currentTarget.value as "loudness" | "rms" | "peak" })}
         data={[
@@ -45,7 +45,7 @@ export function TargetFields() {
       />
       <NativeSelect
         size="xs"
-        label="Brought to"
+        label="Target"
         value={rule.target_kind}
         onChange={(event) =>
           void setRule({ target_kind: event.currentTarget.value as "absolute" | "median" | "reference" })
@@ -55,8 +55,8 @@ export function TargetFields() {
       {rule.target_kind === "absolute" ? (
         <>
           <ExactField
-            name="Target"
-            label="Target"
+            name="Target level"
+            label="Target level"
             now={rule.target}
             low={-60}
             high={0}

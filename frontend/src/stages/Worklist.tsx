@@ -73,7 +73,7 @@ export function Worklist() {
                 {proposal ? (
                   <Tooltip label={reasonWords("gain_reasons", proposal.reason)} openDelay={300}>
                     <span className="row-draft mono">
-                      {signed(proposal.gain)} dB <em>{proposal.reason}</em>
+                      {signed(proposal.gain)} dB <em>{SHORT[proposal.reason] ?? proposal.reason}</em>
                     </span>
                   </Tooltip>
                 ) : (
@@ -88,6 +88,13 @@ export function Worklist() {
     </section>
   );
 }
+
+/** Reasons that are called otherwise where there is little room for them. */
+const SHORT: Record<string, string> = {
+  "most up": "upper limit",
+  "most down": "lower limit",
+  "noise limit": "room tone",
+};
 
 function Flags({ clip }: { clip: { locked: boolean; reference: boolean; by_hand: boolean } }) {
   return (

@@ -214,7 +214,7 @@ def _propose(bench: Workbench, db: DbSession, track_id: str, values: dict[str, A
     tracks = tracks_of(db, session.id)
     bed = _sounding(bench, db, session, tracks, {track_id})
     if not bed:
-        raise Refused("The sound file of this bed is missing. Bring it in again.")
+        raise Refused("The sound file of this bed is missing. Import it again.")
     own = bed[0].state.lanes.trim
     lanes = bed[0].state.lanes._replace(trim=own._replace(points=EMPTY))
     without = replace(bed[0], state=replace(bed[0].state, lanes=lanes))
@@ -244,7 +244,7 @@ def _told(result: DuckDraft, parts: _Parts) -> str:
 def _slowly(state: TrackState, values: dict[str, Any]) -> SlowDraft:
     grid = state.grid
     if grid is None:
-        raise Refused("The sound file of this track is missing. Bring it in again.")
+        raise Refused("The sound file of this track is missing. Import it again.")
     given = {name: value / 100 if name == "strength" else value for name, value in values.items()}
     plain = replace(state, lanes=state.lanes._replace(ride=Lane()))
     power = np.asarray(grid.column("k"), np.float64) * plain.gain_per_frame[:, 0]

@@ -111,7 +111,7 @@ def give_out(bench: Workbench, session_id: str) -> tuple[str, bytes]:
 
         sessions = rows("session", "id = ?", session_id)
         if not sessions:
-            raise NotFound("This session is not there any more.", id=session_id)
+            raise NotFound("This session no longer exists.", id=session_id)
         tables = {"session": sessions} | {table: rows(table, "session_id = ?", session_id) for table in OF_SESSION}
         of_tracks = "track_id IN (SELECT id FROM track WHERE session_id = ?)"
         tables |= {table: rows(table, of_tracks, session_id) for table in OF_TRACK}

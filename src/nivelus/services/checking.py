@@ -67,7 +67,7 @@ def repair(settings: Settings) -> list[str]:
             source = bench.vault.source(recording)
             if source.exists() and hash_file(source, like=recording.hash) != recording.hash:
                 bench.vault.set_aside(recording)
-                done.append(f"{source} is not what was brought in: it is set aside. Bring the recording in again.")
+                done.append(f"{source} is not what was imported: it is set aside. Import the recording again.")
         return done + mend(bench) + mend_curves(bench)
     finally:
         bench.close()
@@ -115,7 +115,7 @@ def _check_recordings(bench: Workbench) -> Iterator[Finding]:
             yield Finding(False, f"The sound file of recording {recording.id} is missing: {source}.")
             continue
         if hash_file(source, like=recording.hash) != recording.hash:
-            yield Finding(False, f"{source} is not what was brought in: its content has changed.")
+            yield Finding(False, f"{source} is not what was imported: its content has changed.")
             continue
         try:
             bench.vault.check_measured(recording, thorough=True)

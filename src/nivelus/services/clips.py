@@ -49,7 +49,7 @@ def set_gain(
     that is set by hand goes along. Locked clips stay; if all are locked, Refused says so.
     """
     if (by is None) == (to is None):
-        raise Refused("Say either by how much, or to which gain.")
+        raise Refused("Give either a change in dB or a target gain.")
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         free = free_rows(edit, track, ids)
@@ -174,12 +174,12 @@ def move_border(bench: Workbench, track_id: str, revision: int, clip_id: str, at
         clips = clips_of(edit.db, track)
         index = next((i for i, clip in enumerate(clips) if clip.id == clip_id), -1)
         if index < 0:
-            raise NotFound("This phrase is not there any more.", id=clip_id)
+            raise NotFound("This phrase no longer exists.", id=clip_id)
         if index + 1 >= len(clips):
-            raise Refused("The end of the recording stays where it is.")
+            raise Refused("The end of the recording cannot be moved.")
         left, right = clips[index], clips[index + 1]
         if left.end < right.start:
-            raise Refused("There is silence behind this phrase. Move its end by itself.")
+            raise Refused("A gap follows this phrase. Move its end on its own.")
         measurable(timeline)
         if left.locked or right.locked:
             raise Refused("A phrase beside this border is locked. Unlock it first (L).")
@@ -208,7 +208,7 @@ def _chosen(edit: Edit, track: Track, ids: Iterable[str]) -> list[Clip]:
     for id in dict.fromkeys(ids):
         clip = edit.db.get(Clip, id)
         if clip is None or clip.track_id != track.id:
-            raise NotFound("This phrase is not there any more.", id=id)
+            raise NotFound("This phrase no longer exists.", id=id)
         chosen.append(clip)
     if not chosen:
         raise Refused("Nothing is selected.")
@@ -221,7 +221,7 @@ def chosen_rows(edit: Edit, track: Track, ids: Iterable[str]) -> list[ClipRow]:
     wanted = list(dict.fromkeys(ids))
     gone = next((id for id in wanted if id not in clips.places), None)
     if gone is not None:
-        raise NotFound("This phrase is not there any more.", id=gone)
+        raise NotFound("This phrase no longer exists.", id=gone)
     if not wanted:
         raise Refused("Nothing is selected.")
     return [clips[clips.places[id]] for id in wanted]

@@ -94,7 +94,7 @@ def set_depth(
 ) -> Changed:
     """Deepen or ease dips by ``by`` dB, set their depth to ``to`` dB (0 or less), or silence them. They are on from then on."""
     if (by is not None) + (to is not None) + silent != 1:
-        raise Refused("Say by how much, to which depth, or that it is to be silent.")
+        raise Refused("Give a change in dB, a target depth, or silence.")
 
     def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
         marks = state.marks
@@ -191,7 +191,7 @@ def correct(
 ) -> Changed:
     """Say what marks really are: of another kind, with other edges (seconds, one mark), or no marks at all."""
     if (start is not None or end is not None) and len(ids) != 1:
-        raise Refused("Edges are moved one mark at a time.")
+        raise Refused("Move the edges of one mark at a time.")
 
     def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
         marks = state.marks
@@ -330,7 +330,7 @@ def _free(edit: Edit, state: TrackState, ids: Collection[str]) -> list[int]:
     marks = state.marks
     places = marks.at(list(dict.fromkeys(ids)))
     if not places:
-        raise NotFound("This mark is not there any more.")
+        raise NotFound("This mark no longer exists.")
     middles = (marks.arrays.start + marks.arrays.end)[places] / 2
     free = [place for place, held in zip(places, _are_locked(state, middles), strict=True) if not held]
     if not free:
@@ -373,7 +373,7 @@ def _columns(timeline: Timeline, hand: Hand) -> dict[str, Any]:
 def _run_at(timeline: Timeline, position: float) -> Run:
     run = run_at(timeline.runs, position)
     if run is None:
-        raise Refused("There is silence here: nothing to be turned down.")
+        raise Refused("There is silence here: nothing to turn down.")
     return run
 
 
@@ -384,7 +384,7 @@ def _within(timeline: Timeline, start: float | None, end: float | None, a: float
     last = round((b if end is None else end) * rate)
     first, last = max(first, 0), min(last, timeline.frames)
     if last - first < round(SHORTEST * rate):
-        raise Refused("The end has to come after the start. Drag it further, or take the mark away (X).")
+        raise Refused("The end has to come after the start. Drag it further, or remove the mark (X).")
     return first, last
 
 

@@ -188,7 +188,7 @@ def draw_line(bench: Workbench, track_id: str, revision: int, lane: str, points:
     line = curve_of(points)
     start, end = float(line.at[0]), float(line.at[-1])
     if end - start < RAMP:
-        raise Refused(f"Draw a little further: a line needs {RAMP * 1000:.0f} ms.")
+        raise Refused(f"Draw a longer line: it needs at least {RAMP * 1000:.0f} ms.")
 
     def work(curve: Curve, a: float, b: float) -> Curve:
         cut = with_points(line, (a, b))
@@ -212,7 +212,7 @@ def paste_range(
     with bench.database.reading() as db:
         _, origin, timeline = owners_of_track(db, source[0])
         if origin.session_id != require(db, Track, track_id, "track").session_id:
-            raise Refused("What is pasted comes from another session. Copy it within one session.")
+            raise Refused("Points can only be pasted within the session they were copied from.")
         # the offset of a trim is that of its track and stays with it
         piece = copy_range(whole_lane(db, origin, timeline.sample_rate, source[1], with_offset=False), start, end)
 
@@ -284,7 +284,7 @@ def change_points(
                 moved |= not _same(drawn, curve)
                 owner.put(drawn, track)
         if not found:
-            raise NotFound("This point is not there any more." if len(wanted) == 1 else "These points are not there any more.")
+            raise NotFound("This point no longer exists." if len(wanted) == 1 else "These points no longer exist.")
         if by and not moves and not moved:
             raise Refused(at_the_end(working_range(track)))
         edit.label = f"{does} {count_of(found, 'point')} of the {NAMES[lane]}"
@@ -302,7 +302,7 @@ def clear(bench: Workbench, track_id: str, revision: int, lane: str) -> Changed:
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         if not _clear(edit, track, timeline, lane):
-            raise Refused(f"There is no {NAMES[lane]} to take away.")
+            raise Refused(f"There is no {NAMES[lane]} to remove.")
 
     return run_edit(bench, track_id, f"Take the {NAMES[lane]} away", revision, work)
 
@@ -382,7 +382,7 @@ def set_range(bench: Workbench, track_id: str, revision: int, low: float, high: 
 
 
 def bring_in(bench: Workbench, track_id: str, revision: int, lane: str, name: str, data: bytes) -> Changed:
-    """Bring in a curve that was drawn elsewhere, in place of what is in a lane."""
+    """Import a curve that was drawn elsewhere, in place of what is in a lane."""
     with bench.database.reading() as db:
         length = owners_of_track(db, track_id)[2].duration
     # what lies beyond the end of the track would never be heard
@@ -396,7 +396,7 @@ def bring_in(bench: Workbench, track_id: str, revision: int, lane: str, name: st
         _clear(edit, track, timeline, lane)
         _add(edit, track, timeline, lane, curve)
 
-    return run_edit(bench, track_id, f"Bring in a {NAMES[lane]}", revision, work)
+    return run_edit(bench, track_id, f"Import a {NAMES[lane]}", revision, work)
 
 
 def write_out(bench: Workbench, track_id: str, lane: str, ending: str) -> tuple[str, bytes]:

@@ -60,12 +60,12 @@ def expect_upload(bench: Workbench, session_id: str, name: str, length: int | No
         require(db, Session, session_id, "session")
     label, most = safe_file_name(name), bench.settings.max_upload_mb
     if length is not None and length > most << 20:
-        raise Refused(f"“{label}” is larger than {most} MB, the most that is taken.")
+        raise Refused(f"“{label}” is larger than {most} MB, the limit.")
     free = free_bytes(bench.vault.incoming)
     if length is not None and length > free:
         raise DiskFull(
-            f"“{label}” does not fit on the disk: it has {size_in_words(length)}, and {size_in_words(free)} are left. "
-            "Make room and drop it again."
+            f"“{label}” does not fit on the disk: it needs {size_in_words(length)}, and {size_in_words(free)} is free. "
+            "Free some space and drop it again."
         )
     return bench.vault.incoming / f"{new_id()}{RECEIVING}"
 
@@ -124,7 +124,7 @@ def stage_upload(bench: Workbench, session_id: str, name: str, stream: Readable,
             size += len(block)
             if size > limit:
                 most = bench.settings.max_upload_mb
-                raise Refused(f"“{safe_file_name(name)}” is larger than {most} MB, the most that is taken.")
+                raise Refused(f"“{safe_file_name(name)}” is larger than {most} MB, the limit.")
             handle.write(block)
             content.update(block)
     return take_upload(bench, session_id, name, received, content.name(), length)
@@ -158,7 +158,7 @@ def bring_back(bench: Workbench, hashes: Collection[str]) -> list[JobView]:
 
 def run_import(bench: Workbench, job_id: str) -> None:
     """Import a staged upload: measure it, find its marks, cut it, and add its track. What fails is said in the job."""
-    failed = "It could not be brought in. Try it again, or export the file anew."
+    failed = "It could not be imported. Try again, or export the file anew."
     jobs.run(bench, job_id, lambda job: {"track": _import(bench, job)}, failed)
     _name_after_what_came(bench, job_id)
 
@@ -215,7 +215,7 @@ def _next_place(db: DbSession, session_id: str) -> int:
 def _import(bench: Workbench, job: Job) -> str:
     staged = bench.vault.incoming / job.id
     if not staged.exists():
-        raise SoundError(f"“{job.name}” is not there any more. Drop it again.")
+        raise SoundError(f"“{job.name}” no longer exists. Drop it again.")
     content, known = _content_of(bench, job, staged)
     with bench.database.reading() as db:
         longest = require(db, Session, job.session_id, "session").longest
@@ -275,7 +275,7 @@ def _add_track(
     bench: Workbench, job: Job, recording: Recording, cells: list[Cell], details: tuple[Mark, ...], kind: str
 ) -> str:
     with history.edit(
-        bench.database, job.session_id, f"Bring in {job.name}", read_back=reading_back(bench, answers=False)
+        bench.database, job.session_id, f"Import {job.name}", read_back=reading_back(bench, answers=False)
     ) as edit:
         db = edit.db
         jobs.require_at_work(db, job)

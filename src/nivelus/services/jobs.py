@@ -61,7 +61,7 @@ class JobsView(View):
 
 OPEN = ("waiting", "running")
 MOST_TRIES = 2
-STOPPED = {"import": "Stopped. Nothing was brought in.", "render": "Stopped. Nothing was written."}
+STOPPED = {"import": "Stopped. Nothing was imported.", "render": "Stopped. Nothing was written."}
 LOST = "The work on it broke off twice without a word. If it does so again, the file may be at fault: export it anew."
 BEAT_SECONDS = 2.0
 _REPORT_SECONDS = 0.2
@@ -125,7 +125,7 @@ def dismiss(bench: Workbench, job_id: str) -> None:
         with bench.database.writing() as db:
             job: Job = require(db, Job, job_id, "job")
             if job.state in OPEN:
-                raise Refused("It is still at work. Stop it first.")
+                raise Refused("This job is still running. Stop it first.")
             db.delete(job)
 
     bench.freeing(work)

@@ -125,10 +125,10 @@ def take_out(bench: Workbench, track_id: str, revision: int, ids: Sequence[str])
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         clips = free_rows(edit, track, ids)
         if len(clips) == len(clip_rows(edit.db, track.id)):
-            raise Refused("That is all there is on this track. Take the track out instead, or leave something.")
+            raise Refused("These are the track's only clips. Remove the track instead, or leave at least one clip.")
         for clip in clips:
             edit.db.delete(require(edit.db, Clip, clip.id, "phrase"))
-        edit.label = f"Take out {count_of(len(clips), 'phrase')}"
+        edit.label = f"Remove {count_of(len(clips), 'phrase')}"
 
     return run_edit(bench, track_id, "Take out", revision, work)
 
@@ -140,13 +140,13 @@ def close_gap(bench: Workbench, track_id: str, revision: int, clip_id: str) -> C
         rows = clip_rows(edit.db, track.id)
         place = rows.places.get(clip_id)
         if place is None:
-            raise NotFound("This phrase is not there any more.", id=clip_id)
+            raise NotFound("This phrase no longer exists.", id=clip_id)
         following = rows[place + 1 :]
         gap = following[0].start - rows[place].end if following else 0
         if not gap:
-            raise Refused("There is no silence behind this phrase to be closed.")
+            raise Refused("There is no gap after this phrase to close.")
         if any(clip.locked for clip in following):
-            raise Refused("Something that follows is locked. Unlock it first (L).")
+            raise Refused("A later phrase is locked. Unlock it first (L).")
         here = Row(track, track.take, timeline)
         lay(bench, edit, here, here, following, -gap / here.rate)
         edit.label = f"Close a gap of {gap / here.rate:.2f} s"
@@ -162,7 +162,7 @@ def bring_home(bench: Workbench, track_id: str, revision: int, ids: Sequence[str
         clips = free_rows(edit, track, ids)
         home = homecoming(edit, here, clips)
         if not home:
-            raise Refused("This lies where it was recorded.")
+            raise Refused("This is already where it was recorded.")
         put(bench, edit, here, here, home)
         edit.label = f"{count_of(len(home), 'phrase')} back to where recorded"
 
@@ -226,7 +226,7 @@ def lay(
     by = max(by, -first)
     arrivals = [arrival(origin, target, clip, round(by * target.rate)) for clip in clips]
     if not copy and target is origin and all(one.start == one.clip.start for one in arrivals):
-        raise Refused("It lies at the beginning: there is nothing before it.")
+        raise Refused("It is already at the beginning.")
     put(bench, edit, origin, target, arrivals, copy)
 
 
@@ -254,7 +254,7 @@ def put(bench: Workbench, edit: Edit, origin: Row, target: Row, arrivals: Sequen
     if spans[-1][1] > max(LONGEST_SECONDS * target.rate, target.timeline.frames):
         raise Refused(f"A track is {LONGEST_SECONDS // 3600} hours long at most. Put this earlier.")
     if any(start < end for (_, end), (start, _) in pairwise(spans)):
-        raise Refused("Some of these would lie over each other. Take them one by one.")
+        raise Refused("Some of these would overlap. Move them one at a time.")
     stays = set() if copy else {one.clip.id for one in arrivals}
     make_room(bench, edit, target, [(one.start, one.end) for one in arrivals], stays)
     if copy:
@@ -284,7 +284,7 @@ def make_room(bench: Workbench, edit: Edit, row: Row, spans: Iterable[tuple[int,
         if first >= last:
             continue
         if clip.locked:
-            raise Refused("A locked phrase lies there. Unlock it first (L), or put this elsewhere.")
+            raise Refused("A locked phrase is in the way. Unlock it first (L), or choose another place.")
         left = _uncovered(clip.start, clip.end, spans[int(first) : int(last)], round(SHORTEST_CLIP_SECONDS * row.rate))
         stored = require(edit.db, Clip, clip.id, "phrase")
         if not left:
@@ -306,7 +306,7 @@ def cut_phrase(bench: Workbench, clip: Clip, timeline: Timeline) -> None:
     """Leave a clip whose borders were moved the part of its phrase that lies in them, and measure both."""
     recording = timeline.recorded(clip.recording_id)
     if recording.missing:
-        raise Refused("The sound file of what lies here is missing, so it cannot be trimmed. Bring it in again.")
+        raise Refused("The recording's file is missing, so this cannot be trimmed. Import it again.")
     grid = bench.vault.grid(recording)
     measure_clip(clip, grid, recording.room_tone, timeline.sample_rate, *phrase_within(clip, timeline.sample_rate))
 
@@ -333,7 +333,7 @@ def take_name(track: Track, number: int) -> str:
     for item in takes_of(track):
         if item["number"] == number:
             return str(item["name"])
-    raise NotFound("This take is not there any more.")
+    raise NotFound("This take no longer exists.")
 
 
 def drop_take(track: Track, take: int) -> None:

@@ -93,7 +93,7 @@ def begin(
             mine = col(Pass.track_id) == track_id
             open_ones = db.scalar(select(func.count()).where(mine, col(Pass.state).in_(("writing", "waiting")))) or 0
             if open_ones >= MOST_UNDECIDED:
-                raise Refused(f"{MOST_UNDECIDED} passes of this track wait to be decided on. Keep or drop some of them first.")
+                raise Refused(f"{MOST_UNDECIDED} passes on this track are undecided. Keep or discard some of them first.")
             number = (db.scalar(select(func.max(Pass.number)).where(mine)) or 0) + 1
             known = Pass(
                 id=pass_id,
@@ -225,7 +225,7 @@ def keep(
         row = require(edit.db, Pass, pass_id, "pass")
         again = row.state == "kept"
         if again and row.lane == "trim":
-            raise Refused("This pass lies in the trim already. Undo that to keep it in another way.")
+            raise Refused("This pass is already in the trim. Undo that to keep it another way.")
         before = whole_lane(edit.db, track, timeline.sample_rate, row.lane, with_offset=False)
         after = _written(edit.db, track, timeline, row, settings, before)
         require_same(stamp, after)
@@ -253,7 +253,7 @@ def drop(bench: Workbench, pass_id: str, revision: int) -> Changed:
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         row = require(edit.db, Pass, pass_id, "pass")
         row.state = "dropped"
-        edit.label = f"Drop pass {row.number}"
+        edit.label = f"Discard pass {row.number}"
 
     return run_edit(bench, _track_of(bench, pass_id), "Drop a pass", revision, work)
 

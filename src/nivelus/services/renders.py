@@ -95,7 +95,7 @@ def _something(session: Session, heard: Sequence[Timeline], has_tracks: bool) ->
     if not heard:
         raise Refused("Every track is muted: there is nothing to mix.")
     if all(timeline.missing for timeline in heard):
-        raise Refused("There is nothing to mix: the sound files of all tracks that are heard are missing. Import them again.")
+        raise Refused("There is nothing to mix: the files of all audible tracks are missing. Import them again.")
 
 
 def _render_mix(bench: Workbench, job: Job) -> dict[str, str]:
@@ -129,7 +129,7 @@ def _render_mix(bench: Workbench, job: Job) -> dict[str, str]:
     told = ""
     if highest > 1 and not wanted["limited"]:
         said = "and is clipped there" if wanted["bits"] != 32 else "which 32-bit float keeps"
-        told = f"The mix passes full scale by {over:.1f} dB, {said}. Turn the faders down, or ask for the limiter."
+        told = f"The mix passes full scale by {over:.1f} dB, {said}. Turn the faders down, or switch on the limiter."
     return {"file": job.name, "told": told, "at": at, "step": step}
 
 

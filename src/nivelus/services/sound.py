@@ -316,7 +316,7 @@ def _timeline(bench: Workbench, track_id: str, key: str, take: int | None = None
     if timeline.key != key:
         raise Stale(CHANGED, id=track_id)
     if timeline.missing:
-        raise NotFound("This sound file is missing. Bring it in again.", id=track_id)
+        raise NotFound("This sound file is missing. Import it again.", id=track_id)
     return timeline
 
 

@@ -87,7 +87,7 @@ def whole_state(
     session, track, timeline = owners_of_track(db, track_id, take)
     state = state_of(bench, db, session, track, timeline, take=take)
     if state.grid is None:
-        raise NotFound(f"The sound file of “{track.name}” is missing. Bring it in again.", id=track_id)
+        raise NotFound(f"The sound file of “{track.name}” is missing. Import it again.", id=track_id)
     return session, track, timeline, state, state.grid
 
 

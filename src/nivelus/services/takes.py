@@ -116,13 +116,13 @@ def remove(bench: Workbench, track_id: str, revision: int, number: int) -> Chang
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         name = take_name(track, number)
         if len(takes_of(track)) == 1:
-            raise Refused("This is the only take. Take the track out instead.")
+            raise Refused("This is the only take. Remove the track instead.")
         for table in (Detail, Clip):
             of_take = (col(table.track_id) == track.id, col(table.take) == number)
             for row in edit.db.scalars(select(table).where(*of_take)):
                 edit.db.delete(row)
         drop_take(track, number)
-        edit.label = f"Take out {name}"
+        edit.label = f"Remove {name}"
 
     return run_edit(bench, track_id, "Take out a take", revision, work)
 
@@ -139,7 +139,7 @@ def match(bench: Workbench, track_id: str, revision: int) -> Changed:
             if len(found):
                 levels[number] = float(np.mean(found))
         if track.take not in levels or len(levels) < 2:
-            raise Refused("There are no other takes with phrases to be matched.")
+            raise Refused("No other take has phrases to match.")
         moved = 0
         for number, level in levels.items():
             by = round(levels[track.take] - level, 2)
@@ -161,7 +161,7 @@ def choose(bench: Workbench, track_id: str, revision: int, clip_id: str, number:
         here = Row(track, track.take, timeline)
         rows = clip_rows(edit.db, track.id)
         if clip_id not in rows.places:
-            raise NotFound("This phrase is not there any more.", id=clip_id)
+            raise NotFound("This phrase no longer exists.", id=clip_id)
         place = rows.places[clip_id]
         clip = rows[place]
         if clip.locked:

@@ -31,7 +31,7 @@ from nivelus.services.workbench import Workbench
 from nivelus.store.reading import Recorded, clip_rows, recorded_by_id
 from nivelus.store.tables import Clip, Track, takes_of
 
-MISSING = "The sound file of this track is missing. Bring it in again."
+MISSING = "The sound file of this track is missing. Import it again."
 
 
 @dataclass(frozen=True)
@@ -119,7 +119,7 @@ def timeline_of(db: DbSession, track: Track, take: int | None = None) -> Timelin
     Raises NotFound where there is no such take.
     """
     if take is not None and take not in {item["number"] for item in takes_of(track)}:
-        raise NotFound("This take is not there any more.")
+        raise NotFound("This take no longer exists.")
     return timelines_of(db, [track], take)[0]
 
 
@@ -131,7 +131,7 @@ def timelines_of(db: DbSession, tracks: Sequence[Track], take: int | None = None
     timelines = []
     for track, own in zip(tracks, runs, strict=True):
         if track.recording_id not in known:
-            raise NotFound("This recording is not there any more.", id=track.recording_id)
+            raise NotFound("This recording no longer exists.", id=track.recording_id)
         used: dict[str | None, Recorded] = {None: known[track.recording_id]}
         used |= {run.recording: known[run.recording] for run in own if run.recording}
         timelines.append(Timeline(used[None], own, tuple(used.items())))

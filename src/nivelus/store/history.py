@@ -243,7 +243,7 @@ def require(db: DbSession, table: type[Any], id: str, what: str) -> Any:
     """The row with this id. Raises NotFound naming ``what`` it was."""
     row = db.get(table, id)
     if row is None:
-        raise NotFound(f"This {what} is not there any more.", id=id)
+        raise NotFound(f"This {what} no longer exists.", id=id)
     return row
 
 
@@ -328,7 +328,7 @@ def _step(db: DbSession, session: Session, undone: bool) -> Edit:
     side, other = ("after", "before") if undone else ("before", "after")
     change = _next_change(db, session.id, undone)
     if change is None:
-        raise Refused("There is nothing to do again." if undone else "There is nothing to undo.")
+        raise Refused("There is nothing to redo." if undone else "There is nothing to undo.")
     rows = unpack_step(change.data)
     rows += _rest_of_tracks(db, rows, side)
     present = _present(db, rows)

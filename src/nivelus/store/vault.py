@@ -221,7 +221,7 @@ class Vault:
         try:
             _, grid, wave = measure_file(source)
         except (SoundError, FileError, OSError) as error:
-            raise NotFound("This sound file is missing or damaged. Bring it in again.", id=recording.id) from error
+            raise NotFound("This sound file is missing or damaged. Import it again.", id=recording.id) from error
         write_measured(source.parent, grid, wave)
 
     def _measured(self, recording: Stored, name: str) -> Any:

@@ -139,7 +139,7 @@ def rendered(job_id: str) -> Response:
         return send_file(path, as_attachment=True, download_name=name)
     except FileNotFoundError:
         # it was taken off the list meanwhile
-        raise NotFound("This file is not there any more. Render the track again.", id=job_id) from None
+        raise NotFound("This file no longer exists. Render the track again.", id=job_id) from None
 
 
 def _layers() -> list[str]:

@@ -126,7 +126,7 @@ def set_depth(path: TrackPath, body: DepthChange) -> Response:
 def change_details(path: TrackPath, body: DetailChange) -> Response:
     """Keep marks out or in, or make their dips notches."""
     if (body.keep is None) == (body.notch is None):
-        raise Refused("Say either what the rule does with them, or their shape.")
+        raise Refused("Give either what the rule does with them or their shape.")
     if body.keep is not None:
         return answer(details.set_keep(bench(), path.track_id, body.revision, body.marks, body.keep))
     assert body.notch is not None
@@ -137,7 +137,7 @@ def change_details(path: TrackPath, body: DetailChange) -> Response:
 def set_edges(path: TrackPath, body: DipEdges) -> Response:
     """Move the edges or ramps of a dip."""
     if all(value is None for value in (body.start, body.end, body.ramp_in, body.ramp_out)):
-        raise Refused("Say which edge or ramp to move.")
+        raise Refused("Name the edge or ramp to move.")
     return answer(
         details.set_edges(bench(), path.track_id, body.revision, body.mark, body.start, body.end, body.ramp_in, body.ramp_out)
     )
@@ -147,7 +147,7 @@ def set_edges(path: TrackPath, body: DipEdges) -> Response:
 def correct_marks(path: TrackPath, body: Correction) -> Response:
     """Say what marks really are."""
     if body.kind is None and body.start is None and body.end is None and not body.gone:
-        raise Refused("Say what the marks really are.")
+        raise Refused("Name what the marks really are.")
     return answer(
         details.correct(bench(), path.track_id, body.revision, body.marks, body.kind, body.start, body.end, gone=body.gone)
     )

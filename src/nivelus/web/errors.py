@@ -65,7 +65,7 @@ def unexpected(id: str, data: Path) -> dict[str, Any]:
     """The body of an answer to what nobody foresaw; ``id`` is where the log has it."""
     what = "Something unexpected went wrong. Nothing was changed; try it again."
     if not (data / NAME).exists():
-        what = f"The data folder {data} is not there any more. Stop Nivelus, put the folder back, and start it again."
+        what = f"The data folder {data} no longer exists. Stop Nivelus, put the folder back, and start it again."
     detail = f"{what} The log has it as {id}."
     return {"type": "about:blank", "title": "Unexpected", "status": 500, "detail": detail, "id": id}
 

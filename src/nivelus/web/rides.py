@@ -221,7 +221,7 @@ def put_point(path: TrackPath, body: NewPoint) -> Response:
 def change_points(path: TrackPath, body: PointsChange) -> Response:
     """Move, set or delete points."""
     if not (body.gone or body.seconds or body.by) and body.to is None and body.shape is None and body.at is None:
-        raise Refused("Say what is to become of the points.")
+        raise Refused("Give the change to make to the points.")
     if body.at is not None and len(body.points) > 1:
         raise Refused("Only one point at a time can be put at a moment.")
     return answer(
@@ -265,7 +265,7 @@ def clear_lane(path: TrackPath, body: OfLane) -> Response:
 def set_trim(path: TrackPath, body: TrimChange) -> Response:
     """Trim the whole track, or switch the trim off or on."""
     if (body.db is None) == (body.off is None):
-        raise Refused("Say either how far to trim, or whether the trim is off.")
+        raise Refused("Give either a trim in dB or whether the trim is off.")
     return answer(drawing.set_trim(bench(), path.track_id, body.revision, body.db, body.off))
 
 

@@ -78,7 +78,7 @@ def judge(settings: Settings, environ: dict[str, Any]) -> Verdict | None:
     if not path.startswith("/") or any(ord(c) < 32 or ord(c) == 127 for c in path):
         return 400, "BadRequest", "The request could not be read."
     if "@" in host or (settings.token is None and name not in LOCAL_NAMES):
-        return 403, "Forbidden", "This address is not ours: open the program by its own address."
+        return 403, "Forbidden", "Nivelus does not answer at this address. Open it at the address printed when it started."
     is_read = environ.get("REQUEST_METHOD") in ("GET", "HEAD")
     # following a link to the program from elsewhere is fine
     is_page = is_read and not path.startswith("/api/")

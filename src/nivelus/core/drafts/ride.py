@@ -59,9 +59,9 @@ GIVE_SETTLED = 4.0
 REASONS = {
     "evened": "evened inside its phrase",
     "steady": "its phrase is steady as it is",
-    "most up": "held in places by the most it may go up",
-    "most down": "held in places by the most it may go down",
-    "noise limit": "held in places because the room would get too loud",
+    "most up": "limited in places by the upper limit",
+    "most down": "limited in places by the lower limit",
+    "noise limit": "limited in places because room tone would get too loud",
     "short": "its phrase is too short to have an inside",
     "not chosen": "left as it is",
 }

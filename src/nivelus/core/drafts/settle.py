@@ -41,8 +41,8 @@ class Settled:
         """What was done, for the person; empty where nothing was."""
         if not self.count:
             return ""
-        phrases = "1 phrase settled" if self.count == 1 else f"{self.count} phrases settled"
-        return f"{phrases}, {max(self.most, 0.1):.1f} dB at most"
+        phrases = "1 phrase re-levelled" if self.count == 1 else f"{self.count} phrases re-levelled"
+        return f"{phrases}, by up to {max(self.most, 0.1):.1f} dB"
 
 
 def settle(
