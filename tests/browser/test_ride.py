@@ -20,6 +20,7 @@ from tests.browser.hands import (
     eventually,
     fresh,
     gain_height,
+    middle,
     note,
     open_stage,
     open_whole,
@@ -86,8 +87,16 @@ def test_from_a_draft_to_a_render_that_is_even_inside(page: Page, demo_program: 
     phrases = inside(demo_program, song)["phrases"]
     assert np.mean([p["after"] for p in phrases]) < 0.75 * np.mean([p["before"] for p in phrases])
 
-    # a client's wish is a trim, and is folded in when it is settled
+    # a client's wish is a trim, and is folded in when it is settled; its box in the path follows the slider while it is held
     slider = page.get_by_role("slider", name="Trim of the whole track")
+    there = page.locator(".path-trim .mono")
+    expect(there).to_have_text("0.0")
+    drag(page, middle(slider), (-40, 0), release=False)
+    expect(there).to_have_text(re.compile(r"^−[1-9]\d*\.\d$"))
+    page.mouse.up()
+    eventually(lambda: ride_of(demo_program, song)["offset"] < 0)
+    page.keyboard.press("Control+z")
+    expect(there).to_have_text("0.0")
     slider.focus()
     for _ in range(4):
         page.keyboard.press("ArrowLeft")

@@ -1,9 +1,10 @@
 /** The line at the bottom: playing, the signal path with what each part does here and now, the fader, the live vial. */
 import { ActionIcon, Button, SegmentedControl, Tooltip } from "@mantine/core";
 import { IconPlayerPlayFilled, IconPlayerStopFilled, IconRepeat } from "@tabler/icons-react";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useReducer, useRef, useState } from "react";
 import type { LaneName } from "../api/client";
 import { gainAt, useHeard } from "../model/heard";
+import { heldAt } from "../model/hold";
 import { playOrStop, setBefore, setLayer, setLoop } from "../model/listening";
 import { setMatch } from "../model/mix";
 import { placeLine } from "../model/place";
@@ -131,10 +132,9 @@ function EqualSwitch({ track }: { track: string }) {
 /** Calls for a new rendering at most 20 times a second while playing, and whenever the picture is drawn. */
 function usePlayhead(): number {
   const playing = useView((s) => s.playing);
-  const [seconds, setSeconds] = useState(() => engine.seconds);
+  // also where it stands, what is there may be another: a hand moves it
+  const [, read] = useReducer((times: number) => times + 1, 0);
   useEffect(() => {
-    const read = () => setSeconds(engine.seconds);
-    read();
     const stop = onRedraw(read);
     const timer = playing ? window.setInterval(read, 50) : 0;
     return () => {
@@ -142,7 +142,7 @@ function usePlayhead(): number {
       window.clearInterval(timer);
     };
   }, [playing]);
-  return seconds;
+  return engine.seconds;
 }
 
 /** Where the play line is: a field, to be typed in. */
@@ -203,8 +203,8 @@ function GainHere({ layer }: { layer: Layer }) {
   const seconds = usePlayhead();
   const { points, dips, curve, ride, trim } = useHeard();
   const layers = useView((s) => s.layers);
-  const rate = useSession((s) => trackOf(s, useView.getState().focus)?.timeline.sample_rate ?? 48000);
-  const at = seconds * rate;
+  const track = useSession((s) => trackOf(s, useView.getState().focus));
+  const at = seconds * (track?.timeline.sample_rate ?? 48000);
   const others = {
     dips: gainAt(dips, at),
     curve: gainAt(curve, at),
@@ -217,7 +217,8 @@ function GainHere({ layer }: { layer: Layer }) {
     (db, name) => db + (layers[name] ? others[name] : 0),
     0,
   );
-  const shown = layer !== "clip" ? others[layer] : layers.clip ? sum - beyond : 0;
+  const held = track && (layer !== "clip" || layers.clip) ? heldAt(track.id, layer, seconds) : 0;
+  const shown = held + (layer !== "clip" ? others[layer] : layers.clip ? sum - beyond : 0);
   return <span className="mono">{shown <= SILENT ? "silent" : signed(shown)}</span>;
 }
 

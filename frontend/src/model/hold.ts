@@ -9,7 +9,7 @@ import { heardOver, hearHand, overLayer } from "./ear";
 import { duration, focused, focusedClips } from "./focus";
 import { gainAt, heard } from "./heard";
 import { laneOffset, lanePoints, lanes } from "./rideState";
-import { hand, isSilent, redraw, type Span, useView } from "./view";
+import { hand, isSilent, type Layer, redraw, type Span, useView } from "./view";
 
 /** A line as its times and its gains, as they are looked up. */
 const apart = (line: Line) => ({ at: line.map(([at]) => at), db: line.map(([, db]) => db) });
@@ -26,6 +26,9 @@ export const overLane = (track: string, lane: LaneName) => apart(overLayer(track
 
 /** What lies over all that is compiled of a track: seconds and dB. */
 export const overAll = (track: string) => apart(heardOver(track));
+
+/** What the hand, and edits that are on their way, add to a layer at a moment, dB. */
+export const heldAt = (track: string, layer: Layer, seconds: number) => gainAt(apart(overLayer(track, layer)), seconds);
 
 /** A span moved by some dB, with the ramps that the server will give it. */
 export function liftLine(span: Span, by: number): Line {
