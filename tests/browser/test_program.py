@@ -10,7 +10,7 @@ from urllib.error import HTTPError
 
 import numpy as np
 import pytest
-from playwright.sync_api import BrowserContext, Page, expect
+from playwright.sync_api import Page, expect
 
 from tests.browser.hands import HeldAnswer, box_of, capsule, clip_of, eventually, fresh, open_stage, row
 from tests.conftest import hum, uneven_voice, write_sound
@@ -160,26 +160,6 @@ def test_sigkill_loses_no_edit_and_no_import(own_program: Program, voice_file: P
     assert len([c for c in now["clips"] if c["track"] == now["tracks"][1]["id"] and c["before"] is not None]) == 100
     assert list(own_program.data.glob("incoming/*")) == []
     assert len(list(own_program.data.glob("vault/*/*"))) == 2
-
-
-def test_the_slower_of_two_windows_is_told_and_refreshed(
-    context: BrowserContext, own_program: Program, voice_file: Path
-) -> None:
-    state = own_program.brought_in(voice_file)
-    first, second = state["clips"][:2]
-    one, two = context.new_page(), context.new_page()
-    for window in (one, two):
-        open_stage(window, own_program, state)
-    row(one, first).click()
-    one.keyboard.press("ArrowUp")
-    expect(row(one, first)).to_have_accessible_name(re.compile(r"gain \+0\.5 dB"))
-    row(two, second).click()
-    two.keyboard.press("ArrowDown")
-    expect(two.get_by_text("changed in another window")).to_be_visible()
-    expect(row(two, first)).to_have_accessible_name(re.compile(r"gain \+0\.5 dB"))
-    assert clip_of(own_program, state, second)["gain"] == 0
-    two.keyboard.press("ArrowDown")
-    expect(row(two, second)).to_have_accessible_name(re.compile(r"gain −0\.5 dB"))
 
 
 def test_the_worklist_leads_from_one_phrase_to_the_next(page: Page, demo_program: Program) -> None:

@@ -7,7 +7,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from nivelus.core.errors import NotFound, Refused, Stale
-from nivelus.services import clips, sessions, tracks
+from nivelus.services import clips, details, sessions, tracks
 from nivelus.services.answers import reading_back
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
@@ -87,7 +87,7 @@ def test_a_new_edit_after_undo_forgets_what_could_be_redone(bench: Workbench, tr
     assert state.redo
     state = clips.set_gain(bench, track, state.revision, ids[:1], by=-1.0)
     assert state.redo is None
-    with pytest.raises(Refused, match="nothing to do again"):
+    with pytest.raises(Refused, match="nothing to redo"):
         sessions.redo(bench, state.id, state.revision)
 
 
@@ -95,9 +95,62 @@ def test_a_stale_write_is_refused_and_changes_nothing(bench: Workbench, track: s
     state = state_of(bench, track)
     clips.set_gain(bench, track, state.revision, [state.clips[0].id], by=1.0)
     with pytest.raises(Stale) as caught:
-        clips.set_gain(bench, track, state.revision, [state.clips[1].id], by=1.0)
+        clips.set_gain(bench, track, state.revision, [state.clips[0].id], by=1.0)
     assert caught.value.fields == {"revision": state.revision + 1}
-    assert state_of(bench, track).clips[1].gain == 0.0
+    assert state_of(bench, track).clips[0].gain == 1.0
+
+
+def test_an_edit_of_an_older_state_is_done_where_it_touches_nothing_that_changed(bench: Workbench, track: str) -> None:
+    old = state_of(bench, track)
+    first, second, third = (clip.id for clip in old.clips[:3])
+    clips.set_gain(bench, track, old.revision, [first], by=1.0)
+    clips.set_flag(bench, track, old.revision, [third], "left_out", True)
+    # another column of the same row, and another table
+    clips.set_label(bench, track, old.revision, first, "Good morning")
+    tracks.rename(bench, track, old.revision, "Lead")
+    done = tracks.set_fader(bench, track, old.revision, -3.0)
+    assert done.revision == old.revision + 5
+    now = state_of(bench, track)
+    assert [(clip.gain, clip.label, clip.left_out) for clip in now.clips[:3]] == [
+        (1.0, "Good morning", False),
+        (0.0, "", False),
+        (0.0, "", True),
+    ]
+    assert (now.tracks[0].name, now.tracks[0].fader) == ("Lead", -3.0)
+    # any of it that touches what changed is refused whole, and changes nothing
+    before = content(now)
+    for stale in (
+        lambda: clips.set_gain(bench, track, old.revision, [first, second], by=1.0),
+        lambda: tracks.set_fader(bench, track, old.revision, 0.0),
+        lambda: sessions.undo(bench, old.id, old.revision),
+        lambda: tracks.set_fader(bench, track, now.revision + 1, 0.0),
+    ):
+        with pytest.raises(Stale):
+            stale()
+    assert content(state_of(bench, track)) == before
+    # each is a step of its own: undone one by one, all of it is as it was
+    for _ in range(5):
+        sessions.undo(bench, old.id, state_of(bench, track).revision)
+    assert content(state_of(bench, track)) == content(old)
+
+
+def test_what_is_new_on_both_sides_clashes_and_so_does_what_is_not_known(bench: Workbench, track: str) -> None:
+    old = state_of(bench, track)
+    details.make(bench, track, old.revision, "dip", 1.0, 1.5)
+    with pytest.raises(Stale):
+        details.make(bench, track, old.revision, "dip", 1.0, 1.5)
+    # an undo is known as well
+    sessions.undo(bench, old.id, old.revision + 1)
+    clips.set_gain(bench, track, old.revision, [old.clips[0].id], by=1.0)
+    # after a restart nothing is known of what led here, and too long ago is forgotten
+    fresh = Workbench(bench.settings)
+    with pytest.raises(Stale):
+        clips.set_gain(fresh, track, old.revision, [old.clips[1].id], by=1.0)
+    fresh.close()
+    for _ in range(40):
+        clips.set_gain(bench, track, state_of(bench, track).revision, [old.clips[0].id], by=0.1)
+    with pytest.raises(Stale):
+        clips.set_gain(bench, track, old.revision, [old.clips[1].id], by=1.0)
 
 
 def test_an_edit_that_changes_nothing_is_no_step(bench: Workbench, track: str) -> None:
@@ -141,7 +194,7 @@ def test_undo_reaches_only_its_own_session(bench: Workbench, track: str, voice_f
 
 
 def test_what_is_not_there_is_named(bench: Workbench) -> None:
-    with pytest.raises(NotFound, match="session is not there"):
+    with pytest.raises(NotFound, match="session no longer exists"):
         sessions.state(bench, "nothing")
     with bench.database.reading() as db, pytest.raises(NotFound, match="track"):
         history.require(db, Track, "nothing", "track")

@@ -83,6 +83,7 @@ export const api = {
 
   changeTrack: (id: string, revision: number, change: Omit<Schemas["TrackChange"], "revision">) =>
     take(client.PATCH("/api/tracks/{track_id}", { ...track(id), body: { revision, ...change } })),
+  revision: (id: string) => take(client.GET("/api/sessions/{session_id}/revision", session(id))),
   duplicateTrack: (id: string, revision: number) =>
     take(client.POST("/api/tracks/{track_id}/copies", { ...track(id), body: { revision } })),
   removeTrack: (id: string, revision: number) =>

@@ -2,7 +2,7 @@
 
 /** Addresses that nobody waits for, or that have a progress of their own. */
 const UNSEEN = [
-  /^GET .*\/(jobs|hand|samples|reduction|wave\/.*|onsets|trace|heard|gain)$/,
+  /^GET .*\/(jobs|hand|revision|samples|reduction|wave\/.*|onsets|trace|heard|gain)$/,
   /^\w+ .*\/(hand\/shown|pieces|uploads|jobs\/.*)$/,
 ];
 

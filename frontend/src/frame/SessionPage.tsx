@@ -11,6 +11,7 @@ import { focused, focusedClips, phraseSpan, selectedClips, selectedMarks, select
 import { leaveSound } from "../model/heard";
 import { onStopped, stop } from "../model/listening";
 import { fitAll, fitSelection, show } from "../model/looking";
+import { listenForNews } from "../model/news";
 import { startRiding } from "../model/passes";
 import { trackOf, useSession } from "../model/session";
 import { alike, makeTake, offerAgain } from "../model/timeline";
@@ -118,7 +119,9 @@ export function SessionPage() {
     engine.onStop = onStopped;
     engine.onStale = catchUp;
     const endRiding = startRiding();
+    const endNews = listenForNews(id);
     return () => {
+      endNews();
       endRiding();
       stopControllers();
       stop();

@@ -1,8 +1,8 @@
 /**
  * The one way to change a session.
  *
- * Edits go one after the other, each with the newest revision. The server answers with what is different; a stale write
- * (another window was quicker) loads the session anew.
+ * Edits go one after the other, each with the newest revision. The server answers with what is different; where another window
+ * was quicker, it does an edit that touches nothing of what changed there, and refuses any other. The session is loaded anew then.
  */
 import { api, type Changed } from "../api/client";
 import { inGesture } from "../api/transport";
@@ -188,6 +188,19 @@ export const reload = () => lineOf().reload();
 /** Something that belongs to the session was refused for being of an older state: have it as it is now. */
 export const catchUp = () => lineOf().refresh();
 
+/**
+ * A session is said to have come to a revision. Where no edit from here led to it, all of the session is told anew, after what
+ * is on its way.
+ */
+export function heardOf(id: string, revision: number) {
+  const line = lineOf(id);
+  const isNew = () => line.isOpen && revision > (line.header?.revision ?? revision);
+  if (!isNew()) return;
+  void line.settled().then(() => {
+    if (isNew()) void line.refresh();
+  });
+}
+
 /** Wait until the edits that were made so far have been answered. */
 export const edited = () => lineOf().settled();
 
@@ -226,6 +239,8 @@ export function edit(words: string, work: Work, meant: Meant = {}): Promise<bool
       return false;
     }
     line.receive(answer, meant.over);
+    // another window was at work as well: what it did is not in this answer
+    if (header && answer && answer.revision > header.revision + 1) void line.refresh();
     if (heard) {
       if (!answer) wasDropped(heard);
       else

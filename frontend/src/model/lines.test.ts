@@ -16,13 +16,13 @@ vi.mock("../api/client", () => ({
       asked.sessions.push(id);
       return asked.answer(id);
     },
-    undo: (id: string) => Promise.resolve(whole(id, 9, { label: "undone" })),
+    undo: (id: string) => Promise.resolve(whole(id, 2, { label: "undone" })),
   },
 }));
 
 import { Problem } from "../parts/problem";
 import { whole as answerOf, turn } from "./answers.testing";
-import { catchUp, edit, edited, openSession, reload, undo } from "./edits";
+import { catchUp, edit, edited, heardOf, openSession, reload, undo } from "./edits";
 import { later } from "./later.testing";
 import { useSession } from "./session";
 
@@ -48,6 +48,40 @@ beforeEach(() => {
   asked.sessions = [];
 });
 
+describe("what is done elsewhere", () => {
+  it("is had once it is heard of, after what is on its way from here", async () => {
+    const [a] = await two();
+    asked.sessions = [];
+    const late = later<ReturnType<typeof whole>>();
+    const done = edit("do it", () => late.answer);
+    // what an edit from here led to may be heard of before its answer comes: nothing is asked for
+    heardOf(a, 2);
+    late.come(whole(a, 2));
+    await done;
+    await edited();
+    expect(asked.sessions).toEqual([]);
+    asked.answer = (id) => Promise.resolve(whole(id, 3));
+    heardOf(a, 3);
+    heardOf(a, 3);
+    await vi.waitFor(() => expect(shown().revision).toBe(3));
+    expect(asked.sessions).toEqual([a]);
+    // what is known, older, or of another session is nothing new
+    for (const revision of [1, 3]) heardOf(a, revision);
+    heardOf("another", 7);
+    await edited();
+    expect(asked.sessions).toEqual([a]);
+  });
+
+  it("is had where an answer says that another window was at work as well", async () => {
+    const [a] = await two();
+    asked.sessions = [];
+    asked.answer = (id) => Promise.resolve(whole(id, 3, { label: "all of it" }));
+    expect(await edit("do it", () => Promise.resolve(whole(a, 3)))).toBe(true);
+    await edited();
+    expect(asked.sessions).toEqual([a]);
+  });
+});
+
 describe("a session that is left", () => {
   it("has its late answer to itself, and the next one is shown", async () => {
     const [a, b] = await two();
@@ -66,7 +100,7 @@ describe("a session that is left", () => {
     await openSession(b);
     expect(shown()).toEqual({ id: b, of: b, revision: 1 });
     await undo();
-    expect(shown()).toEqual({ id: b, of: b, revision: 9 });
+    expect(shown()).toEqual({ id: b, of: b, revision: 2 });
     expect(said.told).toEqual([`Undone: step of ${b}`]);
   });
 

@@ -15,7 +15,7 @@ from nivelus.core.sound.reader import SoundInfo
 from nivelus.services.answers import Scope, after_edit, answer, reading_back, tracks_of
 from nivelus.services.broken import reading_whole
 from nivelus.services.keeping import bury, clear_buried, recordings_used
-from nivelus.services.views import Changed
+from nivelus.services.views import Changed, View
 from nivelus.services.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.history import require
@@ -25,6 +25,12 @@ from nivelus.store.tables import MOVED, Job, Recording, Session
 NAME_LENGTH = 120
 MOST_STAMP = 1 << 63
 """Samples since midnight from which on the database has no room for them; EBU Tech 3285 has 64 bits without a sign."""
+
+
+class RevisionView(View):
+    """How many changes a session has seen."""
+
+    revision: int
 
 
 def create(bench: Workbench, name: str) -> str:
@@ -99,6 +105,12 @@ def _state(bench: Workbench, db: DbSession, session: Session, first: str | None,
         count = np.cumsum([len(clip_rows(db, id)) for id in ids])
         ids = [id for id, so_far in zip(ids, count.tolist(), strict=True) if id == ids[0] or so_far <= AT_FIRST]
     return answer(bench, db, session, {id: Scope(whole=True) for id in ids}, {}, "")
+
+
+def revision(bench: Workbench, session_id: str) -> RevisionView:
+    """The newest revision of a session. Raises NotFound."""
+    with bench.database.reading() as db:
+        return RevisionView(revision=require(db, Session, session_id, "session").revision)
 
 
 def update(bench: Workbench, session_id: str, revision: int, values: dict[str, Any]) -> Changed:

@@ -21,6 +21,7 @@ from sqlalchemy.orm import Session as DbSession
 from nivelus.core.errors import Busy, Refused
 from nivelus.core.files import disk_full
 from nivelus.store.backups import NAME, back_up, is_out_of_room, version_of
+from nivelus.store.journal import Journal
 
 _WORTH_IT = 4 << 20
 """Bytes that lie unused in the file from which on it is made smaller."""
@@ -47,6 +48,7 @@ class Database:
         self.data = data
         self.path = data / NAME
         self.engine = _engine(self.path)
+        self.journal = Journal()
 
     def migrate(self) -> None:
         """Bring the tables to the newest version; what there was is copied first.
@@ -93,7 +95,7 @@ class Database:
             If there is no room for it, or another program holds the database for longer than ``patience``; nothing is changed
             then.
         """
-        notes = {"data": self.data}
+        notes: dict[str, Any] = {"data": self.data, "journal": self.journal}
         with self._telling_of_room(), DbSession(self.engine, expire_on_commit=False, info=notes) as db:
             db.connection(execution_options={"nivelus_write": True})
             try:

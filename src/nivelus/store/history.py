@@ -5,7 +5,8 @@ befores, redo the afters; no edit has undo code of its own. Each of the three ra
 
 An edit works out what it does on a snapshot, while others may read and write; what it changed is then written in one short
 transaction, if the session is still at the revision that the edit was worked out from. Before that is committed, the state that
-it leads to is read back: what cannot be read is not committed.
+it leads to is read back: what cannot be read is not committed. An edit that was meant for an older revision, from a window that
+has not heard of the newest, is worked out from the newest one, and refused where it touches what changed since.
 """
 
 from __future__ import annotations
@@ -14,7 +15,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
-from functools import cache
+from functools import cache, partial
 from typing import Any, cast
 
 import numpy as np
@@ -148,8 +149,8 @@ def edit(
 
     Parameters
     ----------
-    revision : the revision the edit was based on, which it is worked out from before anything is locked; None for work
-        that cannot clash, such as an import: it holds the database from the start and may change rows without a history
+    revision : the revision the edit was meant for; it is worked out before anything is locked. None for work that cannot
+        clash, such as an import: it holds the database from the start and may change rows without a history
     read_back : is given the edit when it is written and not yet committed; not where nothing was changed
 
     Raises
@@ -164,16 +165,23 @@ def edit(
                 _read_back(db, running, read_back)
         return
     with database.reading() as db:
-        session = _at_revision(db, session_id, revision)
+        session = _at_revision(db, session_id, None)
+        base = session.revision
+        if revision != base and database.journal.clashes(session_id, revision, base, ()):
+            raise Stale(STALE, revision=base)
         running = Edit(db, session, label)
         yield running
         _collect(db, running)
         db.expunge_all()
-    if not running.changes:
+    rows = running.changes
+    # where nothing is left to do, it has been done elsewhere
+    if revision != base and (not rows or database.journal.clashes(session_id, revision, base, rows)):
+        raise Stale(STALE, revision=base)
+    if not rows:
         return
     with database.writing() as db:
-        running.session = _at_revision(db, session_id, revision)
-        _apply(db, running.changes)
+        running.session = _at_revision(db, session_id, base)
+        _apply(db, rows)
         if running.touched("session"):
             db.refresh(running.session)
         _keep(db, running)
@@ -303,7 +311,7 @@ def _keep(db: DbSession, running: Edit) -> bool:
         step = Change(session_id=session_id, label=running.label, data=pack_step(rows), recordings=refers, gesture=gesture)
         step.moved = running.moved[0] if running.moved else 0.0
         db.add(step)
-    _raise_revision(running.session)
+    _raise_revision(db, running)
     return True
 
 
@@ -354,7 +362,7 @@ def _step(db: DbSession, session: Session, undone: bool) -> Edit:
     if has_gone:
         change.data = pack_again(rows)
     change.undone = not undone
-    _raise_revision(session)
+    _raise_revision(db, running)
     return running
 
 
@@ -450,9 +458,12 @@ def _update(db: DbSession, target: Any, names: tuple[str, ...], rows: list[dict[
     connection.exec_driver_sql(f"UPDATE {table} SET {sets} WHERE {quoted[-1]} = ?", list(zip(*values, strict=True)))
 
 
-def _raise_revision(session: Session) -> None:
+def _raise_revision(db: DbSession, running: Edit) -> None:
+    session, journal = running.session, db.info["journal"]
     session.revision += 1
     session.touched = now()
+    journal.note(session.id, session.revision, running.changes)
+    db.info.setdefault("undone", []).append(partial(journal.forget, session.id, session.revision))
 
 
 def _collect(db: DbSession, running: Edit) -> None:

@@ -28,6 +28,7 @@ from nivelus.services import imports
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store.vault import ContentHash
+from nivelus.web import news
 from nivelus.web.errors import status_of, unexpected
 from nivelus.web.hand import ADDRESS, MOST_BYTES, SHOWN, HandRelay
 from nivelus.web.pools import Pools, Request
@@ -96,6 +97,7 @@ class Edge:
         self._pools = Pools()
         self._disk = ThreadPoolExecutor(DISK_THREADS, "receive")
         self._hand = HandRelay()
+        self._news = news.News(bench.database, self._disk)
         self._is_ending = False
         self._guesses = Guesses()
 
@@ -115,8 +117,8 @@ class Edge:
 
         try:
             early = False
-            if environ["PATH_INFO"] in (ADDRESS, SHOWN) and judge(self._settings, environ) is None:
-                await self._relay_hand(environ, receive, send)
+            if environ["PATH_INFO"] in (ADDRESS, SHOWN, news.ADDRESS) and judge(self._settings, environ) is None:
+                await self._relay(environ, receive, send)
                 return
             if _has_body(environ):
                 early, received = await self._take_body(environ, receive, asked)
@@ -142,6 +144,8 @@ class Edge:
     def let_go(self) -> None:
         """Let all work go at its next step; take no more requests. May be called by a signal, wherever it comes."""
         self._is_ending = True
+        for relay in (self._hand, self._news):
+            relay.let_go()
         self._pools.let_go()
 
     def close(self, seconds: float = 1.0) -> bool:
@@ -151,8 +155,11 @@ class Edge:
         self._disk.shutdown(wait=False, cancel_futures=True)
         return self._pools.is_idle(seconds)
 
-    async def _relay_hand(self, environ: dict[str, Any], receive: Receive, send: Send) -> None:
-        """What comes from the stand-in and goes to the page, and the other way."""
+    async def _relay(self, environ: dict[str, Any], receive: Receive, send: Send) -> None:
+        """What comes from the stand-in and goes to the page, and the other way; and what is new of sessions."""
+        if environ["PATH_INFO"] == news.ADDRESS:
+            await self._news.tell(receive, send)
+            return
         if environ["REQUEST_METHOD"] != "POST":
             await self._hand.listen(receive, send)
             return

@@ -9,6 +9,7 @@ from pydantic import BaseModel, Field
 
 from nivelus.services import broken, cards, sessions
 from nivelus.services.cards import CardsView
+from nivelus.services.sessions import RevisionView
 from nivelus.services.terms import terms
 from nivelus.services.views import Changed
 from nivelus.web.answers import answer
@@ -55,6 +56,12 @@ def create_session(body: NewSession) -> Response:
 def get_session(path: SessionPath, query: SessionQuery) -> Response:
     """Everything of a session; or, of clips and marks, those of one track, or of the first and few enough others."""
     return answer(_whole(path.session_id, query.first, query.only))
+
+
+@api.get("/<session_id>/revision", responses={200: RevisionView})
+def get_revision(path: SessionPath) -> Response:
+    """The revision of a session, for a window that cannot listen for news."""
+    return answer(sessions.revision(bench(), path.session_id))
 
 
 @api.patch("/<session_id>", responses={200: Changed})
