@@ -23,6 +23,8 @@ export interface Group {
   line?: string;
   /** The arrow went past the last that is there: brings the next one in, and says how it is found. */
   beyond?: (from: HTMLElement, way: 1 | -1) => string | null;
+  /** Of a list that holds only what is in sight: brings its first or last in. */
+  toEnd?: (way: 1 | -1) => void;
 }
 
 /** Make an element such a group; returns what ends it. Controls may come and go, and are told by the page alone. */
@@ -75,6 +77,20 @@ export function rove(box: HTMLElement, group: () => Group): () => void {
     const to = target(event.key, all, from, axis, line);
     if (to === null) return;
     taken(event);
+    const { toEnd } = group();
+    if (toEnd && (event.key === "Home" || event.key === "End")) {
+      const way = event.key === "Home" ? -1 : 1;
+      toEnd(way);
+      // the list is drawn in the frame after the next
+      requestAnimationFrame(() =>
+        requestAnimationFrame(() =>
+          items()
+            .at(way === 1 ? -1 : 0)
+            ?.focus(),
+        ),
+      );
+      return;
+    }
     const next = all[to];
     if (next) return next.focus();
     const selector = beyond?.(all[from]!, to < 0 ? -1 : 1);

@@ -16,7 +16,8 @@ export function useRows(count: number, height: number, chosen: number) {
   }, [chosen, rows]);
   const hold = useCallback((element: HTMLDivElement) => {
     box.current = element;
-    const end = rove(element, () => ({ axis: "column", items: ".row", chosen: "[aria-pressed=true]" }));
+    const toEnd = (way: 1 | -1) => element.scrollTo({ top: way === 1 ? element.scrollHeight : 0 });
+    const end = rove(element, () => ({ axis: "column", items: ".row", chosen: "[aria-pressed=true]", toEnd }));
     return () => {
       end();
       box.current = null;
