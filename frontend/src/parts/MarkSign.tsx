@@ -1,4 +1,5 @@
 /** The signs of marks: the same in ribbon, worklist and rules. Drawn in a box of 14 by 14. */
+import { px } from "./step";
 import "./MarkSign.css";
 
 interface Sign {
@@ -21,8 +22,8 @@ export function MarkSign({ kind, title }: { kind: string; title?: string }) {
   return (
     <svg
       className="mark-sign"
-      width={SIGN}
-      height={SIGN}
+      width={px(SIGN)}
+      height={px(SIGN)}
       viewBox={`0 0 ${SIGN} ${SIGN}`}
       role={title ? "img" : undefined}
       aria-hidden={title ? undefined : true}

@@ -1,5 +1,7 @@
 /** The vial: bubble between the marks = within tolerance, off to the right = too loud, to the left = too quiet. */
+
 import { useId } from "react";
+import { px } from "./step";
 import "./Vial.css";
 
 const ENDS_AT = 6;
@@ -35,8 +37,8 @@ export function Vial({ deviation, tolerance, width = 46, height = 15, unit = "LU
         : `${Math.abs(deviation).toFixed(1)} ${unit} too ${deviation > 0 ? "loud" : "quiet"}`;
   return (
     <svg
-      width={width}
-      height={height}
+      width={px(width)}
+      height={px(height)}
       viewBox={`0 0 ${width} ${height}`}
       role="img"
       aria-label={words}

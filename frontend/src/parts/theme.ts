@@ -1,5 +1,7 @@
 /** Colours, type and shape: a surveyor's chart by day and by night. The picture reads the same values as the page. */
-import { createTheme, type MantineColorsTuple, Menu, Modal } from "@mantine/core";
+
+import { createTheme, type MantineColorsTuple, Menu, Modal, rem } from "@mantine/core";
+import { STEP } from "./step";
 
 const shades = (hex: string): MantineColorsTuple => {
   const [r, g, b] = [1, 3, 5].map((i) => Number.parseInt(hex.slice(i, i + 2), 16)) as [number, number, number];
@@ -28,7 +30,8 @@ const shades = (hex: string): MantineColorsTuple => {
 export const theme = createTheme({
   fontFamily: "'Atkinson Hyperlegible Next Variable', 'DejaVu Sans', sans-serif",
   fontFamilyMonospace: "'JetBrains Mono Variable', 'DejaVu Sans Mono', monospace",
-  fontSizes: { xs: "12px", sm: "13px", md: "14px", lg: "16px", xl: "20px" },
+  scale: STEP,
+  fontSizes: { xs: rem(12), sm: rem(13), md: rem(14), lg: rem(16), xl: rem(20) },
   defaultRadius: 4,
   primaryColor: "ink",
   primaryShade: { light: 6, dark: 2 },

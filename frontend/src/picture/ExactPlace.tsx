@@ -1,13 +1,15 @@
 /** The exact time of a clip, typed at the clip itself. Opened by a double click or a key, as the exact gain is elsewhere. */
+
 import { NumberInput } from "@mantine/core";
 import { useEffect, useState } from "react";
 import { focused, focusedClips } from "../model/focus";
 import { reveal } from "../model/looking";
 import { moveClipTo } from "../model/timeline";
 import { useView } from "../model/view";
+import { px } from "../parts/step";
 import { axis } from "./axis";
 
-const WIDTH = 150;
+const WIDTH = px(150);
 
 export function ExactPlace({ width, height }: { width: number; height: number }) {
   const id = useView((s) => s.exact);

@@ -1,4 +1,5 @@
 /** The exact gain and the words of a phrase, typed where its capsule lies. Opened by a double click or a key. */
+
 import { NumberInput, TextInput } from "@mantine/core";
 import { type FocusEvent, type KeyboardEvent, useEffect, useState } from "react";
 import { api } from "../api/client";
@@ -7,11 +8,12 @@ import { focused, focusedClips, phraseSpan } from "../model/focus";
 import { changeGain } from "../model/gain";
 import { reveal } from "../model/looking";
 import { useView } from "../model/view";
+import { px } from "../parts/step";
 import { axis } from "./axis";
 import { CAPSULE, capsuleBox, chartScale, levelRange } from "./scene";
 
-const WIDTH = 330;
-const HEIGHT = 40;
+const WIDTH = px(330);
+const HEIGHT = px(40);
 
 export function ExactValue({ width, height }: { width: number; height: number }) {
   const id = useView((s) => s.exact);

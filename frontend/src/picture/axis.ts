@@ -1,10 +1,12 @@
 /** The one time axis of all strips, and the scales of level and gain. */
+
 import type { Clip } from "../api/client";
 import type { Span } from "../model/view";
 import { firstPlace } from "../parts/search";
+import { px } from "../parts/step";
 
-export const GUTTER = 46;
-export const RULER = 18;
+export const GUTTER = px(46);
+export const RULER = px(18);
 
 export interface Axis {
   x: (seconds: number) => number;

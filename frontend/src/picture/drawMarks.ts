@@ -1,17 +1,19 @@
 /** Drawing marks and dips: the ribbon with the signs of what was found, and the notches that hang in the gain strip. */
+
 import type { Mark } from "../api/client";
 import { isDoubtful } from "../model/details";
 import { heldDepth, heldEdge } from "../model/session";
 import type { Span } from "../model/view";
 import { SIGN, SIGNS } from "../parts/MarkSign";
 import { firstPlace } from "../parts/search";
+import { px } from "../parts/step";
 import type { Palette } from "../parts/theme";
 import { type Axis, GUTTER, type Scale } from "./axis";
 import { type Context, clipToPicture, label, paper, type Scene } from "./scene";
 
-export const RIBBON = 32;
-const FLOOR = 25;
-const MIDDLE = 14;
+export const RIBBON = px(32);
+const FLOOR = px(25);
+const MIDDLE = px(14);
 /** Pixels that a sign needs; where marks lie closer, each is a tick. */
 const ROOM = 9;
 const NOTCH_STEPS = 16;

@@ -1,4 +1,5 @@
 /** Drawing the lanes: the ride as a line with points, the trim as dashes, a draft over them. */
+
 import type { LanePoint, RidePoint } from "../api/client";
 import { focused } from "../model/focus";
 import { gainAt } from "../model/heard";
@@ -6,6 +7,7 @@ import { heldPoint, overLane } from "../model/hold";
 import { lanePoints, useRide } from "../model/rideState";
 import { hand, LANES, useView } from "../model/view";
 import { firstPlace } from "../parts/search";
+import { px } from "../parts/step";
 import type { Palette } from "../parts/theme";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, GUTTER, type Scale } from "./axis";
@@ -13,7 +15,7 @@ import { strokeLine } from "./drawLine";
 import { drawPasses } from "./drawPasses";
 import type { Context, Scene } from "./scene";
 
-const POINT = 4;
+const POINT = px(4);
 /** Pixels between two points on the average from which they are drawn as points and can be held. */
 const ROOM = 7;
 

@@ -1,4 +1,5 @@
 /** Hands in a lane: clips are moved along it or into another one, their ends are trimmed, empty ground is a span. */
+
 import type { PointerEvent as ReactPointer } from "react";
 import type { Clip, Track } from "../api/client";
 import { phraseSpan } from "../model/focus";
@@ -7,6 +8,7 @@ import { useSession } from "../model/session";
 import { moveClips, trimEnd } from "../model/timeline";
 import { hand, inHand, redraw, useView } from "../model/view";
 import { signed, time } from "../parts/format";
+import { px } from "../parts/step";
 import { engine } from "../sound/engine";
 import { type Axis, axis, clipIndexAt } from "./axis";
 import { place, takeHold } from "./chartHands";
@@ -21,7 +23,7 @@ export const laneName = (track: string, take?: number) => (take === undefined ? 
 const trackOfLane = (lane: string) => lane.split("/")[0]!;
 const takeOfLane = (lane: string) => (lane.includes("/") ? Number(lane.split("/")[1]) : undefined);
 
-const GRIP = 6;
+const GRIP = px(6);
 
 function clipAt(clips: Clip[], seconds: number): Clip | null {
   const clip = clips[clipIndexAt(clips, seconds)];

@@ -8,6 +8,7 @@ import { seek } from "../model/listening";
 import { heldDepth, useSession } from "../model/session";
 import { type EdgeName, hand, redraw, useView } from "../model/view";
 import { db, signed, time } from "../parts/format";
+import { px } from "../parts/step";
 import { type Axis, axis, type Scale } from "./axis";
 import { place, takeHold } from "./chartHands";
 import { dipOutline, handles, visibleMarks } from "./drawMarks";
@@ -16,7 +17,7 @@ import { hideAtHand, showAtHand } from "./HandLabel";
 import { axisLock, isFree, snap, startDrag } from "./hands";
 import { SNAP } from "./snapping";
 
-const REACH = 5;
+const REACH = px(5);
 
 /** The mark under the hand in the ribbon: the shortest of those that lie there, so that a gap never hides what is in it. */
 export function hitMark(a: Axis, x: number): Mark | null {

@@ -1,4 +1,5 @@
 /** Hands on the ride in the gain strip: spans are lifted, points are moved along one axis at a time. */
+
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
 import type { LanePoint } from "../api/client";
 import { duration, selectedSpan } from "../model/focus";
@@ -9,6 +10,7 @@ import { laneOffset, lanePoints, lanes } from "../model/rideState";
 import { trackOf, useSession } from "../model/session";
 import { hand, isSilent, redraw, SILENCE, type Span, useView } from "../model/view";
 import { db, time } from "../parts/format";
+import { px } from "../parts/step";
 import { type Axis, axis, type Scale } from "./axis";
 import { place as placeOf } from "./chartHands";
 import { shownPoints } from "./drawRide";
@@ -18,8 +20,8 @@ import { axisLock, isFree, letGoAfter, startDrag } from "./hands";
 import { LOWEST_SHOWN } from "./scene";
 import { AT_PLACE, hidePull, snapper } from "./snapping";
 
-const REACH = 7;
-const EDGE = 4;
+const REACH = px(7);
+const EDGE = px(4);
 /** Seconds within which a point is that of an edge, and that a span lasts at least. */
 const SAME = 1e-4;
 const SHORTEST = 0.02;

@@ -1,16 +1,18 @@
 /** What the strips are drawn from, and what their drawing has in common: paper, labels, scales, sizes. */
+
 import type { Clip, Draft, LaneName, Mark, Track } from "../api/client";
 import { gainAt } from "../model/heard";
 import { overLane } from "../model/hold";
 import { isLevel } from "../model/session";
 import { LANES, type Layer, type Span, type Stage, useView } from "../model/view";
 import type { Ways } from "../model/ways";
+import { px, STEP } from "../parts/step";
 import type { Palette } from "../parts/theme";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, axis, chartRange, GUTTER, RULER, type Scale, scale } from "./axis";
 
-export const CAPSULE = 11;
-const FONT = "11px 'JetBrains Mono Variable', monospace";
+export const CAPSULE = px(11);
+const FONT = `${11 * STEP}px 'JetBrains Mono Variable', monospace`;
 
 export interface Scene {
   stage: Stage;
@@ -90,7 +92,7 @@ export function capsuleBox(a: Axis, clip: Clip): { x: number; w: number } {
   return { x, w: Math.max(a.x(clip.phrase_end ?? clip.end) - x, CAPSULE) };
 }
 
-export const BORDER_GRIP = 14;
+export const BORDER_GRIP = px(14);
 
 /** Deviations that the level chart shows as it stands: in the stage Balance there is room for the bed. */
 export const levelRange = (clips: Clip[], target: number) =>

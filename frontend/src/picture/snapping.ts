@@ -2,14 +2,16 @@
  * What edges and points are drawn to: phrase edges, onsets in the waveform, other points. The pull is soft - near a place the
  * hand is slowed down towards it, at the place it holds - and it is seen: a line stands over all strips. Ctrl or Cmd lets go.
  */
+
 import { focusedClips } from "../model/focus";
 import { onsets } from "../model/heard";
 import { firstPlace } from "../parts/search";
+import { px } from "../parts/step";
 import type { Axis } from "./axis";
 import { isFree } from "./hands";
 
 /** Pixels around a place in which it holds; as far again it pulls. */
-export const SNAP = 7;
+export const SNAP = px(7);
 
 export type PlaceKind = "phrase" | "onset" | "point" | "clip";
 

@@ -1,4 +1,5 @@
 /** The order of the work against the bed - what is too close, closest first - or into the compressor - where it works hardest. */
+
 import { useMemo } from "react";
 import { useBalance, useBalanceFigures } from "../model/balance";
 import { balanceItems, goToItem } from "../model/balanceList";
@@ -8,12 +9,13 @@ import { useSession } from "../model/session";
 import { useView } from "../model/view";
 import { signed, time } from "../parts/format";
 import { Roving } from "../parts/roving";
+import { px } from "../parts/step";
 import { useRows } from "../parts/useRows";
 import { LOAD_ROWS } from "./BalanceRule";
 import { OrderSwitch } from "./OrderSwitch";
 import "./BalanceList.css";
 
-const ROW = 32;
+const ROW = px(32);
 
 export function BalanceList() {
   const order = useView((s) => s.order);

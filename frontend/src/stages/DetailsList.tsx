@@ -1,4 +1,5 @@
 /** The worklist of the stage Details: what was found, what stands out first or by time, and the one that is worked on. */
+
 import { ActionIcon, Button, NativeSelect, Tooltip } from "@mantine/core";
 import { IconAlertTriangle, IconArrowBackUp, IconHandStop, IconHelp, IconRepeatOnce, IconX } from "@tabler/icons-react";
 import { useMemo } from "react";
@@ -27,13 +28,14 @@ import { ExactField } from "../parts/ExactField";
 import { clock, db, signed, time } from "../parts/format";
 import { MarkSign } from "../parts/MarkSign";
 import { Roving } from "../parts/roving";
+import { px } from "../parts/step";
 import { afterClick, isMore, useRows } from "../parts/useRows";
 import { clipIndexAt } from "../picture/axis";
 import { standsIn } from "../picture/markHands";
 import { OrderSwitch } from "./OrderSwitch";
 import "./DetailsList.css";
 
-const ROW = 30;
+const ROW = px(30);
 const NO_MARKS: Mark[] = [];
 const NO_CLIPS: Clip[] = [];
 

@@ -1,4 +1,5 @@
 /** The worklist of the stage Ride: the spans that stray inside their phrases, and what is selected to be worked on. */
+
 import { ActionIcon, NativeSelect, Tooltip } from "@mantine/core";
 import { IconVolumeOff, IconX } from "@tabler/icons-react";
 import { useMemo, useState } from "react";
@@ -13,12 +14,13 @@ import { isSilent, LANE_NAMES, SILENCE, type Span, useView } from "../model/view
 import { ExactField } from "../parts/ExactField";
 import { clock, signed, time } from "../parts/format";
 import { Roving } from "../parts/roving";
+import { px } from "../parts/step";
 import { useRows } from "../parts/useRows";
 import { Vial } from "../parts/Vial";
 import { OrderSwitch } from "./OrderSwitch";
 import { PassInspector } from "./PassInspector";
 
-const ROW = 30;
+const ROW = px(30);
 const NO_CLIPS: Clip[] = [];
 const NO_POINTS: LanePoint[] = [];
 

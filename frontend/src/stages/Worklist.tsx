@@ -1,4 +1,5 @@
 /** The order of the work: every phrase with its vial, worst first or by time. Long lists only hold the rows in sight. */
+
 import { Tooltip } from "@mantine/core";
 import { IconHandStop, IconLock, IconTargetArrow } from "@tabler/icons-react";
 import { useMemo } from "react";
@@ -8,12 +9,13 @@ import { useView } from "../model/view";
 import { chooseClip, goTo, worklist } from "../model/worklist";
 import { distanceUnit, signed, time } from "../parts/format";
 import { Roving } from "../parts/roving";
+import { px } from "../parts/step";
 import { isMore, useRows } from "../parts/useRows";
 import { Vial } from "../parts/Vial";
 import { describe } from "../picture/Capsules";
 import { OrderSwitch } from "./OrderSwitch";
 
-const ROW = 32;
+const ROW = px(32);
 
 export function Worklist() {
   const focus = useView((s) => s.focus);
