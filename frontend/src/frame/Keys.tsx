@@ -1,5 +1,5 @@
 /** The list of keys. */
-import { Kbd, Modal, Text } from "@mantine/core";
+import { Modal, Text } from "@mantine/core";
 import { type Command, showKey } from "../model/commands";
 import { useView } from "../model/view";
 import "./Keys.css";
@@ -21,10 +21,10 @@ const HANDS = [
   ["Double click in the ride", "makes a point"],
   ["Drag the hand in Ride, or wheel", "rides while it plays"],
   ["Drag a mark's edge in the ribbon", "corrects it"],
-  ["Drag a clip along its lane", "moves it, with all that is its"],
+  ["Drag a clip along its lane", "moves it with its gain"],
   ["Drag it up or down", "into another lane"],
   ["Drag the foot of a clip's end", "trims it"],
-  ["Tab, then arrows", "into a list or picture, and along it"],
+  ["Tab, then arrows", "into a list, and along it"],
   ["Enter there", "chooses: keys act on it until Escape"],
   ["Drop files on a lane", "there, on that track"],
   ["Shift+wheel over many lanes", "scrolls them"],
@@ -54,9 +54,7 @@ export function Keys({ table }: { table: Command[] }) {
                   <span>{command.name}</span>
                   <span>
                     {command.keys.map((key) => (
-                      <Kbd key={key} size="xs" ml={4}>
-                        {showKey(key)}
-                      </Kbd>
+                      <kbd key={key}>{showKey(key)}</kbd>
                     ))}
                   </span>
                 </div>
@@ -75,7 +73,7 @@ export function Keys({ table }: { table: Command[] }) {
           ))}
           <div className="key-row">
             <span>Everything by name</span>
-            <Kbd size="xs">{showKey("Mod+K")}</Kbd>
+            <kbd>{showKey("Mod+K")}</kbd>
           </div>
         </section>
       </div>

@@ -92,7 +92,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("play-selection", "Listen", "Play the selection with 1 s around it", ["Enter"], playSelection),
     c("loop", "Listen", "Loop the selection", ["O"], () => setLoop(!useView.getState().loop)),
     c("before", "Listen", "Before / After (hold to compare)", ["B"], () => setBefore(!useView.getState().before)),
-    c("before-all", "Listen", "Before on all tracks, or only the one in focus", ["Shift+B"], () =>
+    c("before-all", "Listen", "Before on all tracks / this one", ["Shift+B"], () =>
       useView.setState((s) => ({ beforeAll: !s.beforeAll })),
     ),
     c("mute", "Listen", "Mute / unmute the track in focus", ["M"], () => toggleHeard("mute")),
@@ -118,7 +118,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c(
       "zero",
       "Gain",
-      "Back to 0 dB; a detail: back to its rule; in Ride, delete",
+      "Back to 0 dB, or to the rule; in Ride, delete",
       ["Backspace", "0 Enter"],
       zeroOrReset,
     ),
@@ -139,7 +139,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
       either(() => toggleFlag("left_out"), toggleKeepOut),
     ),
     c("reference", "Phrase", "Use as a reference / stop", ["R"], () => toggleFlag("reference")),
-    c("exact", "Phrase", "Type exact gain and words; in a lane, the time", ["E"], openExact),
+    c("exact", "Phrase", "Type exact gain, words; in a lane, time", ["E"], openExact),
     c("cut", "Phrase", "Cut at the play line", ["C"], cutHere),
     c("find-phrases", "Phrase", "Find the phrases again", [], () => void findPhrases()),
     c("find-details", "Detail", "Find the details again", [], () => void findAgain()),
@@ -195,8 +195,8 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
         () => drawSpan("step", -1),
       ),
     ),
-    c("later-span", "Place", "Span of a window to the right", ["Shift+PageDown"], () => drawSpan("page", 1)),
-    c("earlier-span", "Place", "Span of a window to the left", ["Shift+PageUp"], () => drawSpan("page", -1)),
+    c("later-span", "Place", "Span a window to the right", ["Shift+PageDown"], () => drawSpan("page", 1)),
+    c("earlier-span", "Place", "Span a window to the left", ["Shift+PageUp"], () => drawSpan("page", -1)),
     c("span-start", "Place", "Span to the start", ["Shift+Home"], () => drawSpan("whole", -1)),
     c("span-end", "Place", "Span to the end", ["Shift+End"], () => drawSpan("whole", 1)),
     c("notch", "Detail", "Notch / flat", ["V"], toggleNotch),
@@ -244,7 +244,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c(
       "paste-there",
       "Ride",
-      "Paste at the time it was copied from",
+      "Paste at the same time",
       ["Shift+Mod+V"],
       rideOrLanes(
         () => pasteSpan(true),

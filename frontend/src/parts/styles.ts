@@ -25,7 +25,6 @@ import "@mantine/core/styles/CheckboxIndicator.css";
 import "@mantine/core/styles/Checkbox.css";
 import "@mantine/core/styles/Button.css";
 import "@mantine/core/styles/Mark.css";
-import "@mantine/core/styles/Kbd.css";
 import "@mantine/core/styles/LoadingOverlay.css";
 import "@mantine/core/styles/Menu.css";
 import "@mantine/core/styles/Modal.css";
