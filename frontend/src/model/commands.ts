@@ -115,13 +115,7 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("down", "Gain", "Selection −0.5 dB", ["Down"], nudgeEither(-0.5)),
     c("up-fine", "Gain", "Selection +0.1 dB", ["Alt+Up"], nudgeEither(0.1)),
     c("down-fine", "Gain", "Selection −0.1 dB", ["Alt+Down"], nudgeEither(-0.1)),
-    c(
-      "zero",
-      "Gain",
-      "Back to 0 dB, or to the rule; in Ride, delete",
-      ["Backspace", "0 Enter"],
-      zeroOrReset,
-    ),
+    c("zero", "Gain", "Back to 0 dB, or to the rule; in Ride, delete", ["Backspace", "0 Enter"], zeroOrReset),
     c(
       "draft",
       "Gain",

@@ -254,7 +254,7 @@ function ThresholdAfter({ track, load }: { track: Track; load: Load | null }) {
   return (
     <div className="slider-head">
       <span>
-        Threshold for After: <span className="mono">{own === null ? "same" : db(own)}</span>
+        For After: <span className="mono">{own === null ? "same" : db(own)}</span>
       </span>
       <Group gap={6} wrap="nowrap">
         {load && Math.abs((own ?? track.load.threshold) - load.proposed) >= 0.05 && (
