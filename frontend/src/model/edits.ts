@@ -62,9 +62,9 @@ class Line {
     return this.said ?? useSession.getState();
   }
 
-  /** What was told last of the session. */
+  /** What was told last of the session; while it is opened again, that is what it was left with. */
   get header(): SessionModel["header"] {
-    return this.isOpen ? this.confirmed.header : this.left;
+    return (this.isOpen ? this.confirmed.header : null) ?? this.left;
   }
 
   /** Lay an edit over what is shown, until it is answered. */
@@ -76,9 +76,10 @@ class Line {
   }
 
   /** Take in an answer, and what an edit was laid over away with it; null: it was not done. */
-  receive(answer: Changed | null, over?: Over): void {
+  receive(answer: Changed | null, over?: Over, isAll = false): void {
     if (over) this.pending.delete(over);
-    if (!this.isOpen) {
+    // one that is opened again is shown when all of it is told
+    if (!this.isOpen || !(isAll || this.confirmed.header)) {
       if (answer) this.left = answer;
       return;
     }
@@ -99,7 +100,6 @@ class Line {
   leave(): void {
     this.left = this.header;
     this.said = null;
-    this.pending.clear();
   }
 
   /** Do something after all that came before, whatever became of that. */
@@ -160,7 +160,7 @@ export async function openSession(id: string, arrived?: () => void): Promise<voi
 async function tellWhole(line: Line, arrived?: () => void): Promise<void> {
   const first = line.isOpen ? useView.getState().focus : undefined;
   const answer = await api.session(line.id, { first });
-  line.receive(answer);
+  line.receive(answer, undefined, true);
   if (!line.isOpen) return;
   arrived?.();
   if (answer.told) tell(`${capital(answer.told)}.`);

@@ -94,6 +94,29 @@ describe("a session that is left", () => {
     expect(said.told).toEqual([]);
   });
 
+  it("sends what waited when it is come back to, and is shown when all of it is told", async () => {
+    const [a, b] = await two();
+    const late = later<ReturnType<typeof whole>>();
+    void edit("one", () => late.answer);
+    let sentAt = 0;
+    const other = edit("two", (revision) => {
+      sentAt = revision;
+      return Promise.resolve(whole(a, 3));
+    });
+    await openSession(b);
+    const all = later<ReturnType<typeof whole>>();
+    asked.answer = () => all.answer;
+    const back = openSession(a);
+    late.come(whole(a, 2));
+    await other;
+    expect(sentAt).toBe(2);
+    // the answer to an edit holds what is different, which is not a session
+    expect(shown().revision).toBeUndefined();
+    all.come(whole(a, 3));
+    await back;
+    expect(shown()).toEqual({ id: a, of: a, revision: 3 });
+  });
+
   it("is not waited for by the next one, whose undo is its own", async () => {
     const [, b] = await two();
     void edit("do it", () => later<never>().answer);

@@ -48,9 +48,7 @@ import { select, useView } from "./view";
 const RUNS = 1000;
 
 /** Let everything run that waits for nothing. */
-async function settle() {
-  for (let i = 0; i < 12; i++) await Promise.resolve();
-}
+const settle = () => new Promise<void>((done) => setImmediate(done));
 
 /** What the ear gets of a clip of a track, dB; null where no gain of it has come yet. */
 function heardOf(track: string, clip: number): number | null {
@@ -278,6 +276,9 @@ async function isWholeAtTheEnd(server: Server) {
   }
   expect(doing).toEqual([]);
   leaveSound();
+  // nothing is left that asks: what waits for an answer of this server would wait on, with the next one
+  await settle();
+  await comeAll(server);
 }
 
 const options = { numRuns: RUNS, ...(process.env.SEED ? { seed: Number(process.env.SEED) } : {}) };
