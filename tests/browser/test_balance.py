@@ -13,7 +13,7 @@ import soundfile
 from playwright.sync_api import Locator, Page, expect
 
 from tests.browser.hands import REPORTS, box_of, eventually, fresh, note, open_stage, render_link, wait_past
-from tests.conftest import RATE, uneven_voice, write_sound
+from tests.conftest import RATE, hum, uneven_voice, write_sound
 from tests.helpers.program import Program
 
 GUIDE = "Pellowmere audio guide"
@@ -244,3 +244,39 @@ def test_what_is_soloed_is_what_is_in_the_mix(page: Page, demo_program: Program)
     mix = soundfile.read(io.BytesIO(demo_program.get_bytes(f"/api/jobs/{job['id']}/file")), always_2d=True)[0]
     assert mix.shape[1] == 1
     fresh(demo_program, GUIDE)
+
+
+def test_a_bed_alone_is_spoken_of_as_what_it_is(page: Page, own_program: Program, tmp_path: Path) -> None:
+    """Music without a voice: its slow ride says what it does, and nothing speaks of phrases that it cannot have."""
+    music = np.concatenate([hum(level, 8.0, seed=k) for k, level in enumerate((-20.0, -34.0, -24.0, -38.0))])
+    state = own_program.brought_in(write_sound(tmp_path / "music.wav", music), "Music")
+    page.goto(f"{own_program.address}/s/{state['id']}/survey")
+    expect(page.get_by_test_id("figures")).to_contain_text("range")
+    stages = page.get_by_role("navigation", name="Stages")
+    expect(stages).to_contain_text("a bed has none")
+    expect(stages).to_contain_text(re.compile(r"range \d+\.\d LU"))
+    page.keyboard.press("4")
+    page.get_by_role("button", name="Even out music slowly").click()
+    told = page.get_by_role("status").filter(has_text="Range")
+    expect(told).to_contain_text(
+        re.compile(r"^Range (\d+\.\d) → \d+\.\d LU, moves from −\d+\.\d to \+\d+\.\d dB, with \d+ points\.")
+    )
+    before, after = (float(value) for value in re.findall(r"(\d+\.\d)", told.inner_text())[:2])
+    assert after < before - 3
+    # as far up as down, and no further than it may
+    low, high = (float(value) for value in re.findall(r"from −(\d+\.\d) to \+(\d+\.\d)", told.inner_text())[0])
+    assert max(low, high) <= 12
+    page.get_by_role("slider", name="Slow ride limit").focus()
+    for _ in range(8):
+        page.keyboard.press("ArrowLeft")
+    expect(told).to_contain_text(re.compile(r"from −[0-4]\.\d to \+[0-4]\.\d dB"))
+    page.get_by_role("button", name="Accept the slow ride").click()
+    eventually(lambda: own_program.session("Music")["tracks"][0]["lanes"] == ["ride"])
+    page.keyboard.press("6")
+    checks = page.get_by_label("Check list")
+    expect(checks).to_contain_text("True peak is below full scale")
+    expect(checks).to_contain_text("Range")
+    for word in ("phrase", "Room tone", "ess", "Level"):
+        expect(checks).not_to_contain_text(word)
+    page.get_by_role("link", name="Nivelus, all sessions").click()
+    expect(page.locator(".card", has_text="Music")).to_contain_text("1 bed")

@@ -21,7 +21,7 @@ export function BalanceList() {
   const order = useView((s) => s.order);
   const selection = useView((s) => s.selection);
   const state = useBalance();
-  const { bed, load } = useBalanceFigures();
+  const { bed, load, working } = useBalanceFigures();
   const clips = useSession((s) => s.clips);
   const header = useSession((s) => s.header);
   const held = useHeldFader((s) => s.fader);
@@ -35,7 +35,7 @@ export function BalanceList() {
   return (
     <section className="worklist" aria-label="Worklist">
       {!isBed && load && (
-        <table className="figures-table load-table" data-testid="load-table">
+        <table className="figures-table load-table" data-testid="load-table" aria-busy={working}>
           <thead>
             <tr>
               <th scope="col">reduction</th>
@@ -62,8 +62,10 @@ export function BalanceList() {
         <h2>
           Worklist{" "}
           <span className="dim">
-            {isKnown &&
-              (isBed ? (off === 0 ? "all far enough" : `${off} too close`) : off === 0 ? "even work" : `${off} hard`)}
+            {working && !(isBed && isKnown)
+              ? "analysing …"
+              : isKnown &&
+                (isBed ? (off === 0 ? "all far enough" : `${off} too close`) : off === 0 ? "even work" : `${off} hard`)}
           </span>
         </h2>
         <OrderSwitch worst={isBed ? "closest" : "hardest"} />
