@@ -1,7 +1,7 @@
 /** The line at the bottom: playing, the signal path with what each part does here and now, the fader, the live vial. */
-import { ActionIcon, Button, SegmentedControl, Tooltip } from "@mantine/core";
+import { ActionIcon, Button, SegmentedControl, Tooltip, VisuallyHidden } from "@mantine/core";
 import { IconPlayerPlayFilled, IconPlayerStopFilled, IconRepeat } from "@tabler/icons-react";
-import { useEffect, useReducer, useRef, useState } from "react";
+import { useEffect, useRef, useState, useSyncExternalStore } from "react";
 import type { LaneName } from "../api/client";
 import { gainAt, useHeard } from "../model/heard";
 import { heldAt } from "../model/hold";
@@ -132,9 +132,10 @@ function EqualSwitch({ track }: { track: string }) {
 /** Calls for a new rendering at most 20 times a second while playing, and whenever the picture is drawn. */
 function usePlayhead(): number {
   const playing = useView((s) => s.playing);
-  // also where it stands, what is there may be another: a hand moves it
-  const [, read] = useReducer((times: number) => times + 1, 0);
+  const [seconds, setSeconds] = useState(() => engine.seconds);
   useEffect(() => {
+    const read = () => setSeconds(engine.seconds);
+    read();
     const stop = onRedraw(read);
     const timer = playing ? window.setInterval(read, 50) : 0;
     return () => {
@@ -142,7 +143,7 @@ function usePlayhead(): number {
       window.clearInterval(timer);
     };
   }, [playing]);
-  return engine.seconds;
+  return seconds;
 }
 
 /** Where the play line is: a field, to be typed in. */
@@ -191,7 +192,7 @@ function LayerSwitch({ layer }: { layer: Layer }) {
       >
         <span>
           {LAYER_NAMES[layer]}
-          <span className="unseen"> layer</span>
+          <VisuallyHidden> layer</VisuallyHidden>
         </span>
         <GainHere layer={layer} />
       </button>
@@ -217,8 +218,10 @@ function GainHere({ layer }: { layer: Layer }) {
     (db, name) => db + (layers[name] ? others[name] : 0),
     0,
   );
-  const held = track && (layer !== "clip" || layers.clip) ? heldAt(track.id, layer, seconds) : 0;
-  const shown = held + (layer !== "clip" ? others[layer] : layers.clip ? sum - beyond : 0);
+  // a hand moves it also where the play line stands: only what is another is rendered again
+  const held = useSyncExternalStore(onRedraw, () => (track ? heldAt(track.id, layer, engine.seconds) : 0));
+  const shown =
+    (layer !== "clip" || layers.clip ? held : 0) + (layer !== "clip" ? others[layer] : layers.clip ? sum - beyond : 0);
   return <span className="mono">{shown <= SILENT ? "silent" : signed(shown)}</span>;
 }
 

@@ -2,7 +2,7 @@
  * What the hand does to the lane in hand before it is an edit: a line of its own, in seconds and dB over all gain, that is
  * drawn and heard at once.
  */
-import type { LaneName, LanePoint } from "../api/client";
+import type { LanePoint } from "../api/client";
 import { firstPlace } from "../parts/search";
 import type { Line } from "../sound/lines";
 import { heardOver, hearHand, overLayer } from "./ear";
@@ -21,14 +21,14 @@ export function holdLine(line: Line) {
   redraw();
 }
 
-/** What the hand, and edits that are on their way, make of a lane over what is compiled of it: seconds and dB. */
-export const overLane = (track: string, lane: LaneName) => apart(overLayer(track, lane));
+/** What the hand, and edits that are on their way, make of a layer over what is compiled of it: seconds and dB. */
+export const overLane = (track: string, layer: Layer) => apart(overLayer(track, layer));
 
 /** What lies over all that is compiled of a track: seconds and dB. */
 export const overAll = (track: string) => apart(heardOver(track));
 
 /** What the hand, and edits that are on their way, add to a layer at a moment, dB. */
-export const heldAt = (track: string, layer: Layer, seconds: number) => gainAt(apart(overLayer(track, layer)), seconds);
+export const heldAt = (track: string, layer: Layer, seconds: number) => gainAt(overLane(track, layer), seconds);
 
 /** A span moved by some dB, with the ramps that the server will give it. */
 export function liftLine(span: Span, by: number): Line {
