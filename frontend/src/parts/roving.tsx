@@ -50,7 +50,10 @@ export function rove(box: HTMLElement, group: () => Group): () => void {
     const open = isHere
       ? focus
       : (one ?? (last && all.includes(last) && isSeen(last) ? last : (all.find(isSeen) ?? all[0])));
-    for (const item of all) item.tabIndex = item === open ? 0 : -1;
+    for (const item of all) {
+      const stop = item === open ? 0 : -1;
+      if (item.tabIndex !== stop) item.tabIndex = stop;
+    }
   };
   const changed = () => {
     settle();
@@ -67,7 +70,7 @@ export function rove(box: HTMLElement, group: () => Group): () => void {
     if (event.ctrlKey || event.metaKey || event.altKey || event.shiftKey) return;
     const all = items().filter(isSeen);
     const from = all.indexOf(event.target as HTMLElement);
-    const { axis = "row", line, beyond, chosen } = group();
+    const { axis = "row", line, beyond, toEnd, chosen } = group();
     if (from < 0 || (chosen && all[from]!.matches(chosen))) return;
     if (event.key === "Escape") {
       // gives the keys back to what is selected
@@ -77,7 +80,6 @@ export function rove(box: HTMLElement, group: () => Group): () => void {
     const to = target(event.key, all, from, axis, line);
     if (to === null) return;
     taken(event);
-    const { toEnd } = group();
     if (toEnd && (event.key === "Home" || event.key === "End")) {
       const way = event.key === "Home" ? -1 : 1;
       toEnd(way);
@@ -168,12 +170,12 @@ export function useRoving(group: Group): RefCallback<HTMLElement> {
   return useCallback((box: HTMLElement | null) => (box ? rove(box, () => now.current) : undefined), []);
 }
 
-interface Props extends Group, HTMLAttributes<HTMLDivElement> {
+interface Props extends Pick<Group, "axis" | "items">, HTMLAttributes<HTMLDivElement> {
   /** What the group is called by a screen reader. */
   name: string;
 }
 
 /** Some controls side by side that are one stop of Tab. */
-export function Roving({ name, axis, items, chosen, ...rest }: Props) {
-  return <div role="toolbar" aria-label={name} ref={useRoving({ axis, items, chosen })} {...rest} />;
+export function Roving({ name, axis, items, ...rest }: Props) {
+  return <div role="toolbar" aria-label={name} ref={useRoving({ axis, items })} {...rest} />;
 }

@@ -2,7 +2,6 @@
 import { useMemo } from "react";
 import type { Clip } from "../api/client";
 import { phraseSpan } from "../model/focus";
-import { reveal } from "../model/looking";
 import { trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { chooseClip } from "../model/worklist";
@@ -10,6 +9,7 @@ import { db, distanceUnit, time } from "../parts/format";
 import { isByKey, useRoving } from "../parts/roving";
 import { isMore } from "../parts/useRows";
 import { axis, visible } from "./axis";
+import { bringNext } from "./neighbours";
 import { CAPSULE, capsuleBox, chartScale, levelRange } from "./scene";
 import "./Capsules.css";
 
@@ -29,12 +29,13 @@ export function Capsules({ width, height }: { width: number; height: number }) {
   const roving = useRoving({
     chosen: "[aria-pressed=true]",
     // the next one comes into the window
-    beyond: (from, way) => {
-      const judged = (all ?? []).filter((clip) => clip.after !== null);
-      const next = judged[judged.findIndex((clip) => clip.id === from.dataset.clip) + way];
-      if (next) reveal(phraseSpan(next));
-      return next ? `[data-clip="${next.id}"]` : null;
-    },
+    beyond: (from, way) =>
+      bringNext(
+        (all ?? []).filter((clip) => clip.after !== null),
+        from,
+        way,
+        phraseSpan,
+      ),
   });
   if (!all || !header || !track || width === 0) return null;
   const shown = visible(all, window).filter((clip) => clip.after !== null);

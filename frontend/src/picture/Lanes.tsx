@@ -2,7 +2,6 @@
 import { useComputedColorScheme } from "@mantine/core";
 import { type DragEvent, Fragment, useEffect } from "react";
 import type { Clip, Take, Track } from "../api/client";
-import { reveal } from "../model/looking";
 import { useTakes } from "../model/queries";
 import { trackOf, useSession } from "../model/session";
 import { chosenFrom, hearTake } from "../model/timeline";
@@ -24,6 +23,7 @@ import { loudest } from "./drawStrips";
 import { ExactPlace } from "./ExactPlace";
 import { HeardSwitches } from "./HeardSwitches";
 import { laneDown, laneHover, laneName } from "./laneHands";
+import { bringNext } from "./neighbours";
 import { soundOf } from "./tiles";
 import "./Lanes.css";
 
@@ -42,12 +42,9 @@ export function Lanes() {
     line: ".lane",
     chosen: ".lane-clip[aria-pressed=true]",
     beyond: (from, way) => {
-      const own = Object.values(useSession.getState().clips).find((all) =>
-        all.some(({ id }) => id === from.dataset.clip),
-      );
-      const next = own?.[own.findIndex((clip) => clip.id === from.dataset.clip) + way];
-      if (next) reveal(next);
-      return next ? `[data-clip="${next.id}"]` : null;
+      const lanes = Object.values(useSession.getState().clips);
+      const own = lanes.find((clips) => clips.some(({ id }) => id === from.dataset.clip));
+      return own ? bringNext(own, from, way, (clip) => clip) : null;
     },
   });
   if (!header) return null;

@@ -99,12 +99,9 @@ export function Picture({ stage }: { stage: Stage }) {
       }
     };
     element.addEventListener("wheel", wheel, { passive: false });
-    const endRoving = rove(element, () => ({ axis: "column", items: ".strip-name > button" }));
-    return () => {
-      endRoving();
-      element.removeEventListener("wheel", wheel);
-    };
+    return () => element.removeEventListener("wheel", wheel);
   }, []);
+  useEffect(() => rove(box.current!, () => ({ axis: "column", items: ".strip-name > button" })), []);
 
   const wave = (mode: WaveMode, title: string) => (
     <Strip name={title} height={heights.wave} fold="wave" resize={mode === "overlay" ? "wave" : undefined}>
