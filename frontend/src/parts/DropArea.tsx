@@ -1,4 +1,5 @@
 /** Where files and folders are dropped or chosen. Whole folders are searched for sound files. */
+import { VisuallyHidden } from "@mantine/core";
 import { Dropzone } from "@mantine/dropzone";
 import type { ReactNode } from "react";
 import "./DropArea.css";
@@ -25,9 +26,9 @@ export function DropArea({ onFiles, children }: { onFiles: (files: File[]) => vo
       inputProps={{ "aria-label": "Sound files" }}
     >
       {children}
-      <button type="button" className="unseen">
-        Choose sound files
-      </button>
+      <VisuallyHidden>
+        <button type="button">Choose sound files</button>
+      </VisuallyHidden>
     </Dropzone>
   );
 }

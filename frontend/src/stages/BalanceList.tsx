@@ -1,5 +1,5 @@
 /** The order of the work against the bed - what is too close, closest first - or into the compressor - where it works hardest. */
-
+import { VisuallyHidden } from "@mantine/core";
 import { useMemo } from "react";
 import { useBalance, useBalanceFigures } from "../model/balance";
 import { balanceItems, goToItem } from "../model/balanceList";
@@ -95,10 +95,10 @@ export function BalanceList() {
                   {words}
                 </span>
                 <span className="row-value mono">{value}</span>
-                <span className="unseen">
+                <VisuallyHidden>
                   {isBed ? "above the bed" : "of work"}
                   {item.off ? (isBed ? ", too close" : ", more than most") : ""}
-                </span>
+                </VisuallyHidden>
               </button>
             );
           })}

@@ -1,6 +1,5 @@
 /** The worklist of the stage Details: what was found, what stands out first or by time, and the one that is worked on. */
-
-import { ActionIcon, Button, NativeSelect, Tooltip } from "@mantine/core";
+import { ActionIcon, Button, NativeSelect, Tooltip, VisuallyHidden } from "@mantine/core";
 import { IconAlertTriangle, IconArrowBackUp, IconHandStop, IconHelp, IconRepeatOnce, IconX } from "@tabler/icons-react";
 import { useMemo } from "react";
 import type { Clip, Mark } from "../api/client";
@@ -102,7 +101,7 @@ export function DetailsList() {
                   {mark.by_hand && <IconHandStop size={13} aria-label="touched by hand" />}
                 </span>
                 <span className={`mono ${mark.lisp ? "loud" : mark.on ? "" : "dim"}`}>{outcome(mark)}</span>
-                <span className="unseen">{describeMark(mark)}</span>
+                <VisuallyHidden>{describeMark(mark)}</VisuallyHidden>
               </button>
             );
           })}

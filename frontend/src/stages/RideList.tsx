@@ -1,6 +1,5 @@
 /** The worklist of the stage Ride: the spans that stray inside their phrases, and what is selected to be worked on. */
-
-import { ActionIcon, NativeSelect, Tooltip } from "@mantine/core";
+import { ActionIcon, NativeSelect, Tooltip, VisuallyHidden } from "@mantine/core";
 import { IconVolumeOff, IconX } from "@tabler/icons-react";
 import { useMemo, useState } from "react";
 import type { Clip, LanePoint } from "../api/client";
@@ -82,7 +81,7 @@ export function RideList() {
                     </span>
                   </Tooltip>
                 )}
-                <span className="unseen">{`${time(item.span.start)}, ${signed(deviation)} LU from its phrase`}</span>
+                <VisuallyHidden>{`${time(item.span.start)}, ${signed(deviation)} LU from its phrase`}</VisuallyHidden>
               </button>
             );
           })}

@@ -1,5 +1,5 @@
 /** Stage Survey: bring recordings in, see what came, choose the target. */
-import { ActionIcon, Button, Menu, Radio, Text } from "@mantine/core";
+import { ActionIcon, Button, Menu, Radio, Text, VisuallyHidden } from "@mantine/core";
 import { IconDots, IconFileMusic } from "@tabler/icons-react";
 import { useEffect, useRef, useState } from "react";
 import { api, type Take, type Track } from "../api/client";
@@ -218,7 +218,7 @@ function Takes({ track, unit }: { track: Track; unit: string }) {
             <th scope="col">room</th>
             <th scope="col">phrases</th>
             <th scope="col">
-              <span className="unseen">more</span>
+              <VisuallyHidden>more</VisuallyHidden>
             </th>
           </tr>
         </thead>

@@ -1,6 +1,5 @@
 /** The order of the work: every phrase with its vial, worst first or by time. Long lists only hold the rows in sight. */
-
-import { Tooltip } from "@mantine/core";
+import { Tooltip, VisuallyHidden } from "@mantine/core";
 import { IconHandStop, IconLock, IconTargetArrow } from "@tabler/icons-react";
 import { useMemo } from "react";
 import { phraseSpan } from "../model/focus";
@@ -81,7 +80,7 @@ export function Worklist() {
                 ) : (
                   <span className="row-value mono">{signed(item.deviation)}</span>
                 )}
-                <span className="unseen">{describe(clip, item.number, item.deviation, tolerance, unit)}</span>
+                <VisuallyHidden>{describe(clip, item.number, item.deviation, tolerance, unit)}</VisuallyHidden>
               </button>
             );
           })}
