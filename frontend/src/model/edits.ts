@@ -192,7 +192,7 @@ export const catchUp = () => lineOf().refresh();
  * A session is said to have come to a revision. Where no edit from here led to it, all of the session is told anew, after what
  * is on its way.
  */
-export function heardOf(id: string, revision: number) {
+export function cameElsewhere(id: string, revision: number) {
   const line = lineOf(id);
   const isNew = () => line.isOpen && revision > (line.header?.revision ?? revision);
   if (!isNew()) return;

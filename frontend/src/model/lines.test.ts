@@ -22,7 +22,7 @@ vi.mock("../api/client", () => ({
 
 import { Problem } from "../parts/problem";
 import { whole as answerOf, turn } from "./answers.testing";
-import { catchUp, edit, edited, heardOf, openSession, reload, undo } from "./edits";
+import { cameElsewhere, catchUp, edit, edited, openSession, reload, undo } from "./edits";
 import { later } from "./later.testing";
 import { useSession } from "./session";
 
@@ -55,19 +55,19 @@ describe("what is done elsewhere", () => {
     const late = later<ReturnType<typeof whole>>();
     const done = edit("do it", () => late.answer);
     // what an edit from here led to may be heard of before its answer comes: nothing is asked for
-    heardOf(a, 2);
+    cameElsewhere(a, 2);
     late.come(whole(a, 2));
     await done;
     await edited();
     expect(asked.sessions).toEqual([]);
     asked.answer = (id) => Promise.resolve(whole(id, 3));
-    heardOf(a, 3);
-    heardOf(a, 3);
+    cameElsewhere(a, 3);
+    cameElsewhere(a, 3);
     await vi.waitFor(() => expect(shown().revision).toBe(3));
     expect(asked.sessions).toEqual([a]);
     // what is known, older, or of another session is nothing new
-    for (const revision of [1, 3]) heardOf(a, revision);
-    heardOf("another", 7);
+    for (const revision of [1, 3]) cameElsewhere(a, revision);
+    cameElsewhere("another", 7);
     await edited();
     expect(asked.sessions).toEqual([a]);
   });

@@ -4,7 +4,7 @@
  */
 import { api } from "../api/client";
 import { readJson } from "../parts/json";
-import { heardOf } from "./edits";
+import { cameElsewhere } from "./edits";
 
 const NAME = "nivelus news";
 /** How long (ms) nothing has to be heard, not even a sign of life, for the page to ask by itself; and how often it asks. */
@@ -19,7 +19,7 @@ export function listenForNews(session: string): () => void {
   const take = (revisions: Record<string, number>) => {
     sign = performance.now();
     const revision = revisions[session];
-    if (revision !== undefined) heardOf(session, revision);
+    if (revision !== undefined) cameElsewhere(session, revision);
   };
   channel.onmessage = ({ data }) => take(data);
   const listen = () =>
@@ -40,7 +40,7 @@ export function listenForNews(session: string): () => void {
   const timer = window.setInterval(() => {
     if (performance.now() - sign < SILENT) return;
     api.revision(session).then(
-      ({ revision }) => heardOf(session, revision),
+      ({ revision }) => cameElsewhere(session, revision),
       () => {},
     );
   }, EVERY);
