@@ -180,13 +180,18 @@ def view_timeline(timeline: Timeline) -> TimelineView:
 
 def tracks_of(db: DbSession, session_id: str) -> list[tuple[Track, Timeline]]:
     """The tracks of a session in order, each with its timeline."""
-    tracks = list(db.scalars(_tracks(), {"session": session_id}))
+    tracks = tracks_in_order(db, session_id)
     return list(zip(tracks, timelines_of(db, tracks), strict=True))
+
+
+def tracks_in_order(db: DbSession, session_id: str) -> list[Track]:
+    """The tracks of a session, as they lie below each other."""
+    return list(db.scalars(_tracks(), {"session": session_id}))
 
 
 @cache
 def _tracks() -> Select[Track]:
-    """The question of ``tracks_of``, put together once: every answer asks it."""
+    """The question of ``tracks_in_order``, put together once: every answer asks it."""
     return select(Track).where(col(Track.session_id) == bindparam("session")).order_by(col(Track.position), col(Track.id))
 
 

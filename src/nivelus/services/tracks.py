@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import Any, Literal, TypeVar
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session as DbSession
 from sqlmodel import SQLModel, col
 
 from nivelus.core.errors import Refused
+from nivelus.services.answers import tracks_in_order
 from nivelus.services.edits import run_edit
 from nivelus.services.moves import remove_track
 from nivelus.services.phrases import find_in
@@ -37,7 +37,7 @@ def put(bench: Workbench, track_id: str, revision: int, place: int) -> Changed:
     """Put a track at another place in the order, counted from 0; one beyond the last is the last."""
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        order = [one for one in _in_order(edit.db, track.session_id) if one is not track]
+        order = [one for one in tracks_in_order(edit.db, track.session_id) if one is not track]
         at = min(max(place, 0), len(order))
         _number([*order[:at], track, *order[at:]])
         edit.label = f"Put {track.name} " + (f"below {order[at - 1].name}" if at else "first")
@@ -49,7 +49,7 @@ def duplicate(bench: Workbench, track_id: str, revision: int) -> Changed:
     """Put a copy of a track, with everything on it, right below it. Takes O(n) for n clips and corrections."""
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        order = _in_order(edit.db, track.session_id)
+        order = tracks_in_order(edit.db, track.session_id)
         copy = _copy_of(track, id=new_id(), name=_free_name(track.name, {one.name for one in order}))
         edit.db.add(copy)
         for table in (Clip, MarkSet, Detail, Lane):
@@ -110,11 +110,6 @@ def remove(bench: Workbench, track_id: str, revision: int) -> Changed:
         remove_track(edit, track)
 
     return run_edit(bench, track_id, "Remove a track", revision, work)
-
-
-def _in_order(db: DbSession, session_id: str) -> list[Track]:
-    query = select(Track).where(col(Track.session_id) == session_id).order_by(col(Track.position), col(Track.id))
-    return list(db.scalars(query))
 
 
 def _number(order: list[Track]) -> None:
