@@ -1,5 +1,4 @@
 /** The vial: bubble between the marks = within tolerance, off to the right = too loud, to the left = too quiet. */
-
 import { useId } from "react";
 import { px } from "./step";
 import "./Vial.css";

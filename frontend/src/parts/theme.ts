@@ -1,5 +1,4 @@
 /** Colours, type and shape: a surveyor's chart by day and by night. The picture reads the same values as the page. */
-
 import { createTheme, type MantineColorsTuple, Menu, Modal, rem } from "@mantine/core";
 import { STEP } from "./step";
 

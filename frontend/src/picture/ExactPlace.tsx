@@ -1,5 +1,4 @@
 /** The exact time of a clip, typed at the clip itself. Opened by a double click or a key, as the exact gain is elsewhere. */
-
 import { NumberInput } from "@mantine/core";
 import { useEffect, useState } from "react";
 import { focused, focusedClips } from "../model/focus";

@@ -1,5 +1,4 @@
 /** The exact gain and the words of a phrase, typed where its capsule lies. Opened by a double click or a key. */
-
 import { NumberInput, TextInput } from "@mantine/core";
 import { type FocusEvent, type KeyboardEvent, useEffect, useState } from "react";
 import { api } from "../api/client";

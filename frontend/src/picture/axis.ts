@@ -1,5 +1,4 @@
 /** The one time axis of all strips, and the scales of level and gain. */
-
 import type { Clip } from "../api/client";
 import type { Span } from "../model/view";
 import { firstPlace } from "../parts/search";

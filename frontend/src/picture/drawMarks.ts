@@ -1,5 +1,4 @@
 /** Drawing marks and dips: the ribbon with the signs of what was found, and the notches that hang in the gain strip. */
-
 import type { Mark } from "../api/client";
 import { isDoubtful } from "../model/details";
 import { heldDepth, heldEdge } from "../model/session";

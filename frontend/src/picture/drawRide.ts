@@ -1,5 +1,4 @@
 /** Drawing the lanes: the ride as a line with points, the trim as dashes, a draft over them. */
-
 import type { LanePoint, RidePoint } from "../api/client";
 import { focused } from "../model/focus";
 import { gainAt } from "../model/heard";

@@ -1,5 +1,4 @@
 /** Hands in a lane: clips are moved along it or into another one, their ends are trimmed, empty ground is a span. */
-
 import type { PointerEvent as ReactPointer } from "react";
 import type { Clip, Track } from "../api/client";
 import { phraseSpan } from "../model/focus";

@@ -1,5 +1,4 @@
 /** Hands on marks in the ribbon and on dips in the gain strip: their depth, their edges, their ramps. */
-
 import type { PointerEvent as ReactPointer } from "react";
 import type { Mark } from "../api/client";
 import { changeDepth, hearDips, KIND_NAMES, keepEdges, selectMarks } from "../model/details";

@@ -1,5 +1,4 @@
 /** Hands on the ride in the gain strip: spans are lifted, points are moved along one axis at a time. */
-
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
 import type { LanePoint } from "../api/client";
 import { duration, selectedSpan } from "../model/focus";

@@ -1,5 +1,4 @@
 /** What the strips are drawn from, and what their drawing has in common: paper, labels, scales, sizes. */
-
 import type { Clip, Draft, LaneName, Mark, Track } from "../api/client";
 import { gainAt } from "../model/heard";
 import { overLane } from "../model/hold";

@@ -219,8 +219,6 @@ const SHORT: Record<string, string> = {
   "to target": "reach the target",
   strength: "go part of the way",
   level: "level already",
-  "most up": "limited by the upper limit",
-  "most down": "limited by the lower limit",
   ceiling: "limited by the ceiling",
   peaks: "held back by short peaks",
   freed: "freed of their peaks",
