@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.helpers.listener import Listener
 from tests.helpers.program import Program
 
 FOREIGN = {"Origin": "http://elsewhere.example"}
@@ -23,13 +24,10 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Program]:
     own.stop()
 
 
-class Listener:
-    """A page that listens, as long as it is asked to."""
+class Hearer(Listener):
+    """A page that listens to the hand."""
 
-    def __init__(self, program: Program, headers: dict[str, str] | None = None) -> None:
-        self.connection = http.client.HTTPConnection("127.0.0.1", program.port, timeout=20)
-        self.connection.request("GET", "/api/hand", headers=headers or {})
-        self.answer = self.connection.getresponse()
+    ADDRESS = "/api/hand"
 
     def read(self, count: int) -> bytes:
         """So many bytes, signs of life left out."""
@@ -37,10 +35,6 @@ class Listener:
         while len(got) < count:
             got += self.answer.read1(64).replace(b"\xfe", b"")
         return got
-
-    def close(self) -> None:
-        self.connection.close()
-        self.answer.close()
 
 
 def say(program: Program, data: bytes, path: str = "/api/hand", headers: dict[str, str] | None = None) -> tuple[int, dict]:
@@ -53,7 +47,7 @@ def say(program: Program, data: bytes, path: str = "/api/hand", headers: dict[st
 
 
 def test_what_is_said_arrives_in_order_at_all_who_listen(program: Program) -> None:
-    first, second = Listener(program), Listener(program)
+    first, second = Hearer(program), Hearer(program)
     for i in range(50):
         assert say(program, bytes([0xB0, 7, i]))[0] == 200
     expected = b"".join(bytes([0xB0, 7, i]) for i in range(50))
@@ -71,7 +65,7 @@ def test_what_is_said_arrives_in_order_at_all_who_listen(program: Program) -> No
 def test_another_origin_neither_listens_nor_speaks(program: Program) -> None:
     assert say(program, b"\xb0\x07\x01", headers=FOREIGN)[0] == 403
     assert say(program, b"{}", "/api/hand/shown", FOREIGN)[0] == 403
-    stranger = Listener(program, FOREIGN)
+    stranger = Hearer(program, FOREIGN)
     assert stranger.answer.status == 403
     stranger.close()
 
@@ -95,7 +89,7 @@ def test_without_the_token_nobody_listens_or_speaks(tmp_path: Path, monkeypatch:
 def test_too_much_and_junk(program: Program) -> None:
     status, told = say(program, bytes(5000))
     assert (status, told["detail"]) == (413, "That is too large: at most 4 kB are taken here.")
-    listener = Listener(program)
+    listener = Hearer(program)
     assert say(program, b"[" * 4000, "/api/hand/shown")[0] == 200
     assert say(program, b"\xff\xfe", "/api/hand/shown")[0] == 200
     assert say(program, b"")[1]["shown"] is None
@@ -106,8 +100,8 @@ def test_too_much_and_junk(program: Program) -> None:
 
 def test_who_listens_and_does_not_read_holds_nobody_up(program: Program) -> None:
     """Sixteen listen and never read, more are told that there is no room, a flood goes on, and the page answers."""
-    idle = [Listener(program) for _ in range(16)]
-    more = Listener(program)
+    idle = [Hearer(program) for _ in range(16)]
+    more = Hearer(program)
     assert more.answer.status == 503
     more.close()
     began = time.monotonic()

@@ -11,6 +11,7 @@ from typing import Any
 
 import pytest
 
+from tests.helpers.listener import Listener
 from tests.helpers.program import Program
 
 MOST = 64
@@ -23,13 +24,10 @@ def program(tmp_path: Path) -> Iterator[Program]:
     own.stop()
 
 
-class Window:
+class Window(Listener):
     """A window that listens."""
 
-    def __init__(self, program: Program, headers: dict[str, str] | None = None, method: str = "GET") -> None:
-        self.connection = http.client.HTTPConnection("127.0.0.1", program.port, timeout=20)
-        self.connection.request(method, "/api/news", headers=headers or {})
-        self.answer = self.connection.getresponse()
+    ADDRESS = "/api/news"
 
     def next(self) -> dict[str, int]:
         """What is told next, signs of life left out."""
@@ -39,10 +37,6 @@ class Window:
                 raise EOFError
             if line.startswith(b"data: ") and (told := json.loads(line[6:])):
                 return told
-
-    def close(self) -> None:
-        self.connection.close()
-        self.answer.close()
 
 
 def renamed(program: Program, state: dict[str, Any], name: str) -> dict[str, Any]:
