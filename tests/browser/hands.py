@@ -13,7 +13,7 @@ from playwright.sync_api import FloatRect, Locator, Page, expect
 
 from tests.helpers.program import Program
 
-SONG, GUIDE = "Corvane shore, sung", "Pellowmere audio guide"
+SONG, GUIDE, FEATURE = "Corvane shore, sung", "Pellowmere audio guide", "Sallow Mill feature"
 GUTTER = 46
 """Pixels on the left of the picture that hold its scales."""
 PATIENCE_SECONDS = 20.0

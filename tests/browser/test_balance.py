@@ -12,11 +12,9 @@ import pytest
 import soundfile
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.hands import REPORTS, box_of, eventually, fresh, note, open_stage, render_link, wait_past
+from tests.browser.hands import GUIDE, REPORTS, SONG, box_of, eventually, fresh, note, open_stage, render_link, wait_past
 from tests.conftest import RATE, hum, uneven_voice, write_sound
 from tests.helpers.program import Program
-
-GUIDE = "Pellowmere audio guide"
 
 
 def guide(program: Program) -> dict:
@@ -226,7 +224,7 @@ def test_a_bed_is_dropped_onto_an_empty_program_and_makes_room(quiet_page: Page,
 
 
 def test_a_session_of_one_track_has_no_switches_of_a_desk(page: Page, demo_program: Program) -> None:
-    state = demo_program.session("Corvane shore, sung")
+    state = demo_program.session(SONG)
     open_stage(page, demo_program, state)
     expect(page.get_by_role("button", name="Mute Singer")).to_have_count(0)
     page.keyboard.press("5")

@@ -12,6 +12,7 @@ import soundfile
 from playwright.sync_api import Locator, Page, expect
 
 from tests.browser.hands import (
+    GUIDE,
     GUTTER,
     SONG,
     HeldAnswer,
@@ -30,8 +31,6 @@ from tests.conftest import write_sound
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
 from tests.helpers.sounds import with_a_doubtful_breath
-
-GUIDE = "Pellowmere audio guide"
 
 
 def marks_of(program: Program, state: dict[str, Any], kind: str) -> list[dict[str, Any]]:

@@ -10,11 +10,10 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.hands import GUIDE, SONG, capsule, eventually, fresh, gain_told, open_stage, row
+from tests.browser.hands import FEATURE, GUIDE, SONG, capsule, eventually, fresh, gain_told, open_stage, row
 from tests.conftest import uneven_voice, write_sound
 from tests.helpers.program import Program
 
-FEATURE = "Sallow Mill feature"
 MOST_STOPS = 25
 MOST_KEYS = 16
 STAGES = ["survey", "phrases", "details", "ride", "balance", "signoff"]

@@ -16,7 +16,9 @@ from playwright.sync_api import Locator, Page, expect
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
 from tests.browser.hands import (
+    FEATURE,
     REPORTS,
+    SONG,
     HeldAnswer,
     box_of,
     clip_of,
@@ -32,8 +34,6 @@ from tests.conftest import RATE, uneven_voice, write_sound
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
 
-SONG = "Corvane shore, sung"
-FEATURE = "Sallow Mill feature"
 LEVELS = ((-30.0, -20.0, -26.0), (-24.0, -34.0, -29.0), (-27.0, -25.0, -18.0))
 
 

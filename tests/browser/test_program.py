@@ -12,11 +12,10 @@ import numpy as np
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.hands import HeldAnswer, box_of, capsule, clip_of, eventually, fresh, open_stage, row
+from tests.browser.hands import FEATURE, GUIDE, SONG, HeldAnswer, box_of, capsule, clip_of, eventually, fresh, open_stage, row
 from tests.conftest import hum, uneven_voice, write_sound
 from tests.helpers.program import Program
 
-GUIDE = "Pellowmere audio guide"
 TOLD = r"^Phrase 1, 0:01\.\d{3} to 0:03\.\d{3}, 4\.\d LU below target, gain 0\.0 dB$"
 
 
@@ -187,7 +186,7 @@ def test_the_worklist_leads_from_one_phrase_to_the_next(page: Page, demo_program
 
 
 def test_the_address_brings_back_stage_track_and_selection(page: Page, demo_program: Program) -> None:
-    state = fresh(demo_program, "Sallow Mill feature")
+    state = fresh(demo_program, FEATURE)
     keeper = next(track for track in state["tracks"] if track["name"] == "Mill keeper")
     clip = next(c for c in state["clips"] if c["track"] == keeper["id"])
     open_stage(page, demo_program, state)
@@ -317,7 +316,7 @@ def test_recordings_that_belong_to_no_session_are_shown_and_brought_back(
 
 def test_a_page_that_breaks_says_so_in_a_sentence(page: Page, demo_program: Program) -> None:
     """An answer that is none of ours breaks the page: a person reads what to do, and loading it again helps."""
-    song = demo_program.session("Corvane shore, sung")
+    song = demo_program.session(SONG)
     broken = song | {"tracks": [{"id": track["id"]} for track in song["tracks"]]}
     page.route(f"**/api/sessions/{song['id']}?first=*", lambda route: route.fulfill(json=broken))
     page.goto(f"{demo_program.address}/s/{song['id']}/phrases")

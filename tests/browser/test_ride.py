@@ -15,6 +15,7 @@ from playwright.sync_api import Page, expect
 
 from nivelus.core.deliver.curve_csv import read_csv
 from tests.browser.hands import (
+    FEATURE,
     SONG,
     drag,
     eventually,
@@ -601,7 +602,7 @@ def test_a_trim_is_switched_off_and_on(page: Page, demo_program: Program, song: 
 
 
 def test_a_span_is_pasted_into_another_track(page: Page, demo_program: Program) -> None:
-    state = fresh(demo_program, "Sallow Mill feature")
+    state = fresh(demo_program, FEATURE)
     open_stage(page, demo_program, state, "ride")
     expect(page.locator(".row").first).to_be_visible()
     select_span(page, state, 5.0, 7.0)

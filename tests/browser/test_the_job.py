@@ -14,6 +14,8 @@ from playwright.sync_api import Page, expect
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.measure.spans import span_levels
 from tests.browser.hands import (
+    GUIDE,
+    SONG,
     box_of,
     capsule,
     clip_of,
@@ -30,8 +32,6 @@ from tests.browser.hands import (
 )
 from tests.helpers.program import Program
 
-GUIDE = "Pellowmere audio guide"
-SONG = "Corvane shore, sung"
 SUNG = 6
 """Phrases of the song: two of its four lines are divided where the singer pauses."""
 

@@ -13,7 +13,7 @@ from playwright.sync_api import Page
 
 from nivelus.core.gain.compiled import GainCurve, apply_gain
 from nivelus.web.pages import STATIC
-from tests.browser.hands import fresh, unpacked
+from tests.browser.hands import GUIDE, fresh, unpacked
 from tests.conftest import write_sound
 from tests.helpers.program import Program
 
@@ -61,7 +61,7 @@ async ([script, tracks, start, count, messages]) => {
 
 @pytest.fixture
 def guide(page: Page, demo_program: Program) -> dict[str, Any]:
-    state = fresh(demo_program, "Pellowmere audio guide")
+    state = fresh(demo_program, GUIDE)
     page.goto(demo_program.address)
     return state
 
