@@ -141,6 +141,33 @@ def test_a_session_that_is_left_has_its_late_answer_to_itself(page: Page, demo_p
     assert [clip["locked"] for clip in demo_program.session(GUIDE)["clips"]].count(True) == 1
 
 
+def test_a_stage_is_there_with_its_key_and_the_address_follows(page: Page, demo_program: Program) -> None:
+    """What is set next is set in the stage that was gone to: two stages have a strength, and they are not the same."""
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state)
+    # asked at once, before anything that waits has had its turn
+    stage = page.evaluate(
+        """async () => {
+            document.body.dispatchEvent(new KeyboardEvent("keydown", { key: "4", code: "Digit4", bubbles: true }));
+            await Promise.resolve();
+            return [...document.querySelectorAll("[aria-label=Rule] [role=radiogroup]")].map((e) => e.ariaLabel);
+        }"""
+    )
+    assert "Lane in hand" in stage
+    expect(page).to_have_url(re.compile("/ride"))
+    page.keyboard.press("3")
+    page.keyboard.press("5")
+    expect(page).to_have_url(re.compile("/balance"))
+    for way, name, mark in (
+        ("back", "details", "Breaths down"),
+        ("back", "ride", "Lane in hand"),
+        ("forward", "details", "Breaths down"),
+    ):
+        page.evaluate("way => history[way]()", way)
+        expect(page).to_have_url(re.compile(f"/{name}"))
+        expect(page.get_by_label(mark, exact=True)).to_be_visible()
+
+
 def test_a_key_that_is_held_is_meant_once_but_for_nudges(page: Page, demo_program: Program) -> None:
     song = fresh(demo_program, SONG)
     open_stage(page, demo_program, song)

@@ -2,7 +2,7 @@
 import { Button, Loader } from "@mantine/core";
 import { Spotlight } from "@mantine/spotlight";
 import { useCallback, useEffect, useMemo, useState } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { Link, useLocation, useNavigate, useNavigationType, useParams, useSearchParams } from "react-router";
 import { commands, showKey } from "../model/commands";
 import { stopControllers } from "../model/controllers";
 import { draftsAgain, dropDrafts } from "../model/drafts";
@@ -81,7 +81,10 @@ export function SessionPage() {
   const { id = "", stage: named } = useParams();
   const navigate = useNavigate();
   const [search, setSearch] = useSearchParams();
-  const stage: Stage = STAGES.includes(named as Stage) ? (named as Stage) : "survey";
+  const addressed: Stage = STAGES.includes(named as Stage) ? (named as Stage) : "survey";
+  const { key: place } = useLocation();
+  const came = useNavigationType();
+  const stage = useView((s) => s.stage);
   const header = useSession((s) => (s.id === id ? s.header : null));
   const [error, setError] = useState<Problem | null>(null);
   const [tries, setTries] = useState(0);
@@ -92,6 +95,7 @@ export function SessionPage() {
     // the one that was left may be this one
     dropDrafts();
     useView.setState({
+      stage: addressed,
       focus: search.get("track") ?? "",
       selection: new Set(search.getAll("phrase")),
       marks: new Set(search.getAll("mark")),
@@ -111,7 +115,7 @@ export function SessionPage() {
       draftsAgain(id);
       if (selectedMarks().length > 0) show(selectedSpan()!, 20);
       else if (selectedClips().length > 0) fitSelection();
-      else if (stage !== "survey" && stage !== "signoff") show({ start: 0, end: FIRST_LOOK }, 0);
+      else if (addressed !== "survey" && addressed !== "signoff") show({ start: 0, end: FIRST_LOOK }, 0);
       else fitAll();
     }).catch((problem) =>
       setError(problem instanceof Problem ? problem : new Problem(0, "The session could not be opened.")),
@@ -130,7 +134,11 @@ export function SessionPage() {
     };
   }, [id, tries]);
 
-  useEffect(() => useView.setState({ stage }), [stage]);
+  // Back and Forward bring their stage; where the hand goes to a stage the address only follows, and may be late
+  // biome-ignore lint/correctness/useExhaustiveDependencies: every place that is come back to counts, its stage may be the same
+  useEffect(() => {
+    if (came === "POP") useView.setState({ stage: addressed });
+  }, [addressed, came, place]);
 
   // the first recording that comes into an empty session is shown whole
   useEffect(
@@ -165,7 +173,7 @@ export function SessionPage() {
     async (next: Stage) => {
       // the stage that is left keeps what was selected in it, for Back
       const left = stateSearch();
-      // keys that follow at once are meant for the stage that is gone to
+      // the stage is there at once, for the hand and the keys that follow; the address takes its time
       useView.setState({ stage: next });
       await navigate({ search: left }, { replace: true });
       await navigate({ pathname: `/s/${id}/${next}`, search: stateSearch() });
