@@ -34,7 +34,7 @@ def test_a_broken_session_is_shown_given_out_and_undone_to_where_it_was_whole(
     card.get_by_role("link").click()
     expect(page.get_by_role("heading", name="This session cannot be read")).to_be_visible()
     with page.expect_download() as given:
-        page.get_by_role("link", name="Give out as a file").click()
+        page.get_by_role("link", name="Save as a file").click()
     assert given.value.suggested_filename == "Tide tables.nivelus.json"
     assert json.loads(Path(given.value.path()).read_text())["rows"]["lane"][0]["points"] == points
     page.get_by_role("button", name="Undo to where it was whole").click()

@@ -144,7 +144,7 @@ def test_where_nothing_can_be_undone_it_says_so_and_changes_nothing(bench: Workb
     with bench.database.writing() as db:
         for change in db.scalars(select(Change)):
             change.data = b"garbage"
-    with pytest.raises(Refused, match="Give it out as a file"):
+    with pytest.raises(Refused, match="Save it as a file"):
         broken.undo_to_whole(bench, spoilt)
     assert json.loads(broken.give_out(bench, spoilt)[1])["rows"]["lane"][0]["points"] == NO_GAIN
 

@@ -28,14 +28,14 @@ export function BrokenSession({ id, why, onWhole }: { id: string; why: string; o
         <p>{why}</p>
         <p className="dim">
           Your recordings and all other sessions are unharmed. Undoing takes back the newest steps until the session can
-          be read again. Give it out as a file first to keep what they held.
+          be read again. Save it as a file first to keep what they held.
         </p>
         <Group gap={8} mt={16} justify="center">
           <Button loading={busy} onClick={() => void undo()}>
             Undo to where it was whole
           </Button>
           <Button component="a" href={api.rowsAddress(id)} download variant="default">
-            Give out as a file
+            Save as a file
           </Button>
           <Button component={Link} to="/" variant="default">
             All sessions

@@ -46,7 +46,7 @@ _AT_ONCE = 500
 _IDS_OF_AN_EDIT = 22
 """Bits of the ids that are kept for the points of one edit, forty times as many as a lane may have."""
 _UNTRACKED_FIELDS = {"revision", "touched", "created"}
-NOT_WHOLE = "No step of this session's history can be read. Give it out as a file to have it examined."
+NOT_WHOLE = "No step of this session's history can be read. Save it as a file to have it examined."
 STALE = "The session was changed in another window. It is shown as it is now; do it again."
 
 
