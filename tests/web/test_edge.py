@@ -7,17 +7,20 @@ import socket
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager, suppress
 from typing import Any
 
 import pytest
 import uvicorn
+from flask_openapi3 import OpenAPI
 
 from nivelus.core.errors import Cancelled
 from nivelus.core.stopping import kept, step, until
 from nivelus.services.workbench import Workbench
 from nivelus.settings import Settings
-from nivelus.web.edge import Edge, Protocol
+from nivelus.web.edge import Edge, config_of
 from nivelus.web.pools import SLOW, Pools, Request
+from nivelus.web.security import HEADERS
 
 SLOW_PATH = "/api/tracks/abcdefghijkl/load"
 LONG = 30.0
@@ -62,12 +65,11 @@ class Slow:
 class Served:
     """An application at an edge of its own."""
 
-    def __init__(self, app: Slow, bench: Workbench, settings: Settings) -> None:
+    def __init__(self, app: Any, bench: Workbench, settings: Settings) -> None:
         self.app, self.edge = app, Edge(app, settings, bench)
         self.socket = socket.create_server(("127.0.0.1", 0))
         self.port = self.socket.getsockname()[1]
-        config = uvicorn.Config(self.edge, http=Protocol, ws="none", lifespan="off", log_config=None)
-        self.server = uvicorn.Server(config)
+        self.server = uvicorn.Server(config_of(self.edge))
         self.thread = threading.Thread(target=self.server.run, args=([self.socket],), daemon=True)
         self.thread.start()
         assert until_true(lambda: self.server.started)
@@ -77,6 +79,16 @@ class Served:
         wire = socket.create_connection(("127.0.0.1", self.port))
         wire.sendall(f"{method} {path} HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 0\r\n\r\n".encode())
         return wire
+
+    def say(self, data: bytes) -> bytes:
+        """What is answered to some bytes, headers included, until the connection ends or nothing comes for a moment."""
+        said = b""
+        with socket.create_connection(("127.0.0.1", self.port), timeout=1.0) as wire:
+            wire.sendall(data)
+            with suppress(TimeoutError):
+                while block := wire.recv(1 << 16):
+                    said += block
+        return said
 
     def ask(self, path: str) -> tuple[bytes, float]:
         """What is answered, and after how long."""
@@ -88,13 +100,26 @@ class Served:
         return said, time.monotonic() - began
 
 
-@pytest.fixture
-def served(bench: Workbench, settings: Settings) -> Iterator[Served]:
-    own = Served(Slow(), bench, settings)
+@contextmanager
+def at_its_edge(app: Any, bench: Workbench, settings: Settings) -> Iterator[Served]:
+    own = Served(app, bench, settings)
     yield own
     own.edge.close()
     own.server.should_exit = own.server.force_exit = True
     own.thread.join(timeout=5)
+
+
+@pytest.fixture
+def served(bench: Workbench, settings: Settings) -> Iterator[Served]:
+    with at_its_edge(Slow(), bench, settings) as own:
+        yield own
+
+
+@pytest.fixture
+def whole(app: OpenAPI, bench: Workbench, settings: Settings) -> Iterator[Served]:
+    """The program itself."""
+    with at_its_edge(app, bench, settings) as own:
+        yield own
 
 
 def test_slow_questions_hold_half_of_the_threads_at_most(served: Served) -> None:
@@ -180,7 +205,38 @@ def test_a_signal_while_work_is_handed_over_waits_for_no_lock(bench: Workbench) 
     finally:
         for lock in locks:
             lock.release()
-    late = pools.submit(Request("GET", "/api/sessions"), list)
+    late = pools.submit(Request("GET", "/api/sessions"), lambda: None)
     with pytest.raises(Cancelled):
         late.result(5)
     assert edge.close()
+
+
+HOST = b"Host: 127.0.0.1\r\n"
+
+
+@pytest.mark.parametrize(
+    "asked",
+    [
+        *(
+            b"GET " + address + b" HTTP/1.1\r\n" + HOST + b"\r\n"
+            for address in (b"/", b"/api/sessions", b"/api/nothing", b"/icon.svg")
+        ),
+        b"GET /api/news HTTP/1.1\r\n" + HOST + b"\r\n",
+        b"GET /api/hand HTTP/1.1\r\n" + HOST + b"\r\n",
+        b"POST /api/hand HTTP/1.1\r\n" + HOST + b"Content-Length: 3\r\n\r\n[0]",
+        b"GET / HTTP/1.1\r\nHost: elsewhere.example\r\n\r\n",
+        b"POST /api/sessions HTTP/1.1\r\n" + HOST + b"Content-Length: 99999999\r\n\r\n",
+        b"no request at all\r\n\r\n",
+    ],
+)
+def test_every_answer_carries_the_policy(whole: Served, asked: bytes) -> None:
+    """Pages, the interface, what is relayed, what is refused by its head, and what is no request."""
+    head = whole.say(asked).partition(b"\r\n\r\n")[0].decode()
+    headers = [line.partition(": ")[::2] for line in head.split("\r\n")[1:]]
+    told = {name.lower(): value for name, value in headers}
+    assert len(told) == len(headers), "none is said twice"
+    assert {name.lower(): value for name, value in HEADERS.items()}.items() <= told.items()
+    policy = told["content-security-policy"].split("; ")
+    assert {"default-src 'self'", "script-src 'self'", "frame-ancestors 'none'"} <= set(policy)
+    assert "microphone=()" in told["permissions-policy"]
+    assert "midi=(self)" in told["permissions-policy"]

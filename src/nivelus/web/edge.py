@@ -20,6 +20,8 @@ from pathlib import Path
 from typing import Any, BinaryIO, TypeVar
 from urllib.parse import parse_qs
 
+import h11
+import uvicorn
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
 from nivelus.core.errors import Cancelled, NivelusError
@@ -32,7 +34,7 @@ from nivelus.web import news
 from nivelus.web.errors import status_of, unexpected
 from nivelus.web.hand import ADDRESS, MOST_BYTES, SHOWN, HandRelay
 from nivelus.web.pools import Pools, Request
-from nivelus.web.security import CONTENT, RECEIVED, REFUSED, Guesses, judge, most_bytes
+from nivelus.web.security import CONTENT, HEADERS, RECEIVED, REFUSED, Guesses, judge, most_bytes
 
 HEAD_SECONDS = 10.0
 """Time that a connection has for a complete request head."""
@@ -74,6 +76,13 @@ class Protocol(H11Protocol):
         self._stop_waiting()
         super().connection_lost(exc)
 
+    def send_400_response(self, msg: str) -> None:
+        """What is no request is answered before there is an application; it has the headers of every other answer."""
+        headers = [("content-type", "text/plain; charset=utf-8"), ("connection", "close"), *HEADERS.items()]
+        for event in (h11.Response(status_code=400, headers=headers), h11.Data(msg.encode("ascii")), h11.EndOfMessage()):
+            self.transport.write(self.conn.send(event))
+        self.transport.close()
+
     def _expect_head(self) -> None:
         if self._deadline is None:
             self._deadline = self.loop.call_later(HEAD_SECONDS, self._too_late)
@@ -87,6 +96,23 @@ class Protocol(H11Protocol):
         self._deadline = None
         if not self.transport.is_closing():
             self.transport.close()
+
+
+def config_of(edge: Edge) -> uvicorn.Config:
+    """How an edge is served."""
+    return uvicorn.Config(
+        edge,
+        http=Protocol,
+        ws="none",
+        lifespan="off",
+        log_config=None,
+        access_log=False,
+        server_header=False,
+        headers=list(HEADERS.items()),
+        timeout_keep_alive=30,
+        timeout_graceful_shutdown=1,
+        h11_max_incomplete_event_size=32 << 10,
+    )
 
 
 class Edge:
@@ -224,7 +250,9 @@ class Edge:
         if answer.status == 401:
             await asyncio.sleep(self._guesses.wait())
         try:
-            headers = [(k.lower().encode("latin-1"), v.encode("latin-1")) for k, v in answer.headers]
+            # the date is the server's to say
+            told = [(name.lower(), value) for name, value in answer.headers if name.lower() != "date"]
+            headers = [(name.encode("latin-1"), value.encode("latin-1")) for name, value in told]
             if has_unread:
                 headers.append((b"connection", b"close"))
             await send({"type": "http.response.start", "status": answer.status, "headers": headers})

@@ -14,7 +14,7 @@ _MOST_WAITING = 512
 
 Receive = Callable[[], Awaitable[dict[str, Any]]]
 Send = Callable[[dict[str, Any]], Awaitable[None]]
-_HEADERS = [(b"cache-control", b"no-store"), (b"x-content-type-options", b"nosniff")]
+_FRESH = (b"cache-control", b"no-store")
 
 
 class Relay:
@@ -41,7 +41,7 @@ class Relay:
         self._listeners.add(queue)
         gone = asyncio.ensure_future(_first_of(_until_gone(receive), self._end.wait()))
         try:
-            headers = [(b"content-type", self._kind), *_HEADERS]
+            headers = [(b"content-type", self._kind), _FRESH]
             await send({"type": "http.response.start", "status": 200, "headers": headers})
             data = first or self._sign
             while not gone.done():
@@ -81,7 +81,7 @@ class Relay:
 async def say(send: Send, value: Any, status: int = 200) -> None:
     """Answer with a JSON value."""
     body = json.dumps(value).encode()
-    headers = [(b"content-type", b"application/json"), (b"content-length", str(len(body)).encode()), *_HEADERS]
+    headers = [(b"content-type", b"application/json"), (b"content-length", str(len(body)).encode()), _FRESH]
     await send({"type": "http.response.start", "status": status, "headers": headers})
     await send({"type": "http.response.body", "body": body})
 

@@ -37,6 +37,10 @@ POLICY = "; ".join(
         "frame-ancestors 'none'",
     )
 )
+PERMISSIONS = ", ".join(
+    ["midi=(self)", *(f"{name}=()" for name in ("camera", "display-capture", "geolocation", "microphone", "payment", "usb"))]
+)
+"""What a page of ours may use: controllers, and nothing else that a browser asks a person for."""
 HEADERS = {
     "Content-Security-Policy": POLICY,
     "X-Content-Type-Options": "nosniff",
@@ -44,7 +48,9 @@ HEADERS = {
     "Cross-Origin-Opener-Policy": "same-origin",
     "Cross-Origin-Resource-Policy": "same-origin",
     "Cross-Origin-Embedder-Policy": "require-corp",
+    "Permissions-Policy": PERMISSIONS,
 }
+"""What every answer carries; the server itself adds them, so that none can be without (``edge.config_of``)."""
 LOCAL_NAMES = {"localhost", "127.0.0.1", "::1"}
 
 
@@ -95,7 +101,7 @@ def judge(settings: Settings, environ: dict[str, Any]) -> Verdict | None:
 
 
 def register_security(app: Flask, settings: Settings) -> None:
-    """Check every request of ``app`` and add the headers to every answer."""
+    """Check every request of ``app``, and have no answer of the interface kept unless it says so."""
 
     @app.before_request
     def check() -> AnyResponse | None:
@@ -113,9 +119,7 @@ def register_security(app: Flask, settings: Settings) -> None:
         return None
 
     @app.after_request
-    def add_headers(response: Response) -> Response:
-        for name, value in HEADERS.items():
-            response.headers.setdefault(name, value)
+    def keep_nothing(response: Response) -> Response:
         if request.path.startswith("/api/") and "Cache-Control" not in response.headers:
             response.headers["Cache-Control"] = "no-store"
         return response

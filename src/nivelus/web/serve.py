@@ -46,7 +46,7 @@ def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Wor
     """
     import uvicorn
 
-    from nivelus.web.edge import Edge, Protocol
+    from nivelus.web.edge import Edge, config_of
 
     if not settings.is_local and not settings.token:
         raise Refused("Listening beyond this machine needs a token: set NIVELUS_TOKEN to a long random word.")
@@ -77,20 +77,7 @@ def serve(settings: Settings, say: Callable[[str], None], prepare: Callable[[Wor
             edge.let_go()
             super().handle_exit(sig, frame)
 
-    server = Server(
-        uvicorn.Config(
-            edge,
-            http=Protocol,
-            ws="none",
-            lifespan="off",
-            log_config=None,
-            access_log=False,
-            server_header=False,
-            timeout_keep_alive=30,
-            timeout_graceful_shutdown=1,
-            h11_max_incomplete_event_size=32 << 10,
-        )
-    )
+    server = Server(config_of(edge))
     worker = Worker(settings, lock, on_end=lambda: os.kill(os.getpid(), signal.SIGTERM))
     watch = Watch(bench, queue)
     # nothing is raised: a signal may come while an object is being destroyed, where Python prints what is raised and goes on
