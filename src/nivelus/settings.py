@@ -28,8 +28,6 @@ class Settings(BaseSettings):
     token: str | None = None
     """Needed to listen anywhere but on this machine; then every request must carry it."""
     max_upload_mb: int = Field(default=8192, ge=0, le=1 << 30)
-    redis_url: str | None = None
-    """Queue for work spread over several machines; SQLite beside the data if not set."""
 
     @classmethod
     def read(cls, **given: Any) -> Settings:

@@ -1,4 +1,4 @@
-"""The queue: Huey on SQLite beside the data, or on Redis when the work is spread over several machines.
+"""The queue: Huey on SQLite beside the data.
 
 The queue only carries ids. What a job is and how far it got stands in the database, so the queue may be thrown away:
 ``refill`` puts every unfinished job into it again at start.
@@ -10,7 +10,7 @@ import sqlite3
 from pathlib import Path
 from typing import Any
 
-from huey import Huey, RedisHuey, SqliteHuey
+from huey import Huey, SqliteHuey
 
 from nivelus.logs import note, write_down
 from nivelus.memory import give_back_now
@@ -94,8 +94,6 @@ def _make_anew_if_damaged(path: Path) -> None:
 
 
 def _make(settings: Settings, immediate: bool) -> Huey:
-    if settings.redis_url and not immediate:
-        return RedisHuey("nivelus", url=settings.redis_url)
     settings.data.mkdir(parents=True, exist_ok=True)
     if not immediate:
         _make_anew_if_damaged(queue_file(settings.data))

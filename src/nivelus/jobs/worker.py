@@ -55,8 +55,6 @@ class Worker:
     def _start(self) -> subprocess.Popen[bytes]:
         settings = self._settings
         environment = {**os.environ, "NIVELUS_DATA": str(settings.data), "NIVELUS_PARENT": str(os.getpid())}
-        if settings.redis_url:
-            environment["NIVELUS_REDIS_URL"] = settings.redis_url
         return subprocess.Popen(
             [sys.executable, "-m", "nivelus.jobs.worker"],
             env=environment,
