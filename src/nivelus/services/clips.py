@@ -195,7 +195,7 @@ def move_border(bench: Workbench, track_id: str, revision: int, clip_id: str, at
             right_start = border
         for a, b in ((left.phrase_start, left_end), (right_start, right.phrase_end)):
             if a is not None and b is not None and b - a < least:
-                raise Refused("The border cannot swallow a phrase. Join the two instead (Shift+C).")
+                raise Refused("The border cannot swallow a phrase. Join the two phrases instead.")
         left.end = right.start = border
         take_phrase(bench, left, timeline, left.phrase_start, left_end)
         take_phrase(bench, right, timeline, right_start, right.phrase_end)

@@ -161,7 +161,8 @@ def _tell_of_loose(bench: Workbench, is_new: bool) -> list[str]:
     count = len(found.items)
     what = "1 recording belongs" if count == 1 else f"{count} recordings belong"
     why = "The database is new, but recordings are there: " if is_new else ""
-    return [f"{why}{what} to no session, {size_in_words(found.size)}. The sessions page can bring back or delete them."]
+    size = size_in_words(found.size)
+    return [f"{why}{what} to no session, {size}. They can be brought back or deleted where the sessions are listed."]
 
 
 def _files(folder: Path) -> Iterator[Path]:

@@ -145,7 +145,7 @@ def hand_range(edit: Edit, track: Track, lane: str) -> Range:
 def at_the_end(within: Range) -> str:
     """What is said when the hand can go no further."""
     low = "silence" if within[0] <= SILENCE else f"{within[0]:+.0f} dB"
-    return f"The working range ends here: it goes from {low} to {within[1]:+.0f} dB. Widen it above the gain strip."
+    return f"The working range ends here: it goes from {low} to {within[1]:+.0f} dB. Widen it to go further."
 
 
 def widen(track: Track, curve: Curve, offset: float) -> None:
