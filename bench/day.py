@@ -138,9 +138,10 @@ def day(bench: Workbench, count: int, pace: Pace) -> None:
     held = memory()
     line(f"memory after {count} edits", f"{held:.0f} MB", f"at most {MOST_MB}", held < MOST_MB)
     with bench.database.reading() as db:
-        sizes = [len(data) for (data,) in db.query(Change.data).all()[3:]]
-        assert all(unpack_step(data) for (data,) in db.query(Change.data).limit(5))
-    line(f"{len(sizes)} steps of the history", f"{np.mean(sizes):.0f} bytes each", "at most 20 kB", np.mean(sizes) < MOST_STEP)
+        sizes = [len(change.data) for change in db.query(Change).all()[3:]]
+        assert all(unpack_step(change.data) for change in db.query(Change).limit(5))
+    mean = sum(sizes) / len(sizes)
+    line(f"{len(sizes)} steps of the history", f"{mean:.0f} bytes each", "at most 20 kB", mean < MOST_STEP)
     with bench.database.engine.connect() as connection:
         connection.exec_driver_sql("PRAGMA wal_checkpoint(TRUNCATE)")
     print(f"     the database takes {bench.database.path.stat().st_size / 1e6:.1f} MB")
@@ -155,7 +156,7 @@ def day(bench: Workbench, count: int, pace: Pace) -> None:
 
 def curves(pace: Pace) -> None:
     """Curves of an hour as files."""
-    at = np.arange(360_000) * 0.01
+    at = np.arange(360_000, dtype=np.float64) * 0.01
     moving = plain(at[::36], np.random.default_rng(1).normal(0, 4, len(at[::36])))
     large = plain(at, np.random.default_rng(2).normal(0, 4, len(at)))
     write_midi(plain(np.array([0.0, 1.0]), np.array([0.0, -1.0])))

@@ -18,8 +18,8 @@ from pathlib import Path
 import numpy as np
 import soundfile
 from playwright.sync_api import Browser, Page
-from tests.browser.conftest import Program
 from tests.browser.hands import REPORTS
+from tests.helpers.program import Program
 
 from bench.beside import Pace, line
 from bench.chromium import VIEW, chromium

@@ -17,8 +17,8 @@ from pathlib import Path
 
 import numpy as np
 from playwright.sync_api import Page
-from tests.browser.conftest import Program
 from tests.browser.hands import box_of
+from tests.helpers.program import Program
 
 from bench.beside import HOUR, ROUNDS, Pace, line
 from bench.chromium import VIEW, chromium

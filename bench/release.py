@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from playwright.sync_api import Page
-from tests.browser.conftest import Program
+from tests.helpers.program import Program
 
 from bench.beside import Pace, line
 from bench.chromium import VIEW, chromium

@@ -164,26 +164,26 @@ def main(folder: Path) -> None:
         flat = np.ones((len(voice.grid.data), 2))
         settled, alone, full = voice.ride(flat), voice.ride(flat, settles=False), voice.ride(flat, rule=FULL)
         before, after = (np.array([getattr(p, f"spread_{side}") for p in settled.phrases]) for side in ("before", "after"))
-        levels.append(abs(np.mean([p.after - p.before for p in alone.phrases])))
+        levels.append(float(abs(np.mean([p.after - p.before for p in alone.phrases]))))
         density.append(len(settled.curve) / voice.grid.duration)
         moves.append(moves_of(voice, settled))
-        nuclei, back = at_nuclei(voice, settled), given_back(voice)
+        nuclei, given = at_nuclei(voice, settled), given_back(voice)
         spreads.append((before.sum(), after.sum(), sum(p.spread_after for p in full.phrases), *nuclei))
-        shares += back
+        shares += given
         print(
             f"{path.stem:16} {len(voice.spans):3} phrases   {before.mean():.2f} -> {after.mean():.2f} LU "
             f"({after.sum() / before.sum() - 1:+.0%}, nuclei {nuclei[1] / nuclei[0] - 1:+.0%}, "
             f"full {spreads[-1][2] / before.sum() - 1:+.0%})   moved {levels[-1]:.2f} LU   "
             f"{density[-1]:.2f} points a second   {moves[-1].big} of 6 dB"
-            + (f"   of a fall of 8 LU {np.median([share for share, _ in back]):.0%} back" if back else "")
+            + (f"   of a fall of 8 LU {np.median([share for share, _ in given]):.0%} back" if given else "")
         )
     total = np.array(spreads).sum(axis=0)
     inside, at_full, nuclei_all = total[1] / total[0] - 1, total[2] / total[0] - 1, total[4] / total[3] - 1
     back = float(np.median([share for share, _ in shares]))
     free = [share for share, is_free in shares if is_free]
-    _judge(inside <= -0.30, f"spread inside the phrases {inside:+.0%} as it comes, at least -30 %")
-    _judge(at_full <= -0.40, f"at full strength without natural fall {at_full:+.0%}, at least -40 %")
-    _judge(nuclei_all <= -0.30, f"spread at the nuclei {nuclei_all:+.0%}, at least -30 %")
+    _judge(bool(inside <= -0.30), f"spread inside the phrases {inside:+.0%} as it comes, at least -30 %")
+    _judge(bool(at_full <= -0.40), f"at full strength without natural fall {at_full:+.0%}, at least -40 %")
+    _judge(bool(nuclei_all <= -0.30), f"spread at the nuclei {nuclei_all:+.0%}, at least -30 %")
     _judge(max(levels) <= 0.3, f"the mean phrase of a file moved {max(levels):.2f} LU at most, no more than 0.3")
     _judge(max(density) <= 2, f"{max(density):.2f} points a second at most, no more than 2")
     most = max(some.second for some in moves)
@@ -194,7 +194,7 @@ def main(folder: Path) -> None:
     _judge(steep <= 30, f"99 % of the slopes inside phrases under {steep:.0f} dB/s, 30 at most")
     pauses = np.array([db for some in moves for db in some.pauses])
     _judge(
-        (pauses > 1).mean() <= 0.05,
+        bool((pauses > 1).mean() <= 0.05),
         f"of {len(pauses)} pauses of 0.8-1.3 s {(pauses > 1).mean():.0%} lifted by 1 dB, 5 % at most",
     )
     lifted = max((db for some in moves for db in some.breaths), default=0.0)

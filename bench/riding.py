@@ -14,9 +14,9 @@ from pathlib import Path
 
 import numpy as np
 from playwright.sync_api import CDPSession, Page
-from tests.browser.conftest import Program
 from tests.browser.hands import MIDI, REPORTS
 from tests.browser.riding import open_menu
+from tests.helpers.program import Program
 
 from bench.beside import Pace, line, seconds
 from bench.chromium import VIEW, chromium

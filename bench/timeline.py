@@ -18,8 +18,9 @@ from pathlib import Path
 import numpy as np
 import soundfile
 import soxr
-from tests.browser.conftest import Program
+from sqlmodel import col
 from tests.browser.hands import REPORTS
+from tests.helpers.program import Program
 
 from bench.beside import Pace, line, seconds
 from bench.chromium import VIEW, chromium
@@ -59,13 +60,13 @@ def laid_out(bench: Workbench) -> tuple[str, str]:
     """One session of one track, of some 500 clips that lie apart; its id and that of the track."""
     every = [card.id for card in cards.list_cards(bench)]
     home = every[-1]
-    tracks = []
+    tracks: list[str] = []
     with bench.database.writing() as db:
         # each was imported into a session of its own: they come together
         for session in every:
-            for track in db.query(Track).where(Track.session_id == session):  # type: ignore[arg-type]
-                track.session_id, track.position = home, len(tracks)
-                tracks.append(track.id)
+            for row in db.query(Track).where(col(Track.session_id) == session):
+                row.session_id, row.position = home, len(tracks)
+                tracks.append(row.id)
     state = arranging.arrange(bench, home, sessions.state(bench, home).revision, tracks, "after")
     track = tracks[0]
     ids = [clip.id for clip in sessions.state(bench, home).clips]

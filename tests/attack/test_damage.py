@@ -64,7 +64,7 @@ def stopped(settings: Settings, voice_file: Path) -> Folder:
     return folder
 
 
-LOST: dict[str, Callable[[Path], None]] = {
+LOST: dict[str, Callable[[Path], object]] = {
     "deleted": lambda path: path.unlink(),
     "garbage": lambda path: path.write_bytes(np.random.default_rng(1).bytes(50_000)),
     "cut short": lambda path: path.write_bytes(path.read_bytes()[: path.stat().st_size // 2]),
@@ -147,7 +147,7 @@ def test_an_older_database_finds_what_it_knows_and_the_rest_is_loose(stopped: Fo
     stopped.stop()
 
 
-BROKEN: dict[str, Callable[[Path], None]] = {
+BROKEN: dict[str, Callable[[Path], object]] = {
     "empty": lambda path: path.write_bytes(b""),
     "cut short": lambda path: path.write_bytes(path.read_bytes()[:500]),
     "garbage": lambda path: path.write_bytes(np.random.default_rng(2).bytes(4000)),

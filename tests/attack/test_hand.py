@@ -111,10 +111,10 @@ def test_who_listens_and_does_not_read_holds_nobody_up(program: Program) -> None
             say(program, bytes([0xB0, 7, 1]) * 500)
 
     floods = [threading.Thread(target=flood) for _ in range(2)]
-    for one in floods:
-        one.start()
+    for thread in floods:
+        thread.start()
     slowest = 0.0
-    while any(one.is_alive() for one in floods):
+    while any(thread.is_alive() for thread in floods):
         asked = time.monotonic()
         program.get("/api/sessions")
         slowest = max(slowest, time.monotonic() - asked)

@@ -112,7 +112,7 @@ def fresh(program: Program, name: str, until: str | None = None) -> dict[str, An
 class HeldAnswer:
     """The answer to an edit, or to a question, that the page does not get before it is let go."""
 
-    def __init__(self, page: Page, address: str, act: Callable[[], None], question: bool = False) -> None:
+    def __init__(self, page: Page, address: str, act: Callable[[], object], question: bool = False) -> None:
         """Do something that edits, or asks, at an address that ends like this."""
         self.page = page
         page.evaluate(
@@ -137,14 +137,14 @@ def unpacked(text: str) -> np.ndarray:
     return np.frombuffer(base64.b64decode(text), "<f4").astype(np.float64)
 
 
-def eventually(check: Callable[[], bool | None]) -> None:
+def eventually(check: Callable[..., object], *given: Any) -> None:
     """Wait until something holds at the server, which an edit reaches a moment after the hand."""
     until = time.monotonic() + PATIENCE_SECONDS
     while time.monotonic() < until:
-        if check():
+        if check(*given):
             return
         time.sleep(0.05)
-    assert check()
+    assert check(*given)
 
 
 def render_link(page: Page) -> Locator:

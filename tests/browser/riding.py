@@ -71,7 +71,7 @@ def pull(page: Page, *ways: float, pause: int = 250) -> None:
         y -= way * box["height"]
         now += way * (high - low)
         page.mouse.move(x, y, steps=6)
-        eventually(lambda now=now: abs(hand(page) - now) < 0.3)
+        eventually(lambda now: abs(hand(page) - now) < 0.3, now)
         hold_still(page, pause)
 
 

@@ -122,7 +122,7 @@ def test_the_threshold_follows_and_the_work_is_steadier(page: Page, demo_program
     page.keyboard.press("d")
     eventually(lambda: guide(demo_program)["tracks"][0]["load"]["threshold_after"] == told["proposed"])
     average = table.locator("tr", has_text="Average").locator("td")
-    eventually(lambda: abs(np.subtract(*(float(a.removesuffix(" dB")) for a in average.all_inner_texts()[:2]))) < 0.15)
+    eventually(lambda: np.ptp([float(text.removesuffix(" dB")) for text in average.all_inner_texts()[:2]]) < 0.15)
     page.get_by_text("gain behind it").click()
     expect(page.get_by_label("Rule", exact=True)).to_contain_text("loud half")
     # the hardest phrase comes first, and the next key goes to it

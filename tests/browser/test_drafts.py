@@ -136,7 +136,12 @@ def test_what_is_accepted_is_what_the_hand_has_set_once_it_is_seen(
     expect(accept_button(page)).to_be_visible()
     before = ride_of(demo_program, state)["ride"]
     slider = page.get_by_role("slider", name="Strength")
-    held = HeldAnswer(page, "/ride/draft", lambda: [slider.press("ArrowLeft") for _ in range(30)])
+
+    def lower() -> None:
+        for _ in range(30):
+            slider.press("ArrowLeft")
+
+    held = HeldAnswer(page, "/ride/draft", lower)
     page.keyboard.press("d")
     expect(accept_button(page)).to_be_visible()
     strength = float(slider.get_attribute("aria-valuenow") or 0)

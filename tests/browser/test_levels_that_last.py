@@ -104,7 +104,7 @@ def test_three_real_files_from_drop_to_delivery_with_keys(quiet_page: Page, own_
         go(page, "details")
         revision = state(own_program)["revision"]
         page.keyboard.press("d")
-        eventually(lambda was=revision: state(own_program)["revision"] > was)
+        eventually(lambda was: state(own_program)["revision"] > was, revision)
         settled_down(own_program)
         counts.append(level_phrases(own_program, track))
         go(page, "ride")

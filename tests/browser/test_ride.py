@@ -249,7 +249,7 @@ def test_a_span_is_held_smoothed_and_given_border_points_by_keys(page: Page, dem
     select_span(page, song, 20.0, 22.0)
     for count in (6, 8):
         page.keyboard.press("Shift+P")
-        eventually(lambda count=count: len(ride_of(demo_program, song)["ride"]) == count)
+        eventually(lambda count: len(ride_of(demo_program, song)["ride"]) == count, count)
     # smoothed by as much as was chosen: the key takes that from then on
     select_span(page, song, 8.0, 13.0)
     page.get_by_role("button", name="More about the ride").click()
@@ -544,7 +544,7 @@ def test_moves_are_scaled_and_borders_are_made(page: Page, demo_program: Program
     for name, count in (("two", 8), ("four", 10)):
         page.get_by_role("button", name="More about the ride").click()
         page.get_by_role("menuitem", name=f"Add border points: {name}").click()
-        eventually(lambda count=count: len(ride_of(demo_program, song)["ride"]) == count)
+        eventually(lambda count: len(ride_of(demo_program, song)["ride"]) == count, count)
 
 
 HEARD = """

@@ -399,7 +399,7 @@ def test_several_tracks_are_ridden_one_after_the_other_while_all_are_heard(
     page.keyboard.press("Space")
     for track, way in zip(state["tracks"], (-5.2, 2.6), strict=True):
         own = {**state, "tracks": [track]}
-        eventually(lambda own=own: len(passes(demo_program, own)) == 1 and writes(demo_program, passes(demo_program, own)[0]))
+        eventually(lambda own: len(passes(demo_program, own)) == 1 and writes(demo_program, passes(demo_program, own)[0]), own)
         assert any(f"{track['id']}/samples" in url for url in asked)
         (made,) = passes(demo_program, own)
         draft = demo_program.post(f"/api/passes/{made['id']}/draft", {"error": 0.02})

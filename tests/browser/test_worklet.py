@@ -242,9 +242,10 @@ def test_the_mix_that_is_heard_is_the_mix_that_is_rendered(page: Page, demo_prog
             messages.append({"type": "set", "track": track["id"], "what": "heard", "value": int(sounds)})
         return tracks, messages
 
-    for way in ({}, {"name": "other", "mute": True}, {"name": "bed", "solo": True}):
-        if way:
-            state = change(demo_program, state, way.pop("name"), **way)
+    ways: tuple[tuple[str, dict[str, Any]], ...] = (("", {}), ("other", {"mute": True}), ("bed", {"solo": True}))
+    for name, way in ways:
+        if name:
+            state = change(demo_program, state, name, **way)
         tracks, messages = as_heard(state)
         heard = play(page, tracks, 0, 6 * RATE, messages)
         mix = rendered_mix(demo_program, state)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import wave
+from collections.abc import Callable
 from itertools import pairwise
 from pathlib import Path
 
@@ -113,7 +114,9 @@ def agreement(detected: np.ndarray, phrases: list[Span]) -> tuple[float, float]:
 
 @pytest.mark.parametrize(("detect", "speech", "phrase"), [(webrtc, 0.97, 0.93), (silero, 0.97, 0.9)])
 @pytest.mark.parametrize("language", ["en", "ru"])
-def test_phrases_are_what_other_detectors_call_speech(detect, speech: float, phrase: float, language: str) -> None:
+def test_phrases_are_what_other_detectors_call_speech(
+    detect: Callable[[np.ndarray], np.ndarray], speech: float, phrase: float, language: str
+) -> None:
     quiet = np.zeros(round(0.5 * RATE))
     parts = [part for path in prompts(language, 20, 41, shortest=1.0) for part in (prompt(path) * 2, quiet)]
     samples = np.concatenate([quiet, *parts])

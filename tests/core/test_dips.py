@@ -37,8 +37,8 @@ LEAST_RAMP = DECLICK_SECONDS * RATE
 
 
 def dips_of(*rows: tuple[float, float, float, float, float, bool]) -> Dips:
-    table = np.array([row[:5] for row in rows], np.float64).reshape(-1, 5)
-    return Dips(*table.T, np.array([row[5] for row in rows], bool))
+    start, end, depth, ramp_in, ramp_out = np.array([row[:5] for row in rows], np.float64).reshape(-1, 5).T
+    return Dips(start, end, depth, ramp_in, ramp_out, np.array([row[5] for row in rows], bool))
 
 
 @st.composite
@@ -231,7 +231,8 @@ def pause(gap: tuple[float, float], breath: tuple[float, float], level: float = 
     rows = sorted([("gap", *gap, -60.0), ("breath", *breath, level)], key=lambda row: row[1])
     return place_marks(
         np.array([ALL_KINDS.index(kind) for kind, *_ in rows]),
-        *(np.array([row[column] for row in rows]) * RATE for column in (1, 2)),
+        np.array([start for _, start, _, _ in rows]) * RATE,
+        np.array([end for _, _, end, _ in rows]) * RATE,
         np.array([level for *_, level in rows]),
         np.full(2, NO),
         np.array([[0.0, 1.0], [6.0, 8.0]]) * RATE,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import pairwise
+from typing import Literal
 
 import numpy as np
 import pytest
@@ -12,7 +13,7 @@ from hypothesis import strategies as st
 from nivelus.core.drafts.duck import KEPT, DuckRule, draft_duck, duck_gain
 from nivelus.core.drafts.slow import SlowRule, draft_slow
 from nivelus.core.errors import LevelError
-from nivelus.core.gain.drawn import EMPTY, curve_of
+from nivelus.core.gain.drawn import EMPTY, Curve, curve_of
 from nivelus.core.measure.distance import SILENT, bed_levels, course, phrase_levels
 from nivelus.core.measure.loudness import loudness_range, to_lufs
 
@@ -27,7 +28,7 @@ def phrases_of(*spans: tuple[float, float]) -> np.ndarray:
     return np.array(spans, np.float64)
 
 
-def value(curve, at: float) -> float:
+def value(curve: Curve, at: float) -> float:
     return float(curve.finite_at(np.array([at]))[0]) if len(curve) else 0.0
 
 
@@ -111,7 +112,9 @@ def test_what_is_locked_stays_as_it_is() -> None:
     way=st.sampled_from(["depth", "distance"]),
 )
 @settings(max_examples=80, deadline=None)
-def test_whatever_is_said_the_promises_hold(pauses: list[float], lengths: list[float], levels: list[float], way: str) -> None:
+def test_whatever_is_said_the_promises_hold(
+    pauses: list[float], lengths: list[float], levels: list[float], way: Literal["depth", "distance"]
+) -> None:
     spans, at = [], 1.0
     for pause, length in zip(pauses, lengths, strict=False):
         at += pause

@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -106,7 +107,7 @@ def test_attack_and_release_are_those_of_the_paper(tmp_path: Path) -> None:
 @settings(max_examples=12, deadline=None)
 def test_it_equals_the_straight_line(
     tmp_path_factory: pytest.TempPathFactory, threshold: float, ratio: float, knee: float, attack: float, release: float,
-    detector: str, seed: int,
+    detector: Detector, seed: int,
 ) -> None:  # fmt: skip
     compressor = Compressor(threshold, ratio, knee, attack, release, 0.0, detector)
     sound = voice_like(0.75, seed)
@@ -157,9 +158,10 @@ def test_stereo_is_reduced_by_its_louder_channel(tmp_path: Path) -> None:
 
 
 def test_what_makes_no_compressor_is_refused() -> None:
-    for values in ({"ratio": 0.5}, {"attack": -1.0}, {"threshold": math.nan}, {"knee": -1.0}):
+    wrong: tuple[dict[str, Any], ...] = ({"ratio": 0.5}, {"attack": -1.0}, {"threshold": math.nan}, {"knee": -1.0})
+    for value in wrong:
         with pytest.raises(GainError, match="ratio of at least 1"):
-            Compressor(**values)
+            Compressor(**value)
 
 
 def test_figures_are_of_the_time_in_which_the_voice_speaks() -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from itertools import combinations, pairwise, product
+from random import Random
 
 import numpy as np
 import pytest
@@ -65,7 +66,7 @@ def test_no_other_line_of_its_corners_and_heights_is_nearer(monkeypatch: pytest.
 
 @given(st.lists(st.floats(-9, 9), min_size=4, max_size=8), st.randoms(use_true_random=False))
 @settings(max_examples=40, deadline=None)
-def test_a_course_of_straight_pieces_is_found_again(heights: list[float], random) -> None:
+def test_a_course_of_straight_pieces_is_found_again(heights: list[float], random: Random) -> None:
     steps = [random.randrange(6, 12) * STEP for _ in heights[1:]]
     at = np.concatenate([[0], np.cumsum(steps)])
     wanted = np.interp(np.arange(at[-1] + 1), at, heights)

@@ -154,7 +154,7 @@ def test_whatever_was_reported_becomes_points_within_the_error(seed: int, error:
     steps = random.choice([QUANTUM, 0.01, 0.0003, 1e-6, 1.0], 300, p=[0.5, 0.2, 0.15, 0.05, 0.1])
     moments = start + np.cumsum(steps)
     gains = np.round(np.cumsum(random.normal(0, random.choice([0.01, 0.1, 1.0]), 300)), int(random.integers(0, 4)))
-    at, db = fewest(moments, gains, error)
+    at, db = fewest(moments, gains.astype(np.float64), error)
     assert (np.diff(at) > 0).all()
     assert np.abs(np.interp(moments, at, db) - gains).max() <= error + 1e-4
 

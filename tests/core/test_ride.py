@@ -331,7 +331,8 @@ def test_a_held_note_is_evened_to_its_end() -> None:
 
 def test_what_may_not_be_lifted_is_not_lifted_by_its_neighbour() -> None:
     """Phrases one after the other, the room of every other one too loud to come up: the line over all of them keeps to it."""
-    sound, spans, rooms = [], [], []
+    sound: list[np.ndarray] = []
+    spans, rooms = [], []
     for k in range(8):
         spans.append((len(np.concatenate(sound)) / RATE if sound else 0.0, 0.0))
         sound += [hum(-20.0, 0.7, seed=k), hum(-27.0, 0.6, seed=k + 9)]

@@ -179,7 +179,7 @@ def test_an_older_chunk_has_no_loudness() -> None:
     assert parsed is not None
     assert parsed.loudness is None
     assert parsed.time_reference == BEXT.time_reference
-    assert parse_bext(raw[:100]) is None
+    assert parse_bext(bytes(raw[:100])) is None
 
 
 def test_the_start_stamp_is_read_from_a_file(tmp_path: Path) -> None:

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import fields
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import pytest
+from sqlalchemy.orm import Session as DbSession
 
+from nivelus.core.chain.marks import FoundMarks, Hands
+from nivelus.core.chain.state import Lanes
 from nivelus.services.views import Changed
 from nivelus.services.workbench import Workbench
 from nivelus.store import reading
@@ -83,23 +86,37 @@ def put_in(known: Known, answer: Changed) -> Known:
     return kept
 
 
+class Rows(NamedTuple):
+    """What is read of a track."""
+
+    clips: reading.ClipRows
+    hands: Hands
+    marks: Mapping[str | None, FoundMarks]
+    lanes: Lanes
+
+
+def rows_of(db: DbSession, track: str) -> Rows:
+    return Rows(
+        reading.clip_rows(db, track), reading.hands_of(db, track), reading.found_marks(db, track), reading.lanes_of(db, track)
+    )
+
+
 def kept_is_stored(bench: Workbench, track: str) -> None:
     """What is kept of a track's rows from edit to edit is what the database has."""
     with bench.database.reading() as db:
-        rooms = (reading.clip_rows, reading.hands_of, reading.found_marks, reading.lanes_of)
-        kept = [read(db, track) for read in rooms]
+        kept = rows_of(db, track)
         db.info["revisions"].clear()
         reading.forget()
-        stored = [read(db, track) for read in rooms]
-        assert list(kept[0]) == list(stored[0])
-        assert sorted(kept[1].rows) == sorted(stored[1].rows)
-        assert {id: marks.ids for id, marks in kept[2].items()} == {id: marks.ids for id, marks in stored[2].items()}
-        assert kept[0].places == stored[0].places
-        for mine, theirs in zip(kept[3], stored[3], strict=True):
-            assert mine[1:] == theirs[1:]
-            np.testing.assert_array_equal(mine.points.at, theirs.points.at)
-            np.testing.assert_array_equal(mine.points.db, theirs.points.db)
-        mine, theirs = kept[0].table, stored[0].table
+        stored = rows_of(db, track)
+        assert list(kept.clips) == list(stored.clips)
+        assert sorted(kept.hands.rows) == sorted(stored.hands.rows)
+        assert {id: marks.ids for id, marks in kept.marks.items()} == {id: marks.ids for id, marks in stored.marks.items()}
+        assert kept.clips.places == stored.clips.places
+        for lane, other_lane in zip(kept.lanes, stored.lanes, strict=True):
+            assert lane[1:] == other_lane[1:]
+            np.testing.assert_array_equal(lane.points.at, other_lane.points.at)
+            np.testing.assert_array_equal(lane.points.db, other_lane.points.db)
+        mine, theirs = kept.clips.table, stored.clips.table
         for column in fields(mine):
             own, other = getattr(mine, column.name), getattr(theirs, column.name)
             if isinstance(other, np.ndarray):

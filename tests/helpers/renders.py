@@ -5,15 +5,15 @@ from __future__ import annotations
 import numpy as np
 
 from nivelus.core.gain.compiled import apply_gain
-from nivelus.core.sound.reader import SoundReader
+from nivelus.core.sound.timeline import open_sound
 from nivelus.services import sound
 from nivelus.services.workbench import Workbench
 
 
 def rendered(bench: Workbench, track: str) -> tuple[np.ndarray, np.ndarray]:
     """A track without gain and as it would be rendered, (n,) each."""
-    path, _, state, _ = sound.render_source(bench, track)
-    with SoundReader(path) as reader:
+    source, _, state, _ = sound.render_source(bench, track)
+    with open_sound(source) as reader:
         samples = reader.read(0, state.samples)
     return samples[:, 0], apply_gain(samples, state.gain, 0)[:, 0]
 

@@ -155,7 +155,8 @@ def test_a_locked_span_survives_the_next_draft(bench: Workbench, session: str, v
     state = balance.accept(bench, bed, state.revision, {"depth": -12.0})
     after = sound.gain_points(bench, bed)
     inside = np.arange(4.82, 6.18, 0.01) * RATE
-    np.testing.assert_allclose(*(np.interp(inside, points[:, 0], points[:, 1]) for points in (before, after)), atol=1e-6)
+    was, now = (np.interp(inside, points[:, 0], points[:, 1]) for points in (before, after))
+    np.testing.assert_allclose(now, was, atol=1e-6)
     assert after[:, 1].min() == pytest.approx(-14.0, abs=0.1)
     state = balance.lock(bench, bed, state.revision, 5.0, 5.5, False)
     assert state.tracks[1].duck.locked == []

@@ -9,7 +9,7 @@ from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.compiled import apply_gain
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
-from nivelus.core.sound.reader import SoundReader
+from nivelus.core.sound.timeline import open_sound
 from nivelus.services import clips, drafts, sessions, sound
 from nivelus.services.workbench import Workbench
 from tests.helpers.edits import state_of
@@ -17,8 +17,8 @@ from tests.helpers.edits import state_of
 
 def rendered_levels(bench: Workbench, track: str) -> list[float]:
     """Loudness of every phrase in the samples that the present gain makes."""
-    path, _, state, _ = sound.render_source(bench, track)
-    with SoundReader(path) as reader:
+    source, _, state, _ = sound.render_source(bench, track)
+    with open_sound(source) as reader:
         samples = apply_gain(reader.read(0, state.samples), state.gain, 0)
     grid = measure_samples(samples, state.rate)
     return [span_levels(grid, start, end).loudness for start, end in (state.clips.phrases / state.rate).tolist()]

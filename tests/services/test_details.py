@@ -312,7 +312,9 @@ def test_a_data_folder_from_before_marks_were_kept_is_mended(bench: Workbench, d
 
 def test_a_grid_of_an_older_measure_is_measured_again(bench: Workbench, detailed: str) -> None:
     before = state_of(bench, detailed)
-    path = sound.render_source(bench, detailed)[0].parent / "grid.npy"
+    source = sound.render_source(bench, detailed)[0]
+    assert isinstance(source, Path)
+    path = source.parent / "grid.npy"
     now = np.load(path)
     np.save(path, now[:, :7])
     bench.close()

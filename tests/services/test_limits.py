@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from sqlmodel import col
 
 from nivelus.core.deliver.curve_csv import read_csv, write_csv
 from nivelus.core.deliver.curve_midi import MOST_EVENTS, read_midi, write_midi
@@ -16,10 +17,11 @@ from nivelus.core.gain.drawn import Curve, curve_of, plain
 from nivelus.core.gain.edits import smooth
 from nivelus.services import clips, drawing, rides, sessions
 from nivelus.services.edits import run_edit
+from nivelus.services.timeline import Timeline
 from nivelus.services.workbench import Workbench
 from nivelus.store.history import Edit
 from nivelus.store.steps import unpack_step
-from nivelus.store.tables import Change, Recording, Track
+from nivelus.store.tables import Change, Track
 from tests.helpers.edits import content, points_of, state_of
 from tests.helpers.near import near
 
@@ -118,7 +120,7 @@ def test_an_edit_of_few_points_of_many_keeps_few_bytes(bench: Workbench, track: 
         state = state_of(bench, track)
         clips.set_gain(bench, track, state.revision, [c.id for c in state.clips], by=0.1)
     with bench.database.reading() as db:
-        changes = db.query(Change).order_by(Change.id).all()[2:]
+        changes = db.query(Change).order_by(col(Change.id)).all()[2:]
     assert len(changes) == 40
     assert np.mean([len(change.data) for change in changes]) < 2200
     for change in changes:
@@ -139,7 +141,7 @@ def test_nobody_waits_for_an_edit_that_is_being_worked_out(bench: Workbench, tra
     begun, go = threading.Event(), threading.Event()
     results: list[object] = []
 
-    def slow(edit: Edit, row: Track, recording: Recording) -> None:
+    def slow(edit: Edit, row: Track, timeline: Timeline) -> None:
         row.name = f"Slow {edit.session.revision}"
         begun.set()
         assert go.wait(20)

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import NotFound, Refused
 from nivelus.services import clips, drawing, passes, sessions, sound, tracks
 from nivelus.services.workbench import Workbench
@@ -38,10 +39,10 @@ def lane(bench: Workbench, track: str, at: np.ndarray, *layers: str) -> np.ndarr
 def test_taking_a_pass_down_changes_nothing_of_the_session(bench: Workbench, track: str) -> None:
     before = state_of(bench, track)
     at = np.linspace(0, 16, 3000)
-    gain = lane(bench, track, at, *sound.LAYERS)
+    gain = lane(bench, track, at, *LAYERS)
     id = ride(bench, track, moves((2, 0), (3, -5), (6, 3)))
     assert state_of(bench, track) == before
-    assert (lane(bench, track, at, *sound.LAYERS) == gain).all()
+    assert (lane(bench, track, at, *LAYERS) == gain).all()
     (shown,) = passes.view(bench, track).items
     assert (shown.id, shown.number, shown.state, shown.elsewhere) == (id, 1, "waiting", False)
     assert (shown.start, shown.end) == pytest.approx((2, 6), abs=0.01)
@@ -198,7 +199,7 @@ def test_a_pass_becomes_clip_gain_and_what_is_left_stays_a_ride(bench: Workbench
     assert len(shown.phrases) == len(voiced)
     at = np.arange(0.2, end - 1, 0.01)
     first = passes.keep(bench, id, state.revision, AS_IT_COMES)
-    as_ride = lane(bench, track, at, *sound.LAYERS)
+    as_ride = lane(bench, track, at, *LAYERS)
     sessions.undo(bench, state.id, first.revision)
     answer = passes.keep(bench, id, revision(bench, track), AS_IT_COMES, as_clip_gain=True)
     assert answer.undo == f"Turn pass 1 into clip gain of {len(voiced)} phrases"
@@ -206,7 +207,7 @@ def test_a_pass_becomes_clip_gain_and_what_is_left_stays_a_ride(bench: Workbench
     for gain in shown.phrases:
         assert now[gain.clip].gain == pytest.approx(gain.by)
         assert now[gain.clip].by_hand
-    np.testing.assert_allclose(lane(bench, track, at, *sound.LAYERS), as_ride, atol=0.02)
+    np.testing.assert_allclose(lane(bench, track, at, *LAYERS), as_ride, atol=0.02)
     # the ride that is left lies around 0 in every phrase
     for clip in voiced:
         inside = np.arange(clip.phrase_start, clip.phrase_end, 0.01)

@@ -4,6 +4,7 @@ undone to the beginning and done again."""
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import pytest
 from alembic import command
@@ -86,9 +87,9 @@ def test_what_was_done_before_points_had_ids_can_be_undone_and_done_again(bench:
         assert all(len({point.id for point in points}) == len(points) for points in lanes)
         return [[(point.at, point.db, point.shape) for point in points] for points in lanes]
 
-    def walk() -> list[object]:
+    def walk() -> list[tuple[list[dict[str, Any]], list[Any]]]:
         """All states from here to the beginning, and from there to the end."""
-        seen: list[object] = []
+        seen = []
         for step, way in (("undo", sessions.undo), ("redo", sessions.redo)):
             while getattr(state := sessions.state(bench, session), step):
                 now = way(bench, session, state.revision)

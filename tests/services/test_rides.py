@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
 
+from nivelus.core.chain.state import LAYERS
 from nivelus.core.deliver.curve_csv import read_csv
 from nivelus.core.errors import CurveFileError, NivelusError, NotFound, Refused
 from nivelus.services import clips, details, drawing, rides, sessions, sound, tracks
@@ -21,7 +23,7 @@ from tests.helpers.sounds import wavering
 
 
 @pytest.fixture
-def swaying(bench: Workbench, tmp_path) -> str:
+def swaying(bench: Workbench, tmp_path: Path) -> str:
     """A track of three phrases whose level sways."""
     return bring_in(bench, sessions.create(bench, "Sway"), write_sound(tmp_path / "sway.wav", wavering()))
 
@@ -37,7 +39,7 @@ def change(bench: Workbench, track: str, lane: str, places: list[int], **how: An
 
 def gain(bench: Workbench, track: str, *layers: str, at: np.ndarray | None = None) -> np.ndarray:
     """The compiled gain of some layers at some seconds."""
-    points = sound.gain_points(bench, track, layers or sound.LAYERS)
+    points = sound.gain_points(bench, track, layers or LAYERS)
     seconds = np.linspace(0, 16, 4001) if at is None else at
     return np.interp(seconds * 48_000, points[:, 0], points[:, 1])
 

@@ -18,7 +18,8 @@ from tests.helpers.edits import content, state_of
 from tests.helpers.riding import AS_IT_COMES, moves, ride
 
 OTHERWISE = replace(AS_IT_COMES, glide=2.0)
-Draft, Accept = Callable[..., Any], Callable[..., Any]
+Draft = Callable[..., Any]
+Accept = Callable[..., Any]
 
 
 @pytest.fixture

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -184,7 +186,7 @@ def test_bringing_a_recording_in_can_be_undone(bench: Workbench, track: str) -> 
     assert len(back.clips) == len(state.clips)
 
 
-def test_undo_reaches_only_its_own_session(bench: Workbench, track: str, voice_file) -> None:
+def test_undo_reaches_only_its_own_session(bench: Workbench, track: str, voice_file: Path) -> None:
     other = sessions.create(bench, "Other")
     bring_in(bench, other, voice_file)
     state = state_of(bench, track)

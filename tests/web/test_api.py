@@ -13,6 +13,7 @@ import soundfile
 from flask.testing import FlaskClient
 
 from nivelus.services.workbench import Workbench
+from nivelus.settings import Settings
 from nivelus.web.app import create_app
 
 
@@ -275,7 +276,7 @@ def test_an_unexpected_error_shows_no_trace(client: FlaskClient, bench: Workbenc
     assert "ZeroDivision" not in answer.text
 
 
-def test_the_document_describes_every_route(client: FlaskClient, settings) -> None:
+def test_the_document_describes_every_route(client: FlaskClient, settings: Settings) -> None:
     document = create_app(settings, described=True).api_doc
     assert len(document["paths"]) >= 16
     for path, methods in document["paths"].items():
