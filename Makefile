@@ -17,7 +17,7 @@ FRONT_FILES := $(shell find frontend/src frontend/public -type f -not -name sche
 export PYTHONDONTWRITEBYTECODE =
 export UV_NO_PROGRESS = 1
 
-.PHONY: demo serve test attack late bench wheel lint lint-python lint-front test-front clean
+.PHONY: demo serve test attack late bench pictures wheel lock lint lint-python lint-front test-front clean
 
 demo: .build/ready
 	.venv/bin/nivelus demo --port $(PORT)
@@ -53,6 +53,10 @@ lint-front: .build/ready
 test-front: .build/ready
 	cd frontend && npm run -s test
 
+# the pictures of the README, from the demo: all, or make pictures ONLY="phrases-day keys"
+pictures: .build/ready .build/tools
+	$(PY) -m tests.pictures $(ONLY)
+
 bench: .build/ready .build/tools .build/bench
 	$(PY) -m bench.speed
 	$(PY) -m bench.waits
@@ -67,6 +71,12 @@ bench: .build/ready .build/tools .build/bench
 	$(PY) -m bench.desk
 	$(PY) -m bench.riding
 
+# the newest versions that pyproject.toml allows, for development and CI
+lock: .build/uv/bin/uv
+	(sed -n 1p requirements.txt; .build/uv/bin/uv pip compile -q pyproject.toml --extra dev --universal --python-version 3.11 \
+		--no-header --no-annotate) > .build/requirements.new
+	mv .build/requirements.new requirements.txt
+
 wheel: .build/ready
 	.build/uv/bin/uv build -q --wheel -o .build/wheel
 
@@ -80,17 +90,25 @@ wheel: .build/ready
 	@python3 -m pip --version >/dev/null 2>&1 || ($(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq --no-install-recommends python3-pip)
 	python3 -m pip install -q --disable-pip-version-check --root-user-action=ignore --target .build/uv uv
 
-.build/venv: pyproject.toml .build/uv/bin/uv
+.build/venv: pyproject.toml requirements.txt .build/uv/bin/uv
 	.build/uv/bin/uv venv -q --allow-existing --python 3.11 .venv
-	.build/uv/bin/uv pip install -q --compile-bytecode --python $(PY) -e '.[dev]'
+	.build/uv/bin/uv pip install -q --compile-bytecode --python $(PY) -r requirements.txt
+	.build/uv/bin/uv pip install -q --no-deps --python $(PY) -e .
 	@touch $@
 
 .build/node: frontend/package-lock.json
 	cd frontend && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
-.build/web: .build/venv .build/node $(FRONT_FILES) $(wildcard src/nivelus/web/*.py) src/nivelus/services/views.py
-	.venv/bin/nivelus schema > .build/openapi.json
+# what the program says of its interface may come from any of its files; the page is built again only where it says something else
+.build/described: .build/venv $(PYTHON_FILES)
+	.venv/bin/nivelus schema > .build/openapi.new
+	@if cmp -s .build/openapi.new .build/openapi.json; then rm .build/openapi.new; else mv .build/openapi.new .build/openapi.json; fi
+	@touch $@
+
+.build/openapi.json: .build/described ;
+
+.build/web: .build/node .build/openapi.json $(FRONT_FILES)
 	cd frontend && npm run -s types >/dev/null && npm run -s build -- --logLevel warn
 	@touch $@
 

@@ -22,15 +22,23 @@ class Program:
     ready: Callable[[], None] = staticmethod(lambda: None)
     """What is waited for before the program is asked anything: a browser may have more to tell it."""
 
-    def __init__(self, data: Path, *options: str, before: Callable[[], None] | None = None, waits: bool = True) -> None:
+    def __init__(
+        self,
+        data: Path,
+        *options: str,
+        before: Callable[[], None] | None = None,
+        waits: bool = True,
+        python: Path = Path(sys.executable),
+    ) -> None:
         """``before`` is run in the process just before the program, to take something away from it.
 
-        One that ``waits`` is up when this returns; any other is once ``wait`` has returned.
+        One that ``waits`` is up when this returns; any other is once ``wait`` has returned. ``python`` is that of the
+        environment which it is installed in.
         """
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             self.port = free.getsockname()[1]
-        self.data, self.options, self.before = data, options, before
+        self.data, self.options, self.before, self.python = data, options, before, python
         self.address = f"http://127.0.0.1:{self.port}"
         self.launch()
         if waits:
@@ -41,7 +49,7 @@ class Program:
         self.wait()
 
     def launch(self) -> None:
-        command = [sys.executable, "-m", "nivelus.cli", "serve", "--port", str(self.port), "--data", str(self.data)]
+        command = [str(self.python), "-m", "nivelus.cli", "serve", "--port", str(self.port), "--data", str(self.data)]
         self.log = (self.data.parent / f"{self.data.name}.log").open("ab")
         environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
         self.process = subprocess.Popen(
