@@ -152,6 +152,14 @@ def press(*keys: str) -> Callable[[Page], None]:
     return do
 
 
+def found(page: Page) -> None:
+    """Letters typed into the search, and the second of what has them."""
+    page.keyboard.press("Control+k")
+    page.get_by_placeholder("What to do, or a phrase by its words").fill("dra")
+    page.keyboard.press("ArrowDown")
+    expect(page.locator("[data-selected] mark").first).to_be_visible()
+
+
 VIEWS: dict[str, tuple[str, str, Callable[[Page], None]]] = {
     "survey": (GUIDE, "survey", press()),
     "survey, takes": (SONG, "survey", press()),
@@ -170,6 +178,7 @@ VIEWS: dict[str, tuple[str, str, Callable[[Page], None]]] = {
     "sign off": (GUIDE, "signoff", press()),
     "keys": (SONG, "phrases", press("?")),
     "everything by name": (SONG, "phrases", press("Control+k")),
+    "everything by name, one of it": (SONG, "phrases", found),
     "a menu": (SONG, "phrases", lambda page: page.get_by_label("More", exact=True).click()),
     "a name": (SONG, "phrases", lambda page: page.get_by_title("Rename the session").click()),
     "sessions": ("", "/", press()),

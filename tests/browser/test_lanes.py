@@ -36,6 +36,21 @@ from tests.helpers.program import Program
 
 LEVELS = ((-30.0, -20.0, -26.0), (-24.0, -34.0, -29.0), (-27.0, -25.0, -18.0))
 
+HEIGHT = """canvas => {
+  const { width, height } = canvas;
+  const { data } = canvas.getContext('2d').getImageData(0, 0, width, height);
+  const middle = Math.floor(height / 2);
+  const heights = [];
+  for (let x = 0; x < width; x++) {
+    let y = 2;
+    const isPaper = (at) => data[at + 3] === 0 || data[at + 1] > 190;
+    while (y < middle && isPaper(4 * (y * width + x))) y++;
+    heights.push(middle - y);
+  }
+  return heights.sort((a, b) => a - b)[Math.floor(0.95 * width)];
+}"""
+"""How high the wave of a lane stands over its middle by day; the ends of clips are lines over all of it, but few."""
+
 
 def lane(page: Page, track: str) -> Locator:
     return page.get_by_test_id(f"lane-{track}")
@@ -275,6 +290,33 @@ def test_a_file_that_is_dropped_on_a_lane_lies_there(page: Page, own_program: Pr
     now = only(own_program)
     assert len(now["tracks"]) == 1
     assert len(phrases(now)) == len(phrases(state)) + 1
+
+
+def test_waves_of_takes_share_one_scale_so_that_matching_is_seen(page: Page, demo_program: Program) -> None:
+    state = fresh(demo_program, SONG)
+    open_stage(page, demo_program, state, "survey")
+    takes = page.get_by_label("Takes of Singer")
+    names = [f"Singer: take {number}" for number in (1, 2, 3)]
+
+    def heights() -> np.ndarray:
+        """How high the waves of the takes stand, pixels."""
+        return np.array([page.get_by_label(name, exact=True).locator("canvas").evaluate(HEIGHT) for name in names])
+
+    def lower() -> np.ndarray:
+        """By how many dB the waves of the other takes are lower than that of the take that is heard."""
+        own, *others = 20 * np.log10(heights())
+        return own - np.array(others)
+
+    eventually(lambda: (heights() > 5).all())
+    before = lower()
+    track = state["tracks"][0]["id"]
+    ids = [clip["id"] for clip in state["clips"] if clip["track"] == track]
+    demo_program.post(f"/api/tracks/{track}/gain", {"revision": state["revision"], "clips": ids, "by": 6.0})
+    # a wave is drawn to a pixel
+    eventually(lambda: np.abs(lower() - before - 6.0).max() < 1.0)
+    takes.get_by_role("button", name="Match levels").click()
+    eventually(lambda: np.abs(lower() - before).max() < 2.0)
+    fresh(demo_program, SONG)
 
 
 def test_takes_are_heard_and_matched(page: Page, demo_program: Program) -> None:
