@@ -26,9 +26,11 @@ from nivelus.core.deliver.curve_midi import read_midi, write_midi
 from nivelus.core.errors import NivelusError
 from nivelus.core.gain.drawn import plain
 from nivelus.memory import give_memory_back, leave_what_stays
-from nivelus.services import cards, clips, details, drafts, drawing, rides, sessions, tracks
-from nivelus.services.views import Changed
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import clips, details, drafts
+from nivelus.services.lanes import drawing, rides
+from nivelus.services.sessions import cards, sessions, tracks
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed
 from nivelus.settings import Settings
 from nivelus.store.steps import unpack_step
 from nivelus.store.tables import Change
@@ -38,8 +40,9 @@ IMPORT = """
 import sys
 from pathlib import Path
 from nivelus.settings import Settings
-from nivelus.services.workbench import Workbench
-from nivelus.services import imports, sessions, jobs
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.files import imports
+from nivelus.services.sessions import sessions, jobs
 bench = Workbench(Settings(data=Path(sys.argv[1])))
 job = imports.stage_file(bench, sessions.create(bench, "Day"), Path(sys.argv[2]))
 imports.run_import(bench, job.id)

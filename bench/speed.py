@@ -71,8 +71,9 @@ def import_in_a_process(path: Path, folder: Path) -> tuple[float, float]:
 import time
 from pathlib import Path
 from nivelus.settings import Settings
-from nivelus.services.workbench import Workbench
-from nivelus.services import imports, sessions, jobs
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.files import imports
+from nivelus.services.sessions import sessions, jobs
 bench = Workbench(Settings(data=Path({str(folder)!r})))
 session = sessions.create(bench, "Bench")
 job = imports.stage_file(bench, session, Path({str(path)!r}))

@@ -28,10 +28,13 @@ from bench.day import IMPORT, Edits, marks_of, memory
 from bench.speed import RATE, make_recording
 from nivelus.core.deliver.render import render
 from nivelus.memory import leave_what_stays
-from nivelus.services import arranging, cards, clips, details, drafts, drawing, moves, sessions, sound, timeline
-from nivelus.services.newest import Newest
-from nivelus.services.views import Changed
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import arranging, clips, details, drafts, moves
+from nivelus.services.lanes import drawing
+from nivelus.services.sessions import cards, sessions
+from nivelus.services.track import sound, timeline
+from nivelus.services.track.latest import Newest
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed
 from nivelus.settings import Settings
 from nivelus.store.tables import Track
 

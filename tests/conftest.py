@@ -11,9 +11,9 @@ import numpy.typing as npt
 import pytest
 import soundfile
 
-from nivelus.services import jobs, sessions
-from nivelus.services.imports import run_import, stage_file
-from nivelus.services.workbench import Workbench
+from nivelus.services.files.imports import run_import, stage_file
+from nivelus.services.sessions import jobs, sessions
+from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
 
 # how long an example takes says something of the machine, not of the program; and whether a change is good does not hang on

@@ -14,9 +14,13 @@ import numpy as np
 import pytest
 
 from nivelus.jobs.queue import run_job
-from nivelus.services import cards, imports, keeping, moves, sessions, sound
-from nivelus.services.mending import mend
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import moves
+from nivelus.services.files import imports
+from nivelus.services.sessions import cards, sessions
+from nivelus.services.sessions import recordings as keeping
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.upkeep.mending import mend
 from nivelus.settings import Settings
 from nivelus.store import backups
 from nivelus.store.tables import Recording

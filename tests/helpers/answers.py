@@ -12,8 +12,8 @@ from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.chain.marks import FoundMarks, Hands
 from nivelus.core.chain.state import Lanes
-from nivelus.services.views import Changed
-from nivelus.services.workbench import Workbench
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed
 from nivelus.store import reading
 
 Known = dict[str, dict[str, Any]]

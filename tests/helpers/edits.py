@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from nivelus.services import clips, details, drafts, rides, sessions, tracks
-from nivelus.services.views import Changed
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import clips, details, drafts
+from nivelus.services.lanes import rides
+from nivelus.services.sessions import sessions, tracks
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed
 from nivelus.store.tables import Track
 
 

@@ -7,24 +7,12 @@ from collections.abc import Callable
 import numpy as np
 
 from nivelus.core.errors import NivelusError
-from nivelus.services import (
-    arranging,
-    balance,
-    clips,
-    details,
-    drafts,
-    drawing,
-    load,
-    moves,
-    passes,
-    phrases,
-    rides,
-    sessions,
-    takes,
-    tracks,
-)
-from nivelus.services.views import Changed, ClipView
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import arranging, clips, details, drafts, moves, phrases, takes
+from nivelus.services.lanes import drawing, passes, rides
+from nivelus.services.mix import balance, load
+from nivelus.services.sessions import sessions, tracks
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed, ClipView
 from tests.helpers.answers import every_mark
 from tests.helpers.riding import AS_IT_COMES, ride
 from tests.helpers.riding import moves as hand_moves

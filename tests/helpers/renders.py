@@ -6,8 +6,8 @@ import numpy as np
 
 from nivelus.core.gain.compiled import apply_gain
 from nivelus.core.sound.timeline import open_sound
-from nivelus.services import sound
-from nivelus.services.workbench import Workbench
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
 
 
 def rendered(bench: Workbench, track: str) -> tuple[np.ndarray, np.ndarray]:

@@ -6,8 +6,8 @@ import itertools
 
 import numpy as np
 
-from nivelus.services import passes
-from nivelus.services.workbench import Workbench
+from nivelus.services.lanes import passes
+from nivelus.services.track.workbench import Workbench
 
 QUANTUM = 128 / 48_000
 AS_IT_COMES = passes.Settings(glide=0.3, lead=0.0, error=0.25, snap=False)

@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from nivelus.core.sound.timeline import open_sound
-from nivelus.services import sessions, sound
-from nivelus.services.views import Changed, ClipView
-from nivelus.services.workbench import Workbench
+from nivelus.services.sessions import sessions
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed, ClipView
 from nivelus.store.tables import Track
 
 

@@ -6,9 +6,13 @@ from pathlib import Path
 
 import pytest
 
-from nivelus.services import answers, balance, cards, clips, details, drawing, load, sessions, tracks
-from nivelus.services.views import Changed
-from nivelus.services.workbench import Workbench
+from nivelus.services.answers import answers
+from nivelus.services.clips import clips, details
+from nivelus.services.lanes import drawing
+from nivelus.services.mix import balance, load
+from nivelus.services.sessions import cards, sessions, tracks
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed
 from tests.conftest import bring_in, uneven_voice, write_sound
 from tests.helpers.answers import Known, kept_is_stored, known_of, put_in, same
 from tests.helpers.edits import edits

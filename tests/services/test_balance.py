@@ -11,9 +11,14 @@ import pytest
 import soundfile
 
 from nivelus.core.errors import LevelError, Refused
-from nivelus.services import balance, cards, drafts, drawing, jobs, load, renders, sessions, sound, tracks
-from nivelus.services.imports import run_import, stage_file
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import drafts
+from nivelus.services.files import renders
+from nivelus.services.files.imports import run_import, stage_file
+from nivelus.services.lanes import drawing
+from nivelus.services.mix import balance, load
+from nivelus.services.sessions import cards, jobs, sessions, tracks
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
 from nivelus.store.tables import Track
 from tests.conftest import RATE, bring_in, uneven_voice, write_sound
 

@@ -19,9 +19,10 @@ import numpy as np
 import pytest
 
 from nivelus.core.measure.grid import COLUMNS
-from nivelus.services import details, sessions
-from nivelus.services.mending import MEASURED_AGAIN, mend
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import details
+from nivelus.services.sessions import sessions
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.upkeep.mending import MEASURED_AGAIN, mend
 from nivelus.settings import Settings
 from tests.helpers.edits import content, state_of
 

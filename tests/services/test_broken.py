@@ -12,8 +12,13 @@ from sqlalchemy import select
 
 from nivelus.core.errors import Broken, Refused
 from nivelus.core.gain.drawn import SPACING
-from nivelus.services import broken, cards, checking, clips, drawing, edits, moves, rides, sessions, sound, takes, workbench
-from nivelus.services.workbench import Workbench
+from nivelus.services.answers import edits
+from nivelus.services.clips import clips, moves, takes
+from nivelus.services.lanes import drawing, rides
+from nivelus.services.sessions import broken, cards, sessions
+from nivelus.services.track import sound, workbench
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.upkeep import checking
 from nivelus.settings import Settings
 from nivelus.store import history
 from nivelus.store.history import Edit

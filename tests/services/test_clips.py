@@ -10,8 +10,11 @@ from nivelus.core.gain.compiled import apply_gain
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
 from nivelus.core.sound.timeline import open_sound
-from nivelus.services import clips, drafts, sessions, sound
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import clips, drafts
+from nivelus.services.sessions import sessions
+from nivelus.services.track import sound
+from nivelus.services.track.limits import GAIN_RANGE
+from nivelus.services.track.workbench import Workbench
 from tests.helpers.edits import state_of
 
 
@@ -58,7 +61,7 @@ def test_a_locked_phrase_is_not_moved_with_the_others(bench: Workbench, track: s
 def test_gain_stays_within_what_makes_sense(bench: Workbench, track: str) -> None:
     state = state_of(bench, track)
     answer = clips.set_gain(bench, track, state.revision, [state.clips[0].id], by=100.0)
-    assert state_of(bench, track).clips[0].gain == clips.GAIN_RANGE[1]
+    assert state_of(bench, track).clips[0].gain == GAIN_RANGE[1]
     assert answer.told == "24 dB: that is the most"
     answer = clips.set_gain(bench, track, answer.revision, [clip.id for clip in state.clips], to=-80.0)
     assert answer.told == "−60 dB: that is the least"

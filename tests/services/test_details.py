@@ -13,10 +13,12 @@ from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.dips import SILENT_DIP
 from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.grid import measure_samples
-from nivelus.services import clips, details, drafts, sessions, sound, tracks
-from nivelus.services.mending import mend
-from nivelus.services.views import Changed, MarkView
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import clips, details, drafts
+from nivelus.services.sessions import sessions, tracks
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.upkeep.mending import mend
+from nivelus.services.views.session import Changed, MarkView
 from nivelus.store.tables import MarkSet, Track
 from tests.conftest import BREATHS, ESSES, HARSH, KNOCK, bring_in, write_sound
 from tests.helpers.edits import content, state_of

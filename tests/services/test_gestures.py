@@ -7,9 +7,11 @@ from pathlib import Path
 
 import pytest
 
-from nivelus.services import clips, details, drafts, drawing, moves, sessions, tracks
-from nivelus.services.views import Changed
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import clips, details, drafts, moves
+from nivelus.services.lanes import drawing
+from nivelus.services.sessions import sessions, tracks
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed
 from nivelus.store import gestures
 from tests.conftest import bring_in, detailed_voice, write_sound
 from tests.helpers.answers import known_of, put_in, same

@@ -12,9 +12,11 @@ import pytest
 
 from nivelus.core.errors import NotFound, Refused
 from nivelus.jobs.queue import JobQueue, run_job
-from nivelus.services import imports, jobs, renders, sessions, sound
-from nivelus.services.mending import mend
-from nivelus.services.workbench import Workbench
+from nivelus.services.files import imports, renders
+from nivelus.services.sessions import jobs, sessions
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.upkeep.mending import mend
 from nivelus.settings import Settings
 from nivelus.store.lock import DataLock
 from nivelus.store.tables import Clip, Recording

@@ -10,9 +10,10 @@ import pytest
 from nivelus.core.errors import Cancelled, NivelusError
 from nivelus.jobs.queue import JobQueue, run_job
 from nivelus.jobs.watch import Watch
-from nivelus.services import cards, imports, jobs, renders, sessions
-from nivelus.services.mending import mend
-from nivelus.services.workbench import Workbench
+from nivelus.services.files import imports, renders
+from nivelus.services.sessions import cards, jobs, sessions
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.upkeep.mending import mend
 from nivelus.settings import Settings
 from tests.conftest import bring_in
 

@@ -15,10 +15,12 @@ from nivelus.core.deliver.curve_midi import MOST_EVENTS, read_midi, write_midi
 from nivelus.core.errors import CurveFileError, Refused, Stale
 from nivelus.core.gain.drawn import Curve, curve_of, plain
 from nivelus.core.gain.edits import smooth
-from nivelus.services import clips, drawing, rides, sessions
-from nivelus.services.edits import run_edit
-from nivelus.services.timeline import Timeline
-from nivelus.services.workbench import Workbench
+from nivelus.services.answers.edits import run_edit
+from nivelus.services.clips import clips
+from nivelus.services.lanes import drawing, rides
+from nivelus.services.sessions import sessions
+from nivelus.services.track.timeline import Timeline
+from nivelus.services.track.workbench import Workbench
 from nivelus.store.history import Edit
 from nivelus.store.steps import unpack_step
 from nivelus.store.tables import Change, Track

@@ -13,9 +13,12 @@ from nivelus.core.deliver.level import Levelled, level_file
 from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.drafts.dips import DEFAULT_RULES
 from nivelus.core.drafts.wants import RideRule
-from nivelus.services import details, drafts, drawing, renders, rides, sessions
-from nivelus.services.views import Changed
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import details, drafts
+from nivelus.services.files import renders
+from nivelus.services.lanes import drawing, rides
+from nivelus.services.sessions import sessions
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed
 from nivelus.store.reading import lanes_of
 from tests.conftest import CORPUS, RATE, bring_in, detailed_voice, write_sound
 from tests.helpers.edits import state_of

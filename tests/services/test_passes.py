@@ -10,8 +10,11 @@ import pytest
 
 from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import NotFound, Refused
-from nivelus.services import clips, drawing, passes, sessions, sound, tracks
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import clips
+from nivelus.services.lanes import drawing, passes
+from nivelus.services.sessions import sessions, tracks
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
 from tests.conftest import bring_in, write_sound
 from tests.helpers.answers import known_of, put_in, same

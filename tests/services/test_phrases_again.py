@@ -8,8 +8,9 @@ import numpy as np
 import pytest
 
 from nivelus.core.errors import Refused
-from nivelus.services import clips, phrases, sessions
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import clips, phrases
+from nivelus.services.sessions import sessions
+from nivelus.services.track.workbench import Workbench
 from nivelus.store.tables import Recording
 from tests.conftest import RATE, bring_in, hum, room, write_sound
 from tests.helpers.edits import content, state_of

@@ -8,9 +8,12 @@ import numpy as np
 import pytest
 
 from nivelus.core.errors import NivelusError
-from nivelus.services import drafts, drawing, rides, sessions, sound
-from nivelus.services.views import Changed, ClipView
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import drafts
+from nivelus.services.lanes import drawing, rides
+from nivelus.services.sessions import sessions
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed, ClipView
 from tests.conftest import bring_in, detailed_voice, uneven_voice, write_sound
 from tests.helpers.edits import state_of
 from tests.helpers.random_edits import RandomEdits

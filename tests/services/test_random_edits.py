@@ -9,9 +9,12 @@ from typing import Any
 import pytest
 from alembic import command
 
-from nivelus.services import cards, passes, rides, sessions, sound, takes
-from nivelus.services.views import Changed
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import takes
+from nivelus.services.lanes import passes, rides
+from nivelus.services.sessions import cards, sessions
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed
 from nivelus.store import database
 from nivelus.store.reading import forget
 from tests.conftest import bring_in, detailed_voice, uneven_voice, write_sound

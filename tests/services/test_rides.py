@@ -12,9 +12,12 @@ import pytest
 from nivelus.core.chain.state import LAYERS
 from nivelus.core.deliver.curve_csv import read_csv
 from nivelus.core.errors import CurveFileError, NivelusError, NotFound, Refused
-from nivelus.services import clips, details, drawing, rides, sessions, sound, tracks
-from nivelus.services.views import Changed
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import clips, details
+from nivelus.services.lanes import drawing, rides
+from nivelus.services.sessions import sessions, tracks
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed
 from nivelus.store import database
 from tests.conftest import bring_in, write_sound
 from tests.helpers.edits import content, points_of, state_of

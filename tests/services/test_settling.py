@@ -8,9 +8,11 @@ import numpy as np
 import pytest
 
 from nivelus.core.marks.mark import KINDS
-from nivelus.services import cards, clips, details, drafts, drawing, rides, sessions
-from nivelus.services.views import Changed
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import clips, details, drafts
+from nivelus.services.lanes import drawing, rides
+from nivelus.services.sessions import cards, sessions
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed
 from tests.conftest import bring_in, detailed_voice, uneven_voice, write_sound
 from tests.helpers.edits import content, state_of
 from tests.helpers.real_voices import programme

@@ -11,8 +11,11 @@ import numpy as np
 import pytest
 
 from nivelus.core.errors import DraftChanged
-from nivelus.services import balance, drafts, passes, rides, sessions
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import drafts
+from nivelus.services.lanes import passes, rides
+from nivelus.services.mix import balance
+from nivelus.services.sessions import sessions
+from nivelus.services.track.workbench import Workbench
 from tests.conftest import RATE, bring_in, uneven_voice, write_sound
 from tests.helpers.edits import content, state_of
 from tests.helpers.riding import AS_IT_COMES, moves, ride

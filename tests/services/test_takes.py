@@ -14,9 +14,12 @@ from nivelus.core.measure.spans import span_levels
 from nivelus.core.sound.bwf import Bext
 from nivelus.core.sound.timeline import open_sound
 from nivelus.core.sound.writer import SoundWriter
-from nivelus.services import arranging, clips, drawing, moves, sessions, sound, takes
-from nivelus.services.mending import mend
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import arranging, clips, moves, takes
+from nivelus.services.lanes import drawing
+from nivelus.services.sessions import sessions
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.upkeep.mending import mend
 from nivelus.store.tables import Recording
 from tests.conftest import RATE, bring_in, uneven_voice, write_sound
 from tests.helpers.edits import content

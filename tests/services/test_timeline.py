@@ -13,9 +13,12 @@ import soundfile
 from nivelus.core.errors import NivelusError
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
-from nivelus.services import arranging, clips, details, drawing, moves, phrases, sessions, sound, takes
-from nivelus.services.views import Changed, ClipView
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import arranging, clips, details, moves, phrases, takes
+from nivelus.services.lanes import drawing
+from nivelus.services.sessions import sessions
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.session import Changed, ClipView
 from nivelus.settings import Settings
 from tests.conftest import RATE, bring_in, detailed_voice, uneven_voice, write_sound
 from tests.helpers.answers import kept_is_stored, known_of, put_in, same

@@ -8,9 +8,12 @@ import numpy as np
 import pytest
 
 from nivelus.core.errors import Stale
-from nivelus.services import clips, drawing, sound, tracks
-from nivelus.services.answers import reading_back
-from nivelus.services.workbench import Workbench
+from nivelus.services.answers.answers import reading_back
+from nivelus.services.clips import clips
+from nivelus.services.lanes import drawing
+from nivelus.services.sessions import tracks
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
 from nivelus.store import history
 from tests.conftest import bring_in, uneven_voice, write_sound
 from tests.helpers.edits import content, edits, points_of, state_of

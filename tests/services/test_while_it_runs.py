@@ -18,9 +18,14 @@ from nivelus.core.errors import Busy, Cancelled, NivelusError, NotFound, Refused
 from nivelus.core.sound import lengths
 from nivelus.core.stopping import until
 from nivelus.jobs.queue import JobQueue, queue_file
-from nivelus.services import cards, checking, clips, drawing, imports, jobs, sessions, sound
-from nivelus.services.mending import mend
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips import clips
+from nivelus.services.files import imports
+from nivelus.services.lanes import drawing
+from nivelus.services.sessions import cards, jobs, sessions
+from nivelus.services.track import sound
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.upkeep import checking
+from nivelus.services.upkeep.mending import mend
 from nivelus.settings import Settings
 from nivelus.store import backups
 from nivelus.store.database import patience

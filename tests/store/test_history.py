@@ -9,9 +9,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from nivelus.core.errors import NotFound, Refused, Stale
-from nivelus.services import clips, details, sessions, tracks
-from nivelus.services.answers import reading_back
-from nivelus.services.workbench import Workbench
+from nivelus.services.answers.answers import reading_back
+from nivelus.services.clips import clips, details
+from nivelus.services.sessions import sessions, tracks
+from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store import history
 from nivelus.store.tables import Clip, Session, Track

@@ -9,7 +9,7 @@ from flask.testing import FlaskClient
 from flask_openapi3 import OpenAPI
 
 from nivelus.jobs.queue import JobQueue
-from nivelus.services.workbench import Workbench
+from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.web.app import create_app
 

@@ -12,7 +12,7 @@ import pytest
 import soundfile
 from flask.testing import FlaskClient
 
-from nivelus.services.workbench import Workbench
+from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.web.app import create_app
 
@@ -267,7 +267,7 @@ def test_what_is_not_there_is_a_404_problem(client: FlaskClient) -> None:
 
 
 def test_an_unexpected_error_shows_no_trace(client: FlaskClient, bench: Workbench, monkeypatch: pytest.MonkeyPatch) -> None:
-    from nivelus.services import cards
+    from nivelus.services.sessions import cards
 
     monkeypatch.setattr(cards, "list_cards", lambda bench: 1 / 0)
     answer = client.get("/api/sessions")

@@ -16,7 +16,7 @@ from flask_openapi3 import OpenAPI
 
 from nivelus.core.errors import Cancelled
 from nivelus.core.stopping import kept, step, until
-from nivelus.services.workbench import Workbench
+from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.web.edge import Edge, config_of
 from nivelus.web.pools import SLOW, Pools, Request

@@ -9,7 +9,7 @@ import pytest
 from flask.testing import FlaskClient
 
 from nivelus import logs
-from nivelus.services import cards
+from nivelus.services.sessions import cards
 from nivelus.settings import Settings
 from nivelus.web.app import create_app
 

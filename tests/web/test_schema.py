@@ -18,8 +18,8 @@ from schemathesis.specs.openapi.checks import (
 )
 
 from nivelus.jobs.queue import JobQueue
-from nivelus.services import sessions
-from nivelus.services.workbench import Workbench
+from nivelus.services.sessions import sessions
+from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.web.app import create_app
 from nivelus.web.pages import STATIC

@@ -9,7 +9,7 @@ from flask.testing import FlaskClient
 
 from nivelus import logs
 from nivelus.core.errors import Refused
-from nivelus.services.workbench import Workbench
+from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.web import security
 from nivelus.web.app import create_app

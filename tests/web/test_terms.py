@@ -7,9 +7,10 @@ from flask.testing import FlaskClient
 
 from nivelus.core.drafts import clip_gain, dips, ride, wants
 from nivelus.core.errors import Refused
-from nivelus.services import details, sessions, tracks
+from nivelus.services.clips import details
+from nivelus.services.sessions import sessions, tracks
 from nivelus.services.terms import terms
-from nivelus.services.workbench import Workbench
+from nivelus.services.track.workbench import Workbench
 from nivelus.web.rides import RideRuleIn
 from tests.helpers.edits import state_of
 

@@ -36,7 +36,7 @@ def demo(port: int | None, data: Path | None) -> None:
 @click.option("--repair", is_flag=True, help="Repair what can be repaired; Nivelus must not be running.")
 def check(data: Path | None, repair: bool) -> None:
     """Look over the database, its copies, the recordings, and what was measured of them."""
-    from nivelus.services import checking
+    from nivelus.services.upkeep import checking
     from nivelus.settings import Settings
     from nivelus.store.lock import DataLock
 

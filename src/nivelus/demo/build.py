@@ -15,11 +15,11 @@ from nivelus.core.sound.writer import SoundWriter
 from nivelus.demo.bed import make_bed
 from nivelus.demo.scenario import FEATURE_BEGINS, FEATURE_TURNS, GUIDE, KEEPER_LATE, SONG_TAKES
 from nivelus.demo.voices import RATE, Sound, Words, sing, speak, speak_turns
-from nivelus.services import jobs, sessions
-from nivelus.services.arranging import arrange
-from nivelus.services.imports import run_import, stage_file
-from nivelus.services.levels import clips_of
-from nivelus.services.workbench import Workbench
+from nivelus.services.clips.arranging import arrange
+from nivelus.services.files.imports import run_import, stage_file
+from nivelus.services.sessions import jobs, sessions
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.levels import clips_of
 from nivelus.store.tables import Change, Recording, Session, Track
 
 PROGRAMME_LEVEL = -23.0

@@ -14,10 +14,10 @@ from huey import Huey, SqliteHuey
 
 from nivelus.logs import note, write_down
 from nivelus.memory import give_back_now
-from nivelus.services import jobs
-from nivelus.services.imports import run_import
-from nivelus.services.renders import run_render
-from nivelus.services.workbench import Workbench
+from nivelus.services.files.imports import run_import
+from nivelus.services.files.renders import run_render
+from nivelus.services.sessions import jobs
+from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store.backups import QUEUE, is_whole
 from nivelus.store.database import is_held

@@ -7,8 +7,8 @@ import time
 
 from nivelus.jobs.queue import JobQueue
 from nivelus.logs import note, write_down
-from nivelus.services import jobs
-from nivelus.services.workbench import Workbench
+from nivelus.services.sessions import jobs
+from nivelus.services.track.workbench import Workbench
 
 LOOK_SECONDS = 2.0
 SILENT_SECONDS = 15.0

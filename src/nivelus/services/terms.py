@@ -8,10 +8,10 @@ from functools import lru_cache
 from nivelus.core.drafts import clip_gain, dips, duck, ride, slow, wants
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.passes import writing
-from nivelus.services.details import LONGEST_RAMP, SHORTEST
-from nivelus.services.passes import Settings
-from nivelus.services.tracks import FADER_RANGE
-from nivelus.services.views import PassTerms, RideDefaults, Terms
+from nivelus.services.clips.details import LONGEST_RAMP, SHORTEST
+from nivelus.services.lanes.passes import Settings
+from nivelus.services.sessions.tracks import FADER_RANGE
+from nivelus.services.views.session import PassTerms, RideDefaults, Terms
 
 
 @lru_cache(maxsize=1)

@@ -7,7 +7,7 @@ from flask_openapi3 import Info, OpenAPI
 
 from nivelus import __version__
 from nivelus.jobs.queue import JobQueue
-from nivelus.services.workbench import Workbench
+from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store import gestures
 from nivelus.web import balance, binary, details, jobs, pages, passes, recordings, rides, sessions, timeline, tracks

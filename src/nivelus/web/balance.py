@@ -7,11 +7,12 @@ from typing import Annotated, Any, Literal
 from flask import Response
 from pydantic import Field
 
-from nivelus.services import balance, load, renders
-from nivelus.services.jobs import JobView
-from nivelus.services.mix_views import DistanceView, DuckDraftView, LoadView, SlowDraftView
-from nivelus.services.sound import of_revision
-from nivelus.services.views import Changed
+from nivelus.services.files import renders
+from nivelus.services.mix import balance, load
+from nivelus.services.sessions.jobs import JobView
+from nivelus.services.track.sound import of_revision
+from nivelus.services.views.mix import DistanceView, DuckDraftView, LoadView, SlowDraftView
+from nivelus.services.views.session import Changed
 from nivelus.store.tables import Session, Track
 from nivelus.web.answers import answer
 from nivelus.web.context import bench, queue

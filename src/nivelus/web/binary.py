@@ -9,8 +9,12 @@ from flask import Blueprint, Response, jsonify, request, send_file
 
 from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import NotFound, Refused
-from nivelus.services import balance, broken, drawing, imports, load, passes, renders, rides, sound
-from nivelus.services.pass_views import DrawnView
+from nivelus.services.files import imports, renders
+from nivelus.services.lanes import drawing, passes, rides
+from nivelus.services.mix import balance, load
+from nivelus.services.sessions import broken
+from nivelus.services.track import sound
+from nivelus.services.views.passes import DrawnView
 from nivelus.store.tables import Session, Track
 from nivelus.web.answers import answer, array, packed
 from nivelus.web.context import bench, queue

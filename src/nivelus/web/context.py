@@ -9,7 +9,7 @@ from flask import current_app
 from pydantic import BaseModel
 
 from nivelus.jobs.queue import JobQueue
-from nivelus.services.workbench import Workbench
+from nivelus.services.track.workbench import Workbench
 from nivelus.web.models import Problem
 
 KEY = "nivelus"

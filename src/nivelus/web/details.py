@@ -9,9 +9,9 @@ from pydantic import Field
 
 from nivelus.core.drafts.dips import MOST_CLOSING, MOST_OPENING
 from nivelus.core.errors import Refused
-from nivelus.services import details
-from nivelus.services.details import TrialView
-from nivelus.services.views import Changed
+from nivelus.services.clips import details
+from nivelus.services.clips.details import TrialView
+from nivelus.services.views.session import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import bench
 from nivelus.web.models import Db, Request, Revised, Seconds, TrackPath, Values

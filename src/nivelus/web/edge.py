@@ -26,8 +26,8 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 
 from nivelus.core.errors import Cancelled, NivelusError
 from nivelus.logs import write_down
-from nivelus.services import imports
-from nivelus.services.workbench import Workbench
+from nivelus.services.files import imports
+from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store.vault import ContentHash
 from nivelus.web import news

@@ -5,8 +5,8 @@ from __future__ import annotations
 from flask import Response
 from pydantic import BaseModel
 
-from nivelus.services import jobs
-from nivelus.services.jobs import JobsView, JobView
+from nivelus.services.sessions import jobs
+from nivelus.services.sessions.jobs import JobsView, JobView
 from nivelus.web.answers import answer
 from nivelus.web.context import bench
 from nivelus.web.models import Id, SessionPath

@@ -8,9 +8,9 @@ from flask import Response
 from pydantic import BaseModel, Field
 
 from nivelus.core.passes.writing import MOST_GLIDE, MOST_LEAD
-from nivelus.services import passes
-from nivelus.services.pass_views import PassDraftView, PassesView, PassView
-from nivelus.services.views import Changed, LaneName
+from nivelus.services.lanes import passes
+from nivelus.services.views.passes import PassDraftView, PassesView, PassView
+from nivelus.services.views.session import Changed, LaneName
 from nivelus.web.answers import answer
 from nivelus.web.context import bench
 from nivelus.web.models import Accepted, Id, Request, Revised, Seconds, TrackPath

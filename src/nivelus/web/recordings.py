@@ -7,9 +7,10 @@ from typing import Annotated
 from flask import Response
 from pydantic import Field
 
-from nivelus.services import imports, keeping
-from nivelus.services.jobs import JobsView
-from nivelus.services.keeping import LooseViews
+from nivelus.services.files import imports
+from nivelus.services.sessions import recordings as keeping
+from nivelus.services.sessions.jobs import JobsView
+from nivelus.services.sessions.recordings import LooseViews
 from nivelus.web.answers import answer
 from nivelus.web.context import bench, queue
 from nivelus.web.models import Request

@@ -9,10 +9,10 @@ from pydantic import BaseModel, Field
 
 from nivelus.core.drafts.wants import Pace
 from nivelus.core.errors import Refused
-from nivelus.services import drawing, rides
-from nivelus.services.ride_views import InsideView, RideDraftView, RideView
-from nivelus.services.sound import of_key
-from nivelus.services.views import Changed, LaneName
+from nivelus.services.lanes import drawing, rides
+from nivelus.services.track.sound import of_key
+from nivelus.services.views.ride import InsideView, RideDraftView, RideView
+from nivelus.services.views.session import Changed, LaneName
 from nivelus.web.answers import answer
 from nivelus.web.context import bench
 from nivelus.web.models import Accepted, Db, GainQuery, Id, Ids, Limit, Name, Request, Revised, Seconds, TrackPath, Values

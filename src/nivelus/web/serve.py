@@ -20,8 +20,8 @@ from nivelus.jobs.watch import Watch
 from nivelus.jobs.worker import Worker
 from nivelus.logs import note, open_log
 from nivelus.memory import give_memory_back, leave_what_stays
-from nivelus.services.mending import mend
-from nivelus.services.workbench import Workbench
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.upkeep.mending import mend
 from nivelus.settings import Settings
 from nivelus.store.backups import is_out_of_room, secure
 from nivelus.store.database import known_versions

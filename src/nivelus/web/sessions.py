@@ -7,11 +7,11 @@ from typing import Annotated
 from flask import Response
 from pydantic import BaseModel, Field
 
-from nivelus.services import broken, cards, sessions
-from nivelus.services.cards import CardsView
-from nivelus.services.sessions import RevisionView
+from nivelus.services.sessions import broken, cards, sessions
+from nivelus.services.sessions.cards import CardsView
+from nivelus.services.sessions.sessions import RevisionView
 from nivelus.services.terms import terms
-from nivelus.services.views import Changed
+from nivelus.services.views.session import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import bench
 from nivelus.web.models import Id, Name, Request, Revised, RuleIn, SessionPath

@@ -7,10 +7,10 @@ from typing import Annotated, Literal
 from flask import Response
 from pydantic import BaseModel, Field
 
-from nivelus.services import arranging, moves, takes
-from nivelus.services.arranging import ArrangementView
-from nivelus.services.takes import TakesView
-from nivelus.services.views import Changed
+from nivelus.services.clips import arranging, moves, takes
+from nivelus.services.clips.arranging import ArrangementView
+from nivelus.services.clips.takes import TakesView
+from nivelus.services.views.session import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import bench
 from nivelus.web.models import Id, Ids, Join, Name, Revised, RevisionQuery, Seconds, SessionPath, TrackPath

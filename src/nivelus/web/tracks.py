@@ -10,11 +10,14 @@ from flask import Response
 from pydantic import Field
 
 from nivelus.core.errors import Refused
-from nivelus.services import clips, drafts, phrases, renders, sound, tracks
-from nivelus.services.drafts import DraftView
-from nivelus.services.jobs import JobView
-from nivelus.services.sound import BeforeAfter
-from nivelus.services.views import Changed
+from nivelus.services.clips import clips, drafts, phrases
+from nivelus.services.clips.drafts import DraftView
+from nivelus.services.files import renders
+from nivelus.services.sessions import tracks
+from nivelus.services.sessions.jobs import JobView
+from nivelus.services.track import sound
+from nivelus.services.track.sound import BeforeAfter
+from nivelus.services.views.session import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import bench, queue
 from nivelus.web.models import (

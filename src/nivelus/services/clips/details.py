@@ -1,0 +1,406 @@
+"""Details by hand: how deep a dip goes, what is kept out, its shape and edges, marks that are corrected or made.
+
+A mark that the hand never touched has no row; the first touch makes one. A locked phrase keeps its dips as they are.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterable, Mapping
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+from sqlmodel import col
+
+from nivelus.core.chain.marks import Hand, TrackMarks
+from nivelus.core.chain.placing import Run, moved_hand, run_at
+from nivelus.core.chain.proposals import measured, touched
+from nivelus.core.chain.state import TrackState
+from nivelus.core.drafts.dips import ALL_KINDS, FREE, LEAST_DIP, RAMPS
+from nivelus.core.errors import NotFound, Refused
+from nivelus.core.gain.compiled import FloatArray
+from nivelus.core.gain.dips import SILENT_DIP
+from nivelus.core.marks.details import find_details
+from nivelus.core.marks.mark import Mark
+from nivelus.services.answers.edits import run_edit
+from nivelus.services.track.state import owners_of_track, rules_of, state_of
+from nivelus.services.track.timeline import MISSING, Timeline, measurable
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.views.levels import phrases_of
+from nivelus.services.views.session import Changed, View
+from nivelus.store.history import Edit, require
+from nivelus.store.packing import pack
+from nivelus.store.reading import ClipRow
+from nivelus.store.tables import Detail, MarkSet, Track
+
+
+class TrialView(View):
+    """What other rules would make of the dips: the depth of each, dB, in the order of ``marks``."""
+
+    marks: list[str]
+    depth: list[float]
+
+
+SHORTEST = 0.005
+"""Seconds that a mark or the flat part of a dip made by hand lasts at least."""
+LONGEST_RAMP = 2.0
+NAMES = {"breath": "breath", "ess": "ess", "knock": "knock", "gap": "gap", FREE: "dip"}
+PLURALS = {"breath": "breaths", "ess": "esses", "knock": "knocks", "gap": "gaps", FREE: "dips"}
+_AT_ONCE = 500
+
+Work = Callable[[Edit, Track, Timeline, TrackState], None]
+
+
+def set_rule(bench: Workbench, track_id: str, revision: int, kind: str, values: Mapping[str, Any]) -> Changed:
+    """Change the rule of a kind: its switch, its slider, its limits. Moves every dip of that kind at once."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        rule = rules_of(track, {kind: values})[kind]
+        if rule.deepest > rule.shallowest:
+            raise Refused("The deepest that a dip may go is not above the shallowest.")
+        track.dip_rules = {**track.dip_rules, kind: rule.model_dump()}
+        name = PLURALS[kind].capitalize()
+        if "on" in values:
+            edit.label = f"{name} down" if rule.on else f"{name} as they are"
+        elif "closes" in values or "opens" in values:
+            edit.label = f"{name}: closed within {rule.closes:.0%}, open within {rule.opens:.0%}"
+        elif rule.silent:
+            edit.label = f"{name} silent"
+        else:
+            edit.label = (
+                f"{name} to one level, {rule.depth:+.1f} dB at most" if rule.even else f"{name} by {rule.depth:+.1f} dB"
+            )
+
+    return run_edit(bench, track_id, "Rule of details", revision, work, settles=True)
+
+
+def trial(bench: Workbench, track_id: str, rules: Mapping[str, Mapping[str, Any]]) -> TrialView:
+    """What other values of the rules would make of the dips. Nothing is changed."""
+    with bench.database.reading() as db:
+        marks = state_of(bench, db, *owners_of_track(db, track_id), rules).marks
+    kinds = [ALL_KINDS.index(kind) for kind in rules]
+    chosen = np.flatnonzero(np.isin(marks.arrays.kind, kinds)).tolist()
+    return TrialView(marks=[marks.ids[i] for i in chosen], depth=marks.draft.dips.depth[chosen].tolist())
+
+
+def set_depth(
+    bench: Workbench,
+    track_id: str,
+    revision: int,
+    ids: list[str],
+    by: float | None = None,
+    to: float | None = None,
+    silent: bool = False,
+) -> Changed:
+    """Deepen or ease dips by ``by`` dB, set their depth to ``to`` dB (0 or less), or silence them. They are on from then on."""
+    if (by is not None) + (to is not None) + silent != 1:
+        raise Refused("Give a change in dB, a target depth, or silence.")
+
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
+        marks = state.marks
+        places = _free(edit, state, ids)
+        for place in places:
+            row = _row(edit, track, timeline, state, place)
+            now, is_on = float(marks.draft.dips.depth[place]), bool(marks.applied[place])
+            row.keep = "in"
+            if silent:
+                row.offset = float(SILENT_DIP)
+                continue
+            if by is not None and by < 0 and not is_on and now < 0:
+                # the first step down takes what the rule proposes
+                continue
+            # from nothing, the first step down is the shallowest dip there is
+            # silence is left for the rule's own depth, or for what is said
+            now = float(marks.draft.base[place]) if now <= SILENT_DIP else now
+            wanted = min(now if is_on else 0.0, 0.0) + by if by is not None else to or 0.0
+            wanted = min(wanted, LEAST_DIP) if by is not None and by < 0 else min(wanted, 0.0)
+            row.offset = round(wanted - float(marks.draft.base[place]), 2) + 0.0
+        what = _names(marks, places)
+        if silent:
+            edit.label = f"{what} silent"
+            return
+        edit.label = f"{what} by {by:+.1f} dB" if by is not None else f"{what} to {to or 0.0:+.1f} dB"
+
+    return _run(bench, track_id, revision, work)
+
+
+def set_keep(bench: Workbench, track_id: str, revision: int, ids: list[str], keep: str) -> Changed:
+    """Keep marks out of their rule, in whatever its switch says, or let the rule decide again."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
+        marks = state.marks
+        places = _free(edit, state, ids)
+        for place in places:
+            _row(edit, track, timeline, state, place).keep = keep
+        verb = {"out": "Keep out", "in": "Take in", "rule": "By the rule:"}[keep]
+        edit.label = f"{verb} {_names(marks, places)}"
+
+    return _run(bench, track_id, revision, work)
+
+
+def set_shape(bench: Workbench, track_id: str, revision: int, ids: list[str], notch: bool) -> Changed:
+    """Make dips notches, deepest in the middle, or flat again."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
+        marks = state.marks
+        places = _free(edit, state, ids)
+        for place in places:
+            _row(edit, track, timeline, state, place).notch = notch
+        edit.label = f"{'Notch' if notch else 'Flat'}: {_names(marks, places)}"
+
+    return _run(bench, track_id, revision, work)
+
+
+def set_edges(
+    bench: Workbench,
+    track_id: str,
+    revision: int,
+    id: str,
+    start: float | None = None,
+    end: float | None = None,
+    ramp_in: float | None = None,
+    ramp_out: float | None = None,
+) -> Changed:
+    """Move the edges of a dip (seconds, where it is at its depth) or set the length of its ramps (seconds)."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
+        marks = state.marks
+        (place,) = _free(edit, state, [id])
+        rate, dips = timeline.sample_rate, marks.draft.dips
+        row = _row(edit, track, timeline, state, place)
+        if start is not None or end is not None:
+            a, b = _within(timeline, start, end, float(dips.start[place]) / rate, float(dips.end[place]) / rate)
+            row.dip_start = a - row.shift if start is not None else row.dip_start
+            row.dip_end = b - row.shift if end is not None else row.dip_end
+        row.ramp_in = row.ramp_in if ramp_in is None else min(ramp_in, LONGEST_RAMP)
+        row.ramp_out = row.ramp_out if ramp_out is None else min(ramp_out, LONGEST_RAMP)
+        edit.label = f"Edges of {_names(marks, [place])}"
+
+    return _run(bench, track_id, revision, work)
+
+
+def correct(
+    bench: Workbench,
+    track_id: str,
+    revision: int,
+    ids: list[str],
+    kind: str | None = None,
+    start: float | None = None,
+    end: float | None = None,
+    gone: bool = False,
+) -> Changed:
+    """Say what marks really are: of another kind, with other edges (seconds, one mark), or no marks at all."""
+    if (start is not None or end is not None) and len(ids) != 1:
+        raise Refused("Move the edges of one mark at a time.")
+
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
+        marks = state.marks
+        places = _free(edit, state, ids)
+        what, rate = _names(marks, places), timeline.sample_rate
+        for place in places:
+            row = _row(edit, track, timeline, state, place)
+            if gone:
+                if row.found is None:
+                    edit.db.delete(row)
+                else:
+                    row.gone = True
+                continue
+            if start is not None or end is not None:
+                now = (row.start + row.shift) / rate, (row.end + row.shift) / rate
+                a, b = _within(timeline, start, end, *now)
+                row.start, row.end = a - row.shift, b - row.shift
+                row.dip_start = row.dip_end = None
+            row.kind = kind or row.kind
+            row.moved = True
+            _measure(row, timeline, state)
+        if gone:
+            edit.label = f"Not a mark: {what}"
+        else:
+            edit.label = f"{what}: a {NAMES[kind]}" if kind else f"Edges of {what}"
+
+    return _run(bench, track_id, revision, work)
+
+
+def make(
+    bench: Workbench,
+    track_id: str,
+    revision: int,
+    kind: str,
+    start: float,
+    end: float,
+    depth: float | None = None,
+    silent: bool = False,
+) -> Changed:
+    """Make a mark, or a free dip, over a span of seconds by hand.
+
+    A free dip goes down by 6 dB, by ``depth``, or all the way where it is to be ``silent``.
+    """
+
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
+        a, b = _within(timeline, start, end, start, end)
+        run = _run_at(timeline, (a + b) / 2)
+        a, b = max(a, run.start), min(b, run.end)
+        row = Detail(track_id=track.id, kind=kind, start=a, end=b, level=0.0, keep="in")
+        if any(_are_locked(state, np.array([(a + b) / 2]))):
+            raise Refused("This phrase is locked. Unlock it first (L).")
+        if kind == FREE:
+            row.offset = float(SILENT_DIP) if silent else -6.0 if depth is None else depth
+            # what was drawn is the whole of the dip: its ramps lie inside
+            ramp = min(RAMPS[FREE][0], (b - a) / timeline.sample_rate / 3)
+            row.ramp_in = row.ramp_out = ramp
+            row.dip_start, row.dip_end = a + round(ramp * timeline.sample_rate), b - round(ramp * timeline.sample_rate)
+        hand = measured(state, Hand(*(getattr(row, name) for name in Hand._fields)), timeline.shows_esses)
+        _made(edit, track, timeline, hand)
+        edit.label = "Silence a span" if silent else f"Make a {NAMES[kind]}"
+
+    return _run(bench, track_id, revision, work)
+
+
+def reset(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Changed:
+    """Forget what the hand did to marks: those that were found are as they were, those made by hand go."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
+        marks = state.marks
+        places = [place for place in _free(edit, state, ids) if marks.by_hand[place] is not None]
+        if not places:
+            raise Refused("Nothing was done by hand here.")
+        for place in places:
+            edit.db.delete(_row(edit, track, timeline, state, place))
+        edit.label = f"Back to the rule: {_names(marks, places)}"
+
+    return _run(bench, track_id, revision, work)
+
+
+def put_hands(edit: Edit, track: Track, timeline: Timeline, state: TrackState, hands: Iterable[Hand]) -> None:
+    """Keep what a draft makes of marks, and marks that it makes."""
+    for hand in hands:
+        places = state.marks.at([hand.found or hand.id])
+        row = _row(edit, track, timeline, state, places[0]) if places else _made(edit, track, timeline, hand)
+        for name, value in _columns(timeline, hand).items():
+            setattr(row, name, value)
+
+
+def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
+    """Find the details of a track anew, in and between its phrases as they are now. What the hand did stays."""
+
+    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
+        measurable(timeline)
+        for id in dict.fromkeys(run.recording for run in timeline.runs):
+            grid = bench.vault.grid(timeline.recorded(id))
+            phrases = phrases_of(edit.db, track, timeline.sample_rate, id)
+            put_found(edit, track, timeline, id, find_details(grid, phrases))
+        edit.label = "Find the details again"
+
+    return run_edit(bench, track_id, "Find the details again", revision, work)
+
+
+def put_found(edit: Edit, track: Track, timeline: Timeline, id: str | None, details: Iterable[Mark]) -> None:
+    """Keep the details that were found in one of a track's recordings in place of those from before."""
+    data = pack(details, timeline.sample_rate, timeline.span_of(id))
+    of_recording = (col(MarkSet.track_id) == track.id, col(MarkSet.recording_id).is_(id))
+    row = edit.db.scalars(select(MarkSet).where(*of_recording)).first()
+    if row is None:
+        edit.db.add(MarkSet(track_id=track.id, recording_id=id, data=data))
+    else:
+        row.data = data
+
+
+def pin(edit: Edit, track: Track, timeline: Timeline, state: TrackState, locked: Iterable[ClipRow], on: bool) -> None:
+    """Let the dips of clips that are being locked keep the depth they have; or follow the rule again."""
+    marks = state.marks
+    middle = (marks.arrays.start + marks.arrays.end) / 2
+    for clip in locked:
+        for place in np.flatnonzero((middle >= clip.start) & (middle < clip.end)).tolist():
+            if on:
+                row = _row(edit, track, timeline, state, place)
+                row.pinned = float(marks.draft.dips.depth[place]) if marks.applied[place] else 0.0
+            elif marks.by_hand[place] is not None:
+                _row(edit, track, timeline, state, place).pinned = None
+
+
+def _run(bench: Workbench, track_id: str, revision: int, work: Work) -> Changed:
+    def run(edit: Edit, track: Track, timeline: Timeline) -> None:
+        work(edit, track, timeline, state_of(bench, edit.db, edit.session, track, timeline))
+
+    return run_edit(bench, track_id, "Details", revision, run, settles=True)
+
+
+def _free(edit: Edit, state: TrackState, ids: Collection[str]) -> list[int]:
+    """The places of marks that may be worked on. Raises NotFound, and Refused where all of them are locked."""
+    marks = state.marks
+    places = marks.at(list(dict.fromkeys(ids)))
+    if not places:
+        raise NotFound("This mark no longer exists.")
+    middles = (marks.arrays.start + marks.arrays.end)[places] / 2
+    free = [place for place, held in zip(places, _are_locked(state, middles), strict=True) if not held]
+    if not free:
+        raise Refused("What is selected lies in a locked phrase. Unlock it first (L).")
+    # the rows of all of them at once, so that none is asked for alone
+    touched = [row.id for place in free if (row := marks.by_hand[place]) is not None]
+    for at in range(0, len(touched), _AT_ONCE):
+        edit.db.scalars(select(Detail).where(col(Detail.id).in_(touched[at : at + _AT_ONCE]))).all()
+    return free
+
+
+def _are_locked(state: TrackState, at: FloatArray) -> list[bool]:
+    """Whether the clips at some samples (n,) are locked."""
+    return [bool(locked) for locked in state.clips.locked[state.clips.at(at)]]
+
+
+def _row(edit: Edit, track: Track, timeline: Timeline, state: TrackState, place: int) -> Detail:
+    """The row of a mark, made now if the hand never touched it."""
+    known = state.marks.by_hand[place]
+    if known is not None:
+        row: Detail = require(edit.db, Detail, known.id, "mark")
+        return row
+    return _made(edit, track, timeline, touched(state, place))
+
+
+def _made(edit: Edit, track: Track, timeline: Timeline, hand: Hand) -> Detail:
+    """A new row for what the hand makes of a mark."""
+    row = Detail(track_id=track.id, take=track.take, **_columns(timeline, hand))
+    edit.db.add(row)
+    return row
+
+
+def _columns(timeline: Timeline, hand: Hand) -> dict[str, Any]:
+    """A hand as its row keeps it: in positions of the recording that lies where the mark does."""
+    run = _run_at(timeline, (hand.start + hand.end) / 2)
+    own = moved_hand(hand, -run.shift)._replace(recording_id=run.recording, shift=run.shift)
+    return {name: value for name, value in own._asdict().items() if name != "id"}
+
+
+def _run_at(timeline: Timeline, position: float) -> Run:
+    run = run_at(timeline.runs, position)
+    if run is None:
+        raise Refused("There is silence here: nothing to turn down.")
+    return run
+
+
+def _within(timeline: Timeline, start: float | None, end: float | None, a: float, b: float) -> tuple[int, int]:
+    """Edges in samples: those given, else ``a`` and ``b`` seconds; within the recording and in order."""
+    rate = timeline.sample_rate
+    first = round((a if start is None else start) * rate)
+    last = round((b if end is None else end) * rate)
+    first, last = max(first, 0), min(last, timeline.frames)
+    if last - first < round(SHORTEST * rate):
+        raise Refused("The end has to come after the start. Drag it further, or remove the mark (X).")
+    return first, last
+
+
+def _measure(row: Detail, timeline: Timeline, state: TrackState) -> None:
+    """Measure a mark that was moved or made."""
+    if state.grid is None:
+        raise Refused(MISSING)
+    start, end = row.start + row.shift, row.end + row.shift
+    hand = measured(state, Hand(row.id, row.found, row.found_end, row.kind, start, end), timeline.shows_esses)
+    row.level, row.excess = hand.level, hand.excess
+
+
+def _names(marks: TrackMarks, places: list[int]) -> str:
+    kinds = {ALL_KINDS[marks.arrays.kind[place]] for place in places}
+    count = len(places)
+    if len(kinds) > 1:
+        return f"{count} details"
+    (kind,) = kinds
+    return f"1 {NAMES[kind]}" if count == 1 else f"{count} {PLURALS[kind]}"

@@ -1,0 +1,1 @@
+"""A voice against its bed, and into the compressor."""

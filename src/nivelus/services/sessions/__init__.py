@@ -1,0 +1,1 @@
+"""Sessions, their tracks and recordings, and the long work that is done for them."""

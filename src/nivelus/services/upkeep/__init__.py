@@ -1,0 +1,1 @@
+"""Looking over a data folder and setting it right."""

@@ -1,0 +1,1 @@
+"""What is answered: plain values, as the interface shows them."""
