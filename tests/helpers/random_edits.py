@@ -8,7 +8,7 @@ import numpy as np
 
 from nivelus.core.errors import NivelusError
 from nivelus.services.clips import arranging, clips, details, drafts, moves, phrases, takes
-from nivelus.services.lanes import drawing, passes, rides
+from nivelus.services.lanes import drawing, passes, rides, whole
 from nivelus.services.mix import balance, load
 from nivelus.services.sessions import sessions, tracks
 from nivelus.services.track.workbench import Workbench
@@ -144,12 +144,12 @@ class RandomEdits:
             ),
             "set points": lambda: drawing.change_points(bench, id, revision, lane, points(), to=db(), shape="smooth"),
             "delete points": lambda: drawing.change_points(bench, id, revision, lane, points(), gone=True),
-            "clear lane": lambda: drawing.clear(bench, id, revision, lane),
-            "trim": lambda: drawing.set_trim(bench, id, revision, db()),
-            "trim off": lambda: drawing.set_trim(bench, id, revision, off=flag()),
-            "hand over": lambda: drawing.hand_over(bench, id, revision, lane, str(random.choice(["curve", "ride", "trim"]))),
-            "hand a span over": lambda: drawing.hand_over(bench, id, revision, lane, "curve", span()),
-            "range": lambda: drawing.set_range(bench, id, revision, -abs(db()) - 1, abs(db()) + 1),
+            "clear lane": lambda: whole.clear(bench, id, revision, lane),
+            "trim": lambda: whole.set_trim(bench, id, revision, db()),
+            "trim off": lambda: whole.set_trim(bench, id, revision, off=flag()),
+            "hand over": lambda: whole.hand_over(bench, id, revision, lane, str(random.choice(["curve", "ride", "trim"]))),
+            "hand a span over": lambda: whole.hand_over(bench, id, revision, lane, "curve", span()),
+            "range": lambda: whole.set_range(bench, id, revision, -abs(db()) - 1, abs(db()) + 1),
             "ride": lambda: rides.accept(bench, id, revision),
             "pass": kept_pass,
             "compressor": lambda: load.change(bench, id, revision, {"threshold": db(-40, -10)}),

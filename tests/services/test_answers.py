@@ -8,7 +8,7 @@ import pytest
 
 from nivelus.services.answers import answers
 from nivelus.services.clips import clips, details
-from nivelus.services.lanes import drawing
+from nivelus.services.lanes import drawing, whole
 from nivelus.services.mix import balance, load
 from nivelus.services.sessions import cards, sessions, tracks
 from nivelus.services.track.workbench import Workbench
@@ -45,8 +45,8 @@ def test_merged_answers_equal_a_fresh_load(
     more = [
         lambda s: drawing.lift_span(bench, two_tracks, s.revision, "ride", 1.0, 2.0, 2.0),
         lambda s: drawing.lift_span(bench, two_tracks, s.revision, "curve", 3.0, 4.0, -2.0),
-        lambda s: drawing.set_trim(bench, two_tracks, s.revision, 1.5),
-        lambda s: drawing.set_range(bench, two_tracks, s.revision, -1.0, 1.0),
+        lambda s: whole.set_trim(bench, two_tracks, s.revision, 1.5),
+        lambda s: whole.set_range(bench, two_tracks, s.revision, -1.0, 1.0),
         lambda s: details.set_rule(bench, two_tracks, s.revision, "ess", {"on": True, "depth": -6.0}),
         lambda s: details.set_rule(bench, two_tracks, s.revision, "gap", {"silent": True}),
         lambda s: details.set_rule(bench, two_tracks, s.revision, "breath", {"on": True}),

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from nivelus.services.clips import clips, details, drafts, moves
-from nivelus.services.lanes import drawing
+from nivelus.services.lanes import drawing, whole
 from nivelus.services.sessions import sessions, tracks
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed
@@ -52,7 +52,7 @@ HANDS: dict[str, tuple[Hand, str]] = {
         "",
     ),
     "fader": (lambda b, t, s: tracks.set_fader(b, t, s.revision, s.tracks[0].fader - 1.0), ""),
-    "trim": (lambda b, t, s: drawing.set_trim(b, t, s.revision, db=s.revision / 10), ""),
+    "trim": (lambda b, t, s: whole.set_trim(b, t, s.revision, db=s.revision / 10), ""),
 }
 
 

@@ -17,7 +17,7 @@ from nivelus.core.gain.drawn import Curve, curve_of, plain
 from nivelus.core.gain.edits import smooth
 from nivelus.services.answers.edits import run_edit
 from nivelus.services.clips import clips
-from nivelus.services.lanes import drawing, rides
+from nivelus.services.lanes import curve_files, drawing, rides
 from nivelus.services.sessions import sessions
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
@@ -46,7 +46,7 @@ def test_no_point_lies_outside_the_track(bench: Workbench, track: str) -> None:
     drawing.lift_span(bench, track, revision(), "ride", 0.0, 0.5, 1.0)
     drawing.lift_span(bench, track, revision(), "ride", length - 0.5, length + 50, -2.0)
     drawing.draw_line(bench, track, revision(), "ride", [(2.0, 0.0), (3.0, -3.0), (4000.0, 2.0)])
-    drawing.bring_in(bench, track, revision(), "trim", "a.csv", b"0,-1\n1,-2\n3600,-3\n")
+    curve_files.bring_in(bench, track, revision(), "trim", "a.csv", b"0,-1\n1,-2\n3600,-3\n")
     drawing.paste_range(bench, track, revision(), "ride", length - 0.2, 0.0, 3.0, (track, "ride"))
     drawing.change_points(bench, track, revision(), "ride", points_of(bench, track, "ride", -1), seconds=500.0)
     for at in (points(bench, track), [point.at for point in rides.view(bench, track).trim]):
@@ -56,7 +56,7 @@ def test_no_point_lies_outside_the_track(bench: Workbench, track: str) -> None:
 
 def test_what_is_cut_off_at_the_end_leaves_the_rest_as_it_was(bench: Workbench, track: str) -> None:
     state = state_of(bench, track)
-    drawing.bring_in(bench, track, state.revision, "ride", "a.csv", b"0,0\n100,-10\n")
+    curve_files.bring_in(bench, track, state.revision, "ride", "a.csv", b"0,0\n100,-10\n")
     length = state.tracks[0].timeline.duration
     last = rides.view(bench, track).ride[-1]
     assert (last.at, last.db) == (pytest.approx(length), pytest.approx(-length / 10))
@@ -116,7 +116,7 @@ def test_smoothing_costs_by_points_and_not_by_seconds() -> None:
 def test_an_edit_of_few_points_of_many_keeps_few_bytes(bench: Workbench, track: str) -> None:
     """Of a lane with thousands of points, and of many clips, a step keeps what is different."""
     rows = b"".join(b"%.4f,%.3f\n" % (i * 0.001, 3 * np.sin(i / 7)) for i in range(5000))
-    drawing.bring_in(bench, track, state_of(bench, track).revision, "ride", "a.csv", rows)
+    curve_files.bring_in(bench, track, state_of(bench, track).revision, "ride", "a.csv", rows)
     for number in range(20):
         drawing.lift_span(bench, track, state_of(bench, track).revision, "ride", 1.0 + number / 10, 1.05 + number / 10, 0.5)
         state = state_of(bench, track)

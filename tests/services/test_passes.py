@@ -11,7 +11,7 @@ import pytest
 from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import NotFound, Refused
 from nivelus.services.clips import clips
-from nivelus.services.lanes import drawing, passes
+from nivelus.services.lanes import drawing, passes, whole
 from nivelus.services.sessions import sessions, tracks
 from nivelus.services.track import sound
 from nivelus.services.track.workbench import Workbench
@@ -176,7 +176,7 @@ def test_the_trim_is_ridden_as_an_offset_folded_and_ridden_again(bench: Workbenc
         passes.keep(bench, id, revision(bench, track), AS_IT_COMES)
         kept = id
         assert lane(bench, track, at, "trim") == pytest.approx([1.5, 1.5], abs=0.26)
-        drawing.hand_over(bench, track, revision(bench, track), "trim", "ride")
+        whole.hand_over(bench, track, revision(bench, track), "trim", "ride")
         assert lane(bench, track, at) == pytest.approx([-2 + 1.5 * turn] * 2, abs=0.5)
         assert lane(bench, track, at, "trim") == pytest.approx([0, 0])
 

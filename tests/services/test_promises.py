@@ -9,7 +9,7 @@ import pytest
 
 from nivelus.core.errors import NivelusError
 from nivelus.services.clips import drafts
-from nivelus.services.lanes import drawing, rides
+from nivelus.services.lanes import drawing, rides, whole
 from nivelus.services.sessions import sessions
 from nivelus.services.track import sound
 from nivelus.services.track.workbench import Workbench
@@ -106,11 +106,11 @@ def test_a_refrain_that_a_client_wants_louder_is_level_there(bench: Workbench, s
     promised = drafts.draft(bench, track)
     assert (promised.moves, promised.level) == (0, 5)
     # switched off it is no wish
-    drawing.set_trim(bench, track, state.revision, off=True)
+    whole.set_trim(bench, track, state.revision, off=True)
     assert {clip.wish for clip in phrases_of(state_of(bench, track), track)} == {0.0}
-    drawing.set_trim(bench, track, state_of(bench, track).revision, off=False)
+    whole.set_trim(bench, track, state_of(bench, track).revision, off=False)
     # in the ride it is part of evenness again, and the step says what that does
-    folded = drawing.hand_over(bench, track, state_of(bench, track).revision, "trim", "ride")
+    folded = whole.hand_over(bench, track, state_of(bench, track).revision, "trim", "ride")
     assert folded.undo == "Fold the trim into the ride · 2 phrases are off by it"
     assert sound.before_after(bench, track).after.level == 3
     assert drafts.draft(bench, track).level == 5
@@ -131,6 +131,6 @@ def test_a_wish_is_kept_under_the_ceiling(bench: Workbench, session: str) -> Non
     """What is asked for comes on top: a draft turns a phrase up no further than leaves room for it."""
     track = sessions.state(bench, session).tracks[1].id
     sessions.update(bench, session, state_of(bench, track).revision, {"target": -12.0, "noise_limit": -10.0, "most_up": 40.0})
-    drawing.set_trim(bench, track, state_of(bench, track).revision, 6.0)
+    whole.set_trim(bench, track, state_of(bench, track).revision, 6.0)
     drafts.accept(bench, track, state_of(bench, track).revision)
     assert sound.before_after(bench, track).after.true_peak <= -1.0 + 0.01

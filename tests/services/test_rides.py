@@ -13,7 +13,7 @@ from nivelus.core.chain.state import LAYERS
 from nivelus.core.deliver.curve_csv import read_csv
 from nivelus.core.errors import CurveFileError, NivelusError, NotFound, Refused
 from nivelus.services.clips import clips, details
-from nivelus.services.lanes import drawing, rides
+from nivelus.services.lanes import curve_files, drawing, rides, whole
 from nivelus.services.sessions import sessions, tracks
 from nivelus.services.track import sound
 from nivelus.services.track.workbench import Workbench
@@ -132,7 +132,7 @@ def test_a_point_is_the_same_whatever_becomes_of_those_around_it(bench: Workbenc
     drawing.lift_span(bench, swaying, revision(bench, swaying), "ride", 0.5, 4.0, -2.0)
     drawing.make_borders(bench, swaying, revision(bench, swaying), "ride", [(2.2, 2.3)], four=False)
     drawing.change_points(bench, swaying, revision(bench, swaying), "ride", [first], to=-9.0, shape="smooth")
-    drawing.hand_over(bench, swaying, drawing.set_trim(bench, swaying, revision(bench, swaying), 1.0).revision, "trim", "ride")
+    whole.hand_over(bench, swaying, whole.set_trim(bench, swaying, revision(bench, swaying), 1.0).revision, "trim", "ride")
     there = now()
     assert {first: 1.0, second: 2.5, third: 3.0}.items() <= there.items()
     assert len(there) == 10
@@ -231,14 +231,14 @@ def test_the_working_range_holds_the_hand_and_takes_in_what_is_typed(bench: Work
     assert gain(bench, swaying, "ride", at=np.zeros(1)) == -144.0
     # narrowed again, what lies beyond is heard at its end, and is there again when it is widened
     drawn = rides.view(bench, swaying).ride
-    drawing.set_range(bench, swaying, revision(bench, swaying), -20.0, 6.0)
+    whole.set_range(bench, swaying, revision(bench, swaying), -20.0, 6.0)
     assert state_of(bench, swaying).undo == "Working range -20 to +6 dB"
     assert gain(bench, swaying).min() == -20.0
     assert rides.view(bench, swaying).ride == drawn
-    drawing.set_range(bench, swaying, revision(bench, swaying), -144.0, 6.0)
+    whole.set_range(bench, swaying, revision(bench, swaying), -144.0, 6.0)
     assert gain(bench, swaying).min() == -144.0
     with pytest.raises(Refused, match="around 0 dB"):
-        drawing.set_range(bench, swaying, revision(bench, swaying), 2.0, 6.0)
+        whole.set_range(bench, swaying, revision(bench, swaying), 2.0, 6.0)
 
 
 def test_moves_are_scaled_around_a_gain_and_borders_change_nothing(bench: Workbench, swaying: str) -> None:
@@ -350,7 +350,7 @@ def test_points_of_clip_curves_stay_in_their_clips(bench: Workbench, swaying: st
     assert gain(bench, swaying, "curve", at=at) == pytest.approx([-6.0, -6.0, -6.0, 0.0], abs=0.01)
     change(bench, swaying, "curve", [1], gone=True)
     assert len(rides.view(bench, swaying).curve) == 1
-    drawing.clear(bench, swaying, revision(bench, swaying), "curve")
+    whole.clear(bench, swaying, revision(bench, swaying), "curve")
     assert not rides.view(bench, swaying).curve
 
 
@@ -363,7 +363,7 @@ def test_clip_curve_and_ride_are_mirrored_and_nothing_is_heard_of_it(
     before = gain(bench, swaying)
     alone = gain(bench, swaying, "ride")
     for lane, to in (("ride", "curve"), ("curve", "ride")):
-        drawing.hand_over(bench, swaying, revision(bench, swaying), lane, to, span)
+        whole.hand_over(bench, swaying, revision(bench, swaying), lane, to, span)
         # the ramps at the borders of clips are the only place where it may show
         assert gain(bench, swaying) == pytest.approx(before, abs=0.01)
         at = np.linspace(2.1, 3.4, 50) if span else None
@@ -376,28 +376,28 @@ def test_clip_curve_and_ride_are_mirrored_and_nothing_is_heard_of_it(
 
 
 def test_a_lane_that_is_moved_is_moved_as_it_is_heard(bench: Workbench, swaying: str) -> None:
-    drawing.bring_in(bench, swaying, revision(bench, swaying), "ride", "a.csv", b"0,-30\n8,10\n")
-    drawing.bring_in(bench, swaying, revision(bench, swaying), "trim", "a.csv", b"0,2\n4,9\n")
-    drawing.set_range(bench, swaying, revision(bench, swaying), -20.0, 6.0)
+    curve_files.bring_in(bench, swaying, revision(bench, swaying), "ride", "a.csv", b"0,-30\n8,10\n")
+    curve_files.bring_in(bench, swaying, revision(bench, swaying), "trim", "a.csv", b"0,2\n4,9\n")
+    whole.set_range(bench, swaying, revision(bench, swaying), -20.0, 6.0)
     before = gain(bench, swaying)
-    drawing.hand_over(bench, swaying, revision(bench, swaying), "trim", "ride")
+    whole.hand_over(bench, swaying, revision(bench, swaying), "trim", "ride")
     assert gain(bench, swaying) == pytest.approx(before, abs=0.01)
     assert state_of(bench, swaying).tracks[0].range_high == 12.0
-    drawing.hand_over(bench, swaying, revision(bench, swaying), "ride", "curve", (3.0, 9.0))
+    whole.hand_over(bench, swaying, revision(bench, swaying), "ride", "curve", (3.0, 9.0))
     assert gain(bench, swaying) == pytest.approx(before, abs=0.01)
 
 
 def test_a_trim_that_is_off_is_kept_and_not_heard(bench: Workbench, swaying: str) -> None:
-    drawing.set_trim(bench, swaying, revision(bench, swaying), -3.0)
+    whole.set_trim(bench, swaying, revision(bench, swaying), -3.0)
     a = state_of(bench, swaying).clips
-    changed = drawing.set_trim(bench, swaying, revision(bench, swaying), off=True)
+    changed = whole.set_trim(bench, swaying, revision(bench, swaying), off=True)
     assert changed.label == "Switch the trim off"
     view = rides.view(bench, swaying)
     assert (view.off, view.offset) == (True, -3.0)
     assert not gain(bench, swaying).any()
     assert [c.after for c in state_of(bench, swaying).clips] == pytest.approx([(c.after or 0.0) + 3.0 for c in a], abs=0.01)
     with pytest.raises(Refused, match="switched off"):
-        drawing.hand_over(bench, swaying, revision(bench, swaying), "trim", "ride")
+        whole.hand_over(bench, swaying, revision(bench, swaying), "trim", "ride")
     sessions.undo(bench, state_of(bench, swaying).id, revision(bench, swaying))
     assert gain(bench, swaying).max() == -3.0
 
@@ -435,43 +435,43 @@ def test_a_span_of_clip_curves_is_deleted_clip_by_clip(bench: Workbench, swaying
 def test_a_trim_lies_over_the_ride_and_is_folded_into_it(bench: Workbench, swaying: str) -> None:
     rides.accept(bench, swaying, revision(bench, swaying))
     ride = gain(bench, swaying, "ride")
-    drawing.set_trim(bench, swaying, revision(bench, swaying), -2.5)
+    whole.set_trim(bench, swaying, revision(bench, swaying), -2.5)
     drawing.lift_span(bench, swaying, revision(bench, swaying), "trim", 6.0, 8.0, 3.0)
     assert rides.view(bench, swaying).offset == -2.5
     assert gain(bench, swaying, "ride") == pytest.approx(ride, abs=1e-6)
     heard = gain(bench, swaying)
     state = state_of(bench, swaying)
     assert state.clips[0].after == pytest.approx(state.clips[0].before - 2.5, abs=0.2)
-    drawing.hand_over(bench, swaying, revision(bench, swaying), "trim", "ride")
+    whole.hand_over(bench, swaying, revision(bench, swaying), "trim", "ride")
     assert gain(bench, swaying) == pytest.approx(heard, abs=0.01)
     assert gain(bench, swaying, "trim") == pytest.approx(np.zeros(4001))
     with pytest.raises(Refused, match="no trim"):
-        drawing.hand_over(bench, swaying, revision(bench, swaying), "trim", "ride")
-    drawing.clear(bench, swaying, revision(bench, swaying), "ride")
+        whole.hand_over(bench, swaying, revision(bench, swaying), "trim", "ride")
+    whole.clear(bench, swaying, revision(bench, swaying), "ride")
     assert not gain(bench, swaying).any()
     with pytest.raises(Refused, match="no ride to remove"):
-        drawing.clear(bench, swaying, revision(bench, swaying), "ride")
+        whole.clear(bench, swaying, revision(bench, swaying), "ride")
 
 
 def test_curves_go_out_and_come_in_again(bench: Workbench, swaying: str) -> None:
     with pytest.raises(Refused, match="no ride to write out"):
-        drawing.write_out(bench, swaying, "ride", "csv")
+        curve_files.write_out(bench, swaying, "ride", "csv")
     rides.accept(bench, swaying, revision(bench, swaying))
     heard = gain(bench, swaying)
     for ending in ("csv", "mid"):
-        name, data = drawing.write_out(bench, swaying, "ride", ending)
+        name, data = curve_files.write_out(bench, swaying, "ride", ending)
         assert name == f"sway ride.{ending}"
-        drawing.clear(bench, swaying, revision(bench, swaying), "ride")
-        drawing.bring_in(bench, swaying, revision(bench, swaying), "ride", name, data)
+        whole.clear(bench, swaying, revision(bench, swaying), "ride")
+        curve_files.bring_in(bench, swaying, revision(bench, swaying), "ride", name, data)
         assert gain(bench, swaying) == pytest.approx(heard, abs=0.05)
-    assert len(read_csv(drawing.write_out(bench, swaying, "ride", "csv")[1])) == len(rides.view(bench, swaying).ride)
+    assert len(read_csv(curve_files.write_out(bench, swaying, "ride", "csv")[1])) == len(rides.view(bench, swaying).ride)
     before = state_of(bench, swaying)
     for name, data, words in (("a.csv", b"nonsense", "a.csv"), ("a.wav", b"", "CSV file"), ("a.mid", b"x", "MIDI")):
         with pytest.raises(CurveFileError, match=words):
-            drawing.bring_in(bench, swaying, before.revision, "ride", name, data)
+            curve_files.bring_in(bench, swaying, before.revision, "ride", name, data)
     for lane, ending in (("dips", "csv"), ("ride", "doc")):
         with pytest.raises(NivelusError):
-            drawing.write_out(bench, swaying, lane, ending)
+            curve_files.write_out(bench, swaying, lane, ending)
     assert state_of(bench, swaying) == before
 
 
@@ -479,17 +479,17 @@ def steps(bench: Workbench, track: str) -> list[Callable[[int], Changed]]:
     return [
         lambda r: rides.accept(bench, track, r),
         lambda r: drawing.lift_span(bench, track, r, "trim", 2.0, 3.0, 2.0),
-        lambda r: drawing.set_trim(bench, track, r, 1.0),
+        lambda r: whole.set_trim(bench, track, r, 1.0),
         lambda r: drawing.put_point(bench, track, r, "ride", 5.0, -1.0),
         lambda r: drawing.change_points(bench, track, r, "ride", points_of(bench, track, "ride", 0), by=0.5),
         lambda r: drawing.delete_range(bench, track, r, "ride", 1.0, 3.0),
-        lambda r: drawing.hand_over(bench, track, r, "trim", "ride"),
-        lambda r: drawing.bring_in(bench, track, r, "trim", "a.csv", b"0,-1\n5,-3\n"),
-        lambda r: drawing.clear(bench, track, r, "ride"),
+        lambda r: whole.hand_over(bench, track, r, "trim", "ride"),
+        lambda r: curve_files.bring_in(bench, track, r, "trim", "a.csv", b"0,-1\n5,-3\n"),
+        lambda r: whole.clear(bench, track, r, "ride"),
         lambda r: drawing.lift_span(bench, track, r, "curve", 2.0, 7.0, -2.0),
-        lambda r: drawing.hand_over(bench, track, r, "curve", "ride", (3.0, 4.0)),
-        lambda r: drawing.set_range(bench, track, r, -40.0, 12.0),
-        lambda r: drawing.set_trim(bench, track, r, off=True),
+        lambda r: whole.hand_over(bench, track, r, "curve", "ride", (3.0, 4.0)),
+        lambda r: whole.set_range(bench, track, r, -40.0, 12.0),
+        lambda r: whole.set_trim(bench, track, r, off=True),
     ]
 
 
@@ -518,12 +518,12 @@ def test_a_track_goes_with_its_lanes_and_comes_back_with_them(bench: Workbench, 
 
 def test_what_moves_a_phrase_and_its_details_alike_is_no_difference_between_them(bench: Workbench, detailed: str) -> None:
     before = {m.id: m for m in state_of(bench, detailed).marks if m.kind in ("breath", "ess", "knock")}
-    drawing.set_trim(bench, detailed, revision(bench, detailed), -4.0)
+    whole.set_trim(bench, detailed, revision(bench, detailed), -4.0)
     for m in state_of(bench, detailed).marks:
         if m.id in before:
             assert m.after == pytest.approx(before[m.id].after, abs=0.05)
     # a ride under an ess moves the voice around it as well, under a breath it moves the breath alone
-    drawing.clear(bench, detailed, revision(bench, detailed), "trim")
+    whole.clear(bench, detailed, revision(bench, detailed), "trim")
     breath = next(m for m in before.values() if m.kind == "breath")
     drawing.lift_span(bench, detailed, revision(bench, detailed), "ride", breath.start, breath.end, 3.0)
     now = next(m for m in state_of(bench, detailed).marks if m.id == breath.id)
@@ -533,7 +533,7 @@ def test_what_moves_a_phrase_and_its_details_alike_is_no_difference_between_them
 def test_details_are_told_with_the_ride_in(bench: Workbench, detailed: str) -> None:
     details.set_rule(bench, detailed, revision(bench, detailed), "gap", {"on": True})
     gap = next(m for m in state_of(bench, detailed).marks if m.kind == "gap")
-    drawing.set_trim(bench, detailed, revision(bench, detailed), -3.0)
+    whole.set_trim(bench, detailed, revision(bench, detailed), -3.0)
     now = next(m for m in state_of(bench, detailed).marks if m.id == gap.id)
     assert now.after == pytest.approx((gap.after or 0.0) - 3.0, abs=0.1)
 
@@ -541,7 +541,7 @@ def test_details_are_told_with_the_ride_in(bench: Workbench, detailed: str) -> N
 def test_what_was_drawn_before_there_was_a_working_range_sounds_as_it_did(bench: Workbench, swaying: str, track: str) -> None:
     from alembic import command
 
-    drawing.bring_in(bench, swaying, revision(bench, swaying), "ride", "a.csv", b"0,-30\n8,10\n")
+    curve_files.bring_in(bench, swaying, revision(bench, swaying), "ride", "a.csv", b"0,-30\n8,10\n")
     before = gain(bench, swaying)
     config = database._alembic()
     config.attributes["engine"] = bench.database.engine

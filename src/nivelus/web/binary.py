@@ -10,7 +10,7 @@ from flask import Blueprint, Response, jsonify, request, send_file
 from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import NotFound, Refused
 from nivelus.services.files import imports, renders
-from nivelus.services.lanes import drawing, passes, rides
+from nivelus.services.lanes import curve_files, passes, rides
 from nivelus.services.mix import balance, load
 from nivelus.services.sessions import broken
 from nivelus.services.track import sound
@@ -101,7 +101,7 @@ def gain(track_id: str) -> Response:
 @bp.get("/tracks/<track_id>/lanes/<lane>.<ending>")
 def lane_file(track_id: str, lane: str, ending: str) -> Response:
     """What is drawn on a track as a CSV or MIDI file."""
-    name, data = drawing.write_out(bench(), track_id, lane, ending)
+    name, data = curve_files.write_out(bench(), track_id, lane, ending)
     return send_file(io.BytesIO(data), as_attachment=True, download_name=name)
 
 

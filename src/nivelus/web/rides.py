@@ -9,7 +9,7 @@ from pydantic import BaseModel, Field
 
 from nivelus.core.drafts.wants import Pace
 from nivelus.core.errors import Refused
-from nivelus.services.lanes import drawing, rides
+from nivelus.services.lanes import curve_files, drawing, rides, whole
 from nivelus.services.track.sound import of_key
 from nivelus.services.views.ride import InsideView, RideDraftView, RideView
 from nivelus.services.views.session import Changed, LaneName
@@ -258,7 +258,7 @@ def paste_range(path: TrackPath, body: Paste) -> Response:
 @api.post("/lanes/clear", responses={200: Changed})
 def clear_lane(path: TrackPath, body: OfLane) -> Response:
     """Take a lane away."""
-    return answer(drawing.clear(bench(), path.track_id, body.revision, body.lane))
+    return answer(whole.clear(bench(), path.track_id, body.revision, body.lane))
 
 
 @api.post("/lanes/trim", responses={200: Changed})
@@ -266,26 +266,26 @@ def set_trim(path: TrackPath, body: TrimChange) -> Response:
     """Trim the whole track, or switch the trim off or on."""
     if (body.db is None) == (body.off is None):
         raise Refused("Give either a trim in dB or whether the trim is off.")
-    return answer(drawing.set_trim(bench(), path.track_id, body.revision, body.db, body.off))
+    return answer(whole.set_trim(bench(), path.track_id, body.revision, body.db, body.off))
 
 
 @api.post("/lanes/move", responses={200: Changed})
 def hand_over(path: TrackPath, body: HandOver) -> Response:
     """Move what one lane draws into another: fold the trim, mirror clip curve and ride."""
-    return answer(drawing.hand_over(bench(), path.track_id, body.revision, body.lane, body.to, body.span))
+    return answer(whole.hand_over(bench(), path.track_id, body.revision, body.lane, body.to, body.span))
 
 
 @api.post("/lanes/working-range", responses={200: Changed})
 def set_range(path: TrackPath, body: RangeOfWork) -> Response:
     """Set the working range."""
-    return answer(drawing.set_range(bench(), path.track_id, body.revision, body.low, body.high))
+    return answer(whole.set_range(bench(), path.track_id, body.revision, body.low, body.high))
 
 
 @api.post("/lanes/file", responses={200: Changed})
 def bring_curve_in(path: TrackPath, query: CurveQuery) -> Response:
     """Bring a curve in from a CSV or MIDI file, which is the body of the request."""
     length = request.content_length or 0
-    if not 0 < length <= drawing.MOST_BYTES:
+    if not 0 < length <= curve_files.MOST_BYTES:
         raise Refused("A curve file is not empty and holds 16 MB at most.")
     data = request.stream.read(length)
-    return answer(drawing.bring_in(bench(), path.track_id, query.revision, query.lane, query.name, data))
+    return answer(curve_files.bring_in(bench(), path.track_id, query.revision, query.lane, query.name, data))

@@ -1,4 +1,4 @@
-"""The use cases of what is drawn: lifts, points, ranges, the trim and its folding, the working range, curves from elsewhere.
+"""The use cases of what is drawn: lifts, ranges and points.
 
 Three lanes are drawn on. The ride and the trim are one curve each; "curve" is the curves of the clips, which looks like one
 but belongs to many: an edit of a span is done to each clip in its part of it.
@@ -6,29 +6,19 @@ but belongs to many: an edit of a span is done to each clip in its part of it.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
-from dataclasses import replace
-from pathlib import PurePath
+from collections.abc import Collection, Sequence
 
 import numpy as np
 
-from nivelus.core.chain.state import LANES
-from nivelus.core.deliver.curve_formats import FORMATS, parse_curve
-from nivelus.core.errors import CurveFileError, NotFound, Refused
+from nivelus.core.errors import NotFound, Refused
+from nivelus.core.gain.beside import RAMP, draw_alike, kept_within, with_ramps, without_rests
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.clips import DECLICK_SECONDS
-from nivelus.core.gain.compiled import SILENCE, FloatArray
 from nivelus.core.gain.drawn import (
-    CLOSEST,
-    COLUMNS,
     Curve,
     Shape,
-    add,
-    chained,
     curve_of,
     finite,
-    inside_of,
-    limit,
     with_points,
 )
 from nivelus.core.gain.edits import (
@@ -50,44 +40,29 @@ from nivelus.core.gain.edits import (
 )
 from nivelus.core.gain.edits import delete_range as delete_span
 from nivelus.services.answers.edits import count_of, run_edit
+from nivelus.services.lanes.parts import NAMES, Drawing, change, draw_in, parts_of
 from nivelus.services.lanes.rows import (
     EVERYWHERE,
-    WIDEST_RANGE,
     Owner,
     Range,
     at_the_end,
     gain_of,
     hand_range,
-    lane_now,
-    lane_owner,
-    lane_row,
-    own_part,
     owners_of,
     whole_lane,
-    widen,
 )
-from nivelus.services.track.state import owners_of_track, state_of, working_range
-from nivelus.services.track.targets import target_of
+from nivelus.services.track.state import owners_of_track, working_range
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed
 from nivelus.store.history import Edit, require
-from nivelus.store.packing import unpack_curve
-from nivelus.store.tables import Lane, Track
+from nivelus.store.tables import Track
 
-RAMP = 0.06
-"""Seconds of the ramps of a lift."""
 SMOOTHING = 0.4
 DRAWING = 0.2
 THINNING = 0.3
-MOST_POINTS = 100_000
-MOST_BYTES = 16 << 20
 SHORTEST_PIECE = 3 * DECLICK_SECONDS
 """Of what is pasted into clips, less than this of one is left out."""
-NAMES = {"curve": "clip curve", "ride": "ride", "trim": "trim"}
-
-Drawing = Callable[[Curve, float, float], Curve]
-"""An edit of one curve within a span of seconds."""
 
 
 # --- spans
@@ -104,10 +79,10 @@ def lift_span(bench: Workbench, track_id: str, revision: int, lane: str, start: 
 
         def raised(curve: Curve, a: float, b: float) -> Curve:
             inside = np.append(curve.db[curve.inside(a, b)], curve([a, b]))
-            amount = _kept(by, inside, within)
+            amount = kept_within(by, inside, within)
             return lift(curve, a, b, amount, RAMP, RAMP) if amount else curve
 
-        _draw(edit, track, timeline, lane, raised, (start, end), by_hand=True)
+        draw_in(edit, track, timeline, lane, raised, (start, end), by_hand=True)
         edit.moves(by, lambda sum: f"Lift the {NAMES[lane]} by {sum:+.1f} dB")
 
     return run_edit(bench, track_id, f"Lift the {NAMES[lane]}", revision, work)
@@ -121,13 +96,13 @@ def delete_range(bench: Workbench, track_id: str, revision: int, lane: str, star
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         levels: list[float] = []
-        for owner, curve, a, b in _parts(edit, track, timeline, lane, (start, end), needs_points=True):
+        for owner, curve, a, b in parts_of(edit, track, timeline, lane, (start, end), needs_points=True):
             # beyond the clip, or the track, nothing is outside
             first, last = max(owner.start, 0.0), min(owner.end, timeline.duration)
             ends = a if a <= first else -np.inf, b if b >= last else np.inf
-            new, level = delete_span(curve, *_with_ramps(curve, a, b), RAMP, ends)
-            new = _without_rests(new)
-            if not _same(new, curve):
+            new, level = delete_span(curve, *with_ramps(curve, a, b), RAMP, ends)
+            new = without_rests(new)
+            if not draw_alike(new, curve):
                 owner.put(new, track)
                 levels.append(round(level, 1) + 0.0)
         if not levels:
@@ -148,7 +123,7 @@ def change_range(
         "thin": (f"Thin the {NAMES[lane]}", lambda curve, a, b: thin(curve, THINNING, a, b)),
     }
     label, work = ways[what]
-    return _change(bench, track_id, revision, lane, label, work, (start, end), needs_points=True)
+    return change(bench, track_id, revision, lane, label, work, (start, end), needs_points=True)
 
 
 def scale_range(
@@ -162,7 +137,7 @@ def scale_range(
         return scale(curve, a, b, factor, middle)
 
     label = f"Scale the {NAMES[lane]} to {factor:.0%}"
-    return _change(bench, track_id, revision, lane, label, work, (start, end), needs_points=True)
+    return change(bench, track_id, revision, lane, label, work, (start, end), needs_points=True)
 
 
 def make_borders(
@@ -180,7 +155,7 @@ def make_borders(
 
     ordered = [(min(span), max(span)) for span in spans]
     whole = min(start for start, _ in ordered), max(end for _, end in ordered)
-    return _change(bench, track_id, revision, lane, f"Points at {count_of(len(spans), 'span')}", work, whole)
+    return change(bench, track_id, revision, lane, f"Points at {count_of(len(spans), 'span')}", work, whole)
 
 
 def draw_line(bench: Workbench, track_id: str, revision: int, lane: str, points: list[tuple[float, float]]) -> Changed:
@@ -195,7 +170,7 @@ def draw_line(bench: Workbench, track_id: str, revision: int, lane: str, points:
         own = cut.keep(cut.inside(a, b))
         return draw(curve, own.at, own.db, DRAWING)
 
-    return _change(bench, track_id, revision, lane, f"Draw the {NAMES[lane]}", work, (start, end), by_hand=True)
+    return change(bench, track_id, revision, lane, f"Draw the {NAMES[lane]}", work, (start, end), by_hand=True)
 
 
 def paste_range(
@@ -223,7 +198,7 @@ def paste_range(
         return paste(curve, a, shift(cut.keep(cut.inside(a - at, b - at)), at - a))
 
     label = f"Paste into the {NAMES[lane]}"
-    return _change(bench, track_id, revision, lane, label, work, (at, at + float(piece.at[-1])))
+    return change(bench, track_id, revision, lane, label, work, (at, at + float(piece.at[-1])))
 
 
 # --- points
@@ -235,7 +210,7 @@ def put_point(bench: Workbench, track_id: str, revision: int, lane: str, at: flo
     def work(curve: Curve, a: float, b: float) -> Curve:
         return add_point(curve, at, float(curve([at])[0]) if db is None else gain_of(db))
 
-    return _change(bench, track_id, revision, lane, f"A point in the {NAMES[lane]}", work, (at, at), by_hand=db is not None)
+    return change(bench, track_id, revision, lane, f"A point in the {NAMES[lane]}", work, (at, at), by_hand=db is not None)
 
 
 def change_points(
@@ -266,7 +241,7 @@ def change_points(
         earliest, latest = max(owner.start, owner.within[0]), min(owner.end, owner.within[1])
         wished = seconds if at is None else at - curve.at[chosen[0]]
         later = min(max(wished, earliest - curve.at[chosen[0]]), latest - curve.at[chosen[-1]])
-        moved = move_points(curve, chosen, later, _kept(by, curve.db[chosen], within) if by else 0.0)
+        moved = move_points(curve, chosen, later, kept_within(by, curve.db[chosen], within) if by else 0.0)
         if shape == "hold":
             return hold_points(moved, chosen, RAMP)
         return moved if shape is None else set_points(moved, chosen, shape=Shape[shape.upper()])
@@ -281,7 +256,7 @@ def change_points(
             if len(chosen):
                 found += len(chosen)
                 drawn = changed(owner, curve, chosen, within)
-                moved |= not _same(drawn, curve)
+                moved |= not draw_alike(drawn, curve)
                 owner.put(drawn, track)
         if not found:
             raise NotFound("This point no longer exists." if len(wanted) == 1 else "These points no longer exist.")
@@ -292,262 +267,3 @@ def change_points(
     moves = bool(seconds) or at is not None
     does = "Delete" if gone else "Move" if moves or by else "Set"
     return run_edit(bench, track_id, does, revision, work)
-
-
-# --- lanes as a whole
-
-
-def clear(bench: Workbench, track_id: str, revision: int, lane: str) -> Changed:
-    """Take all points of a lane away, and the offset of a trim."""
-
-    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        if not _clear(edit, track, timeline, lane):
-            raise Refused(f"There is no {NAMES[lane]} to remove.")
-
-    return run_edit(bench, track_id, f"Take the {NAMES[lane]} away", revision, work)
-
-
-def set_trim(bench: Workbench, track_id: str, revision: int, db: float | None = None, off: bool | None = None) -> Changed:
-    """Trim the whole track by some dB, or switch the trim off or on; off, it keeps what it is."""
-
-    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        row = lane_row(edit, track, "trim")
-        if db is not None:
-            row.offset = round(db, 2) + 0.0
-            widen(track, unpack_curve(row.points) if row.points else curve_of([(0.0, 0.0)]), row.offset)
-        if off is not None:
-            row.off = off
-
-    label = f"Trim to {db:+.1f} dB" if db is not None else f"Switch the trim {'off' if off else 'on'}"
-    return run_edit(bench, track_id, label, revision, work)
-
-
-def hand_over(
-    bench: Workbench, track_id: str, revision: int, lane: str, to: str, span: tuple[float, float] | None = None
-) -> Changed:
-    """Move what one lane draws, all of it or a span, into another: the sum, and so what is heard, stays.
-
-    This folds the trim into the ride, and mirrors the clip curve into the ride and back.
-    """
-    label = "Fold the trim into the ride" if (lane, to) == ("trim", "ride") else f"Move the {NAMES[lane]} into the {NAMES[to]}"
-
-    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        if lane == to:
-            raise Refused("Choose another lane to move this into.")
-        # what was asked for is level where it stands; what is part of another lane is judged
-        fallen = _off_without_wishes(bench, edit, track, timeline) if lane == "trim" and span is None else 0
-        if any(lane_row(edit, track, name).off for name in (lane, to) if name != "curve"):
-            raise Refused("The trim is switched off. Switch it on first, so that what is heard stays.")
-        for name in (lane, to):
-            _settle(edit, track, timeline, name)
-        moved = limit(lane_now(edit, track, timeline, lane), *working_range(track))
-        if span is not None and len(moved):
-            moved = _alone(moved, min(span), max(span))
-        if not len(moved) or not (span is None or finite(moved.db).any()):
-            raise Refused(f"There is no {NAMES[lane]} here to move.")
-        if span is None:
-            _clear(edit, track, timeline, lane)
-        else:
-            _add(edit, track, timeline, lane, replace(moved, db=-finite(moved.db)))
-            for owner in owners_of(edit, track, timeline, lane, span):
-                owner.put(_without_rests(owner.curve()), track)
-        _add(edit, track, timeline, to, moved)
-        if fallen:
-            edit.label = f"{label} · {count_of(fallen, 'phrase')} {'is' if fallen == 1 else 'are'} off by it"
-
-    return run_edit(bench, track_id, label, revision, work)
-
-
-def _off_without_wishes(bench: Workbench, edit: Edit, track: Track, timeline: Timeline) -> int:
-    """How many phrases of a track are level only because what lies in the trim was asked for."""
-    state = state_of(bench, edit.db, edit.session, track, timeline)
-    target = target_of(bench, edit.db, edit.session, state)
-    with_it, without = (
-        np.abs(levels - target) > edit.session.tolerance + 1e-9 for levels in state.levels_asked(state.clips.judged)
-    )
-    return int((with_it & ~without).sum())
-
-
-def set_range(bench: Workbench, track_id: str, revision: int, low: float, high: float) -> Changed:
-    """Set the working range of a track. What is drawn beyond it is kept, and heard at its ends."""
-    low, high = max(low, WIDEST_RANGE[0]), min(high, WIDEST_RANGE[1])
-    if not low < 0 < high:
-        raise Refused("A working range lies around 0 dB.")
-
-    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        track.range_low, track.range_high = low, high
-
-    name = "silence" if low <= SILENCE else f"{low:+.0f}"
-    return run_edit(bench, track_id, f"Working range {name} to {high:+.0f} dB", revision, work)
-
-
-def bring_in(bench: Workbench, track_id: str, revision: int, lane: str, name: str, data: bytes) -> Changed:
-    """Import a curve that was drawn elsewhere, in place of what is in a lane."""
-    with bench.database.reading() as db:
-        length = owners_of_track(db, track_id)[2].duration
-    # what lies beyond the end of the track would never be heard
-    curve = inside_of(parse_curve(PurePath(name), data), 0.0, length)
-    if len(curve) > MOST_POINTS:
-        curve = thin(curve, 0.05)
-    if len(curve) > MOST_POINTS:
-        raise CurveFileError(f"“{PurePath(name).name}” holds more than {MOST_POINTS} points.")
-
-    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        _clear(edit, track, timeline, lane)
-        _add(edit, track, timeline, lane, curve)
-
-    return run_edit(bench, track_id, f"Import a {NAMES[lane]}", revision, work)
-
-
-def write_out(bench: Workbench, track_id: str, lane: str, ending: str) -> tuple[str, bytes]:
-    """A lane as a file: its name and its bytes."""
-    known = next((known for known in FORMATS if f".{ending}" == known.endings[0]), None)
-    if known is None or lane not in LANES:
-        raise Refused("A clip curve, ride or trim is written as csv or mid.")
-    with bench.database.reading() as db:
-        _, track, timeline = owners_of_track(db, track_id)
-        curve = whole_lane(db, track, timeline.sample_rate, lane)
-    if not len(curve):
-        raise Refused(f"There is no {NAMES[lane]} to write out.")
-    return f"{track.name} {NAMES[lane]}.{ending}", known.write(curve)
-
-
-# --- how it is done
-
-
-def _change(
-    bench: Workbench,
-    track_id: str,
-    revision: int,
-    lane: str,
-    label: str,
-    work: Drawing,
-    span: tuple[float, float],
-    needs_points: bool = False,
-    by_hand: bool = False,
-) -> Changed:
-    """Draw in a span of a lane, as one step."""
-    return run_edit(
-        bench,
-        track_id,
-        label,
-        revision,
-        lambda edit, track, timeline: _draw(edit, track, timeline, lane, work, span, needs_points, by_hand),
-    )
-
-
-def _draw(
-    edit: Edit,
-    track: Track,
-    timeline: Timeline,
-    lane: str,
-    work: Drawing,
-    span: tuple[float, float],
-    needs_points: bool = False,
-    by_hand: bool = False,
-) -> None:
-    within = hand_range(edit, track, lane) if by_hand else None
-    held = True
-    for owner, curve, a, b in _parts(edit, track, timeline, lane, span, needs_points):
-        owner.put(work(curve, a, b), track, within)
-        held &= by_hand and _same(owner.curve(), curve)
-    if held and by_hand:
-        raise Refused(at_the_end(working_range(track)))
-
-
-def _parts(
-    edit: Edit, track: Track, timeline: Timeline, lane: str, span: tuple[float, float], needs_points: bool
-) -> list[tuple[Owner, Curve, float, float]]:
-    """What an edit of a span of a lane is done to: whose curve, as it is, and from when to when of it.
-
-    Raises Refused where there is nothing to draw on.
-    """
-    start, end, length = min(span), max(span), timeline.duration
-    if start > length:
-        raise Refused(f"This lies beyond the end of the track, which is {length:.1f} s long.")
-    is_point, end = start == end, min(end, length)
-    parts = []
-    for owner in owners_of(edit, track, timeline, lane, (start, end)):
-        curve = owner.curve()
-        a, b = max(start, owner.start), min(end, owner.end)
-        # of a clip that is only brushed there is nothing to draw on
-        if (len(curve) or not needs_points) and (is_point or b - a >= 4 * CLOSEST):
-            parts.append((owner, curve, a, b))
-    if not parts:
-        raise Refused(f"There is no {NAMES[lane]} here yet." if needs_points else "There is nothing here to draw on.")
-    return parts
-
-
-def _alone(curve: Curve, start: float, end: float) -> Curve:
-    """What a curve does in a span, and nothing outside of it but the ramps of a lift."""
-    if end - start < 4 * CLOSEST:
-        raise Refused("Select a span first.")
-    cut = with_points(curve, (start, end))
-    inside = cut.keep(cut.inside(start - CLOSEST / 2, end + CLOSEST / 2))
-    shape = inside.shape.copy()
-    shape[-1] = Shape.LINEAR
-    return chained(curve_of([(start - RAMP, 0.0)]), replace(inside, shape=shape), curve_of([(end + RAMP, 0.0)]))
-
-
-def _add(edit: Edit, track: Track, timeline: Timeline, lane: str, more: Curve) -> None:
-    """Add a curve to a lane."""
-    for owner in owners_of(edit, track, timeline, lane, EVERYWHERE):
-        own = own_part(more, owner.start, owner.end)
-        if len(own):
-            owner.put(add(owner.curve(), own), track)
-
-
-def _settle(edit: Edit, track: Track, timeline: Timeline, lane: str) -> None:
-    """Make what is heard of a lane what is drawn: what lies beyond the working range, at its ends."""
-    within = hand_range(edit, track, lane)
-    for owner in owners_of(edit, track, timeline, lane, EVERYWHERE):
-        curve = owner.curve()
-        held = limit(curve, *within)
-        if held is not curve:
-            owner.put(held, track)
-
-
-def _clear(edit: Edit, track: Track, timeline: Timeline, lane: str) -> bool:
-    """Take all of a lane away; whether there was anything."""
-    found = False
-    for owner in owners_of(edit, track, timeline, lane, EVERYWHERE):
-        if isinstance(owner.row, Lane):
-            found |= owner.row.offset != 0.0
-            owner.row.offset = 0.0
-        if len(owner.curve()):
-            found = True
-            owner.put(curve_of([]), track)
-    return found
-
-
-def _kept(by: float, lying: FloatArray, within: Range) -> float:
-    """How far values may move together by ``by`` dB: none of them further out of a range than it is."""
-    db = finite(lying)
-    return min(max(by, min(within[0] - float(db.min()), 0.0)), max(within[1] - float(db.max()), 0.0))
-
-
-def _without_rests(curve: Curve) -> Curve:
-    """A curve without points that lie at 0 dB between two of the same: they do nothing. All at 0 dB, it has none."""
-    zero = np.abs(finite(curve.db)) < 1e-9
-    if zero.all():
-        return curve.keep(~zero)
-    between = zero & np.append(zero[1:], False) & np.insert(zero[:-1], 0, False)
-    return delete_points(curve, np.flatnonzero(between)) if between.any() else curve
-
-
-def _same(first: Curve, second: Curve) -> bool:
-    """Whether two curves draw the same, whatever their points are called."""
-    return len(first) == len(second) and all(
-        np.array_equal(getattr(first, name), getattr(second, name)) for name in COLUMNS if name != "ids"
-    )
-
-
-def _with_ramps(curve: Curve, start: float, end: float) -> tuple[float, float]:
-    """A range with the points that lie beside it no further than the ramps of a lift."""
-    near = curve.at[(curve.at >= start - RAMP - CLOSEST) & (curve.at <= end + RAMP + CLOSEST)]
-    return min([start, *near[:1].tolist()]), max([end, *near[-1:].tolist()])
-
-
-def put_lane(edit: Edit, track: Track, timeline: Timeline, lane: str, curve: Curve) -> None:
-    """Make a curve the ride or the trim."""
-    lane_owner(edit, track, timeline, lane).put(curve, track)

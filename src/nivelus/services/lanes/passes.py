@@ -27,7 +27,8 @@ from nivelus.core.passes.gesture import EXACT, Gesture, Run, gesture_of, pairs_o
 from nivelus.core.passes.snapping import snapped
 from nivelus.core.passes.writing import GLIDE, THINNING, WriteRule, by_phrase, written
 from nivelus.services.answers.edits import count_of, run_edit
-from nivelus.services.lanes.drawing import NAMES, SHORTEST_PIECE
+from nivelus.services.lanes.drawing import SHORTEST_PIECE
+from nivelus.services.lanes.parts import NAMES
 from nivelus.services.lanes.rides import view_points
 from nivelus.services.lanes.rows import lane_owner, owners_of, whole_lane
 from nivelus.services.track.latest import Newest

@@ -15,6 +15,7 @@ from nivelus.core.drafts.ride import RideDraft
 from nivelus.core.drafts.strays import Stray, deviations_of, find_strays
 from nivelus.core.drafts.wants import RideRule
 from nivelus.core.errors import Refused
+from nivelus.core.gain.beside import RAMP
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import SILENT, Curve, Shape
@@ -23,7 +24,7 @@ from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.core.measure.inside import inner_spread
 from nivelus.services.answers.edits import count_of, run_edit
 from nivelus.services.answers.settling import settle_phrases
-from nivelus.services.lanes.drawing import RAMP, put_lane
+from nivelus.services.lanes.parts import put_lane
 from nivelus.services.lanes.rows import point_names
 from nivelus.services.track.latest import Newest
 from nivelus.services.track.stamps import require_same, stamp_of

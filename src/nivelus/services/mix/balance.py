@@ -21,7 +21,7 @@ from nivelus.core.measure.distance import SILENT, bed_levels, course, heard_powe
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.services.answers.answers import tracks_of
 from nivelus.services.answers.edits import run_edit
-from nivelus.services.lanes.drawing import put_lane
+from nivelus.services.lanes.parts import put_lane
 from nivelus.services.lanes.rides import view_points
 from nivelus.services.track.stamps import require_same, stamp_of
 from nivelus.services.track.state import owners_of_track, state_of, whole_state
