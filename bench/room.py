@@ -30,7 +30,7 @@ from bench.beside import line
 from bench.marks import WIDE, programmes
 from nivelus.core.chain.state import TrackState
 from nivelus.core.deliver.level import level_file
-from nivelus.core.drafts.dips import DipRule
+from nivelus.core.drafts.dip_rules import DipRule
 
 RULES = {"breath": DipRule(-8.0, 0.0, -60.0), "gap": DipRule(-20.0, 0.0, -60.0)}
 LOWERED, MOST_LOWERED = 3.0, 0.01

@@ -11,8 +11,9 @@ from nivelus.core.errors import GainError
 from nivelus.core.gain.clip_curves import heard, join_clip_curves, part
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compile import compile_curves
-from nivelus.core.gain.drawn import EMPTY, FINE, SILENT, Curve, Shape, curve_of, limit
+from nivelus.core.gain.drawn import EMPTY, FINE, SILENT, Curve, Shape, curve_of
 from nivelus.core.gain.edits import lift
+from nivelus.core.gain.together import limit
 from tests.helpers.clips import ClipGain, compiled, spans_of
 from tests.helpers.curves import curves
 from tests.helpers.near import near

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from nivelus.core.errors import GainError
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compile import compile_curves
-from nivelus.core.gain.drawn import CLOSEST, EMPTY, FINE, SPACING, Curve, Shape, add, curve_of, flatten, spaced, with_points
+from nivelus.core.gain.drawn import CLOSEST, EMPTY, FINE, SPACING, Curve, Shape, curve_of, flatten, spaced, with_points
 from nivelus.core.gain.edits import (
     add_point,
     border_points,
@@ -30,6 +30,7 @@ from nivelus.core.gain.edits import (
     smooth,
     thin,
 )
+from nivelus.core.gain.together import add
 from tests.conftest import RATE
 from tests.helpers.curves import curves, shapes, times
 from tests.helpers.near import near

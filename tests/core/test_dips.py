@@ -13,16 +13,8 @@ from hypothesis import strategies as st
 
 from nivelus.core.deliver.level import level_file
 from nivelus.core.drafts.clip_gain import ClipGainRule
-from nivelus.core.drafts.dips import (
-    ALL_KINDS,
-    DEFAULT_RULES,
-    REASONS,
-    SHORTEST_GAP,
-    DipRule,
-    MarkArrays,
-    draft_dips,
-    place_marks,
-)
+from nivelus.core.drafts.dip_rules import ALL_KINDS, DEFAULT_RULES, REASONS, DipRule, MarkArrays
+from nivelus.core.drafts.dips import SHORTEST_GAP, draft_dips, place_marks
 from nivelus.core.errors import GainError, LevelError
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compiled import SILENCE, GainCurve, add_curves, apply_gain, frame_gain

@@ -14,7 +14,7 @@ from nivelus.core.chain.marks import FoundMarks, Hands
 from nivelus.core.chain.state import Lanes
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed
-from nivelus.store import reading
+from nivelus.store import clip_rows, reading
 
 Known = dict[str, dict[str, Any]]
 
@@ -89,7 +89,7 @@ def put_in(known: Known, answer: Changed) -> Known:
 class Rows(NamedTuple):
     """What is read of a track."""
 
-    clips: reading.ClipRows
+    clips: clip_rows.ClipRows
     hands: Hands
     marks: Mapping[str | None, FoundMarks]
     lanes: Lanes

@@ -6,7 +6,7 @@ import itertools
 
 import numpy as np
 
-from nivelus.services.lanes import passes
+from nivelus.services.lanes import passes, taking
 from nivelus.services.track.workbench import Workbench
 
 QUANTUM = 128 / 48_000
@@ -33,12 +33,12 @@ def ride(
 ) -> str:
     """Take a pass down in some pieces; its id."""
     id = f"pass-{next(_numbers):06d}"
-    passes.begin(bench, track, id, lane, mode, span, AS_IT_COMES)
+    taking.begin(bench, track, id, lane, mode, span, AS_IT_COMES)
     gap = np.full((1, 2), np.nan)
     whole = np.vstack([part for run in runs for part in (run, gap)])
     first = 0
     for piece in np.array_split(whole, pieces):
-        first = passes.take_down(bench, id, first, piece.astype("<f8").tobytes())
+        first = taking.take_down(bench, id, first, piece.astype("<f8").tobytes())
     if ends:
         passes.end(bench, id)
     return id

@@ -21,7 +21,7 @@ from nivelus.services.track.workbench import Workbench
 from nivelus.services.upkeep import checking
 from nivelus.settings import Settings
 from nivelus.store import history
-from nivelus.store.history import Edit
+from nivelus.store.editing import Edit
 from nivelus.store.packing import pack_table
 from nivelus.store.reading import forget
 from nivelus.store.tables import Change, Clip, Lane, Track

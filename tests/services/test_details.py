@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 from sqlalchemy import delete, update
 
-from nivelus.core.drafts.dips import REASONS
+from nivelus.core.drafts.dip_rules import REASONS
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.dips import SILENT_DIP
 from nivelus.core.marks.details import find_marks

@@ -21,7 +21,7 @@ from nivelus.services.lanes import curve_files, drawing, rides
 from nivelus.services.sessions import sessions
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
-from nivelus.store.history import Edit
+from nivelus.store.editing import Edit
 from nivelus.store.steps import unpack_step
 from nivelus.store.tables import Change, Track
 from tests.helpers.edits import content, points_of, state_of

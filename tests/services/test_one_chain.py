@@ -11,7 +11,7 @@ import soundfile
 
 from nivelus.core.deliver.level import Levelled, level_file
 from nivelus.core.drafts.clip_gain import ClipGainRule
-from nivelus.core.drafts.dips import DEFAULT_RULES
+from nivelus.core.drafts.dip_rules import DEFAULT_RULES
 from nivelus.core.drafts.wants import RideRule
 from nivelus.services.clips import details, drafts
 from nivelus.services.files import renders

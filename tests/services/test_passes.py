@@ -11,7 +11,7 @@ import pytest
 from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import NotFound, Refused
 from nivelus.services.clips import clips
-from nivelus.services.lanes import drawing, passes, whole
+from nivelus.services.lanes import drawing, passes, taking, whole
 from nivelus.services.sessions import sessions, tracks
 from nivelus.services.track import sound
 from nivelus.services.track.workbench import Workbench
@@ -120,23 +120,23 @@ def test_an_edit_elsewhere_while_it_plays_loses_nothing(bench: Workbench, track:
 
 def test_pieces_are_taken_once_and_in_order(bench: Workbench, track: str) -> None:
     id = "a-pass-of-its-own"
-    passes.begin(bench, track, id, "ride", "touch", None, AS_IT_COMES)
+    taking.begin(bench, track, id, "ride", "touch", None, AS_IT_COMES)
     data = moves((1, 0), (2, 4))
     half = len(data) // 2
     raw = data.astype("<f8").tobytes()
-    assert passes.take_down(bench, id, 0, raw[: half * 16]) == half
+    assert taking.take_down(bench, id, 0, raw[: half * 16]) == half
     # asked for twice, as after an answer that was lost, it is there once
-    assert passes.take_down(bench, id, 0, raw[: half * 16]) == half
-    assert passes.begin(bench, track, id, "ride", "touch", None, AS_IT_COMES).number == 1
+    assert taking.take_down(bench, id, 0, raw[: half * 16]) == half
+    assert taking.begin(bench, track, id, "ride", "touch", None, AS_IT_COMES).number == 1
     with pytest.raises(Refused, match="missing"):
-        passes.take_down(bench, id, half + 5, raw[half * 16 :])
-    assert passes.take_down(bench, id, half, raw[half * 16 :]) == len(data)
+        taking.take_down(bench, id, half + 5, raw[half * 16 :])
+    assert taking.take_down(bench, id, half, raw[half * 16 :]) == len(data)
     view = passes.end(bench, id)
     assert view is not None
     assert (view.start, view.end) == pytest.approx((1, 2), abs=0.01)
     # the end is told twice as well
     assert passes.end(bench, id) == view
-    assert passes.take_down(bench, id, len(data), raw) >= 2
+    assert taking.take_down(bench, id, len(data), raw) >= 2
 
 
 def test_what_was_not_finished_waits_after_a_restart(bench: Workbench, track: str, settings: Settings) -> None:
@@ -241,14 +241,14 @@ def test_passes_come_back_with_their_track(bench: Workbench, track: str) -> None
 
 def test_bad_input_is_told(bench: Workbench, track: str) -> None:
     with pytest.raises(Refused, match="letters"):
-        passes.begin(bench, track, "../x", "ride", "touch", None, AS_IT_COMES)
+        taking.begin(bench, track, "../x", "ride", "touch", None, AS_IT_COMES)
     with pytest.raises(NotFound):
-        passes.take_down(bench, "nothing-there", 0, b"")
+        taking.take_down(bench, "nothing-there", 0, b"")
     id = "one-more-pass"
-    passes.begin(bench, track, id, "ride", "touch", None, AS_IT_COMES)
+    taking.begin(bench, track, id, "ride", "touch", None, AS_IT_COMES)
     for data in (b"12345", np.array([[1.0, np.inf]]).tobytes(), np.array([[1.0, 500.0]]).tobytes()):
         with pytest.raises(Refused):
-            passes.take_down(bench, id, 0, data)
+            taking.take_down(bench, id, 0, data)
     assert passes.end(bench, id) is None
     same_as_there = ride(bench, track, moves((2, 0), (5, 0)))
     with pytest.raises(Refused, match="changes nothing"):

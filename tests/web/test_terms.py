@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 from flask.testing import FlaskClient
 
-from nivelus.core.drafts import clip_gain, dips, ride, wants
+from nivelus.core.drafts import clip_gain, dip_rules, ride, wants
 from nivelus.core.errors import Refused
 from nivelus.services.clips import details
 from nivelus.services.sessions import sessions, tracks
@@ -19,7 +19,7 @@ def test_a_whole_session_brings_the_terms_and_an_answer_does_not(client: FlaskCl
     told = client.get(f"/api/sessions/{uploaded['id']}").json["terms"]
     assert told == terms().model_dump()
     assert set(told["gain_reasons"]) == set(clip_gain.REASONS)
-    assert set(told["mark_reasons"]) == set(dips.REASONS)
+    assert set(told["mark_reasons"]) == set(dip_rules.REASONS)
     assert set(told["ride_reasons"]) == set(ride.REASONS)
     answer = client.patch(f"/api/sessions/{uploaded['id']}", json={"revision": uploaded["revision"], "name": "Other"})
     assert answer.json["terms"] is None

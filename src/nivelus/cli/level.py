@@ -159,7 +159,7 @@ def level(
     from nivelus.core.deliver.curve_formats import read_curve
     from nivelus.core.deliver.level import level_file
     from nivelus.core.drafts.clip_gain import ClipGainRule
-    from nivelus.core.drafts.dips import DEFAULT_RULES, DipRule
+    from nivelus.core.drafts.dip_rules import DEFAULT_RULES, DipRule
     from nivelus.core.drafts.duck import DuckRule
     from nivelus.core.drafts.slow import SlowRule
     from nivelus.core.drafts.wants import RideRule

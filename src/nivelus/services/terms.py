@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import asdict
 from functools import lru_cache
 
-from nivelus.core.drafts import clip_gain, dips, duck, ride, slow, wants
+from nivelus.core.drafts import clip_gain, dip_rules, duck, ride, slow, wants
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.passes import writing
-from nivelus.services.clips.details import LONGEST_RAMP, SHORTEST
+from nivelus.services.clips.detail_rows import SHORTEST
+from nivelus.services.clips.details import LONGEST_RAMP
 from nivelus.services.lanes.passes import Settings
 from nivelus.services.sessions.tracks import FADER_RANGE
 from nivelus.services.views.session import PassTerms, RideDefaults, Terms
@@ -20,7 +21,7 @@ def terms() -> Terms:
     rule = wants.RideRule()
     return Terms(
         gain_reasons=clip_gain.REASONS,
-        mark_reasons=dips.REASONS,
+        mark_reasons=dip_rules.REASONS,
         ride_reasons=ride.REASONS,
         ride=RideDefaults(
             strength=100 * rule.strength,

@@ -8,16 +8,15 @@ for. ``<data>/incoming/`` holds uploads until they are imported, ``<data>/render
 
 from __future__ import annotations
 
-import hashlib
 import json
 import os
 import secrets
 import shutil
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, BinaryIO, Protocol
+from typing import Any, Protocol
 
 import numpy as np
 import numpy.typing as npt
@@ -27,6 +26,7 @@ from nivelus.core.files import disk_full, is_full, whole_file
 from nivelus.core.measure.grid import COLUMNS, FRAMES_PER_SECOND, LevelGrid, frame_count, measure_file
 from nivelus.core.measure.kernel import BINS_PER_FRAME
 from nivelus.core.measure.waveform import pyramid
+from nivelus.store.hashes import Plain
 
 SUFFIX = {
     "WAV": "wav",
@@ -41,7 +41,6 @@ SUFFIX = {
 
 
 _PART, _GONE = "part-", "gone-"
-_BLAKE3 = "b3"
 
 
 class Stored(Protocol):
@@ -275,57 +274,7 @@ def write_measured(folder: Path, grid: LevelGrid, wave: npt.NDArray[np.float16])
     """Write the level grid and the waveform pyramid into ``folder``, each whole or not at all."""
     for name, data in (("grid.npy", grid.data), ("wave.npy", pyramid(wave))):
         with whole_file(folder / name) as part, part.open("wb") as handle:
-            np.save(_Plain(handle), data)
-
-
-class _Plain:
-    """Only what can be written to: numpy writes past a real file's own methods, and does not say why where that fails."""
-
-    def __init__(self, handle: BinaryIO) -> None:
-        self.write = handle.write
-
-
-class ContentHash:
-    """The hash of content that comes bit by bit, as the vault names recordings: BLAKE3, marked as such by its beginning.
-
-    Recordings that were stored by older versions bear a SHA-256, and keep it.
-    """
-
-    def __init__(self, like: str | None = None) -> None:
-        """``like`` is a hash of the kind that is wanted; of the present kind if there is none."""
-        self._is_older = like is not None and is_older_hash(like)
-        if self._is_older:
-            self._digest: Any = hashlib.sha256()
-        else:
-            from blake3 import blake3
-
-            self._digest = blake3()
-
-    def update(self, block: bytes) -> None:
-        """Take in the next bytes."""
-        self._digest.update(block)
-
-    def name(self) -> str:
-        """The hash of all that was taken in."""
-        return ("" if self._is_older else _BLAKE3) + str(self._digest.hexdigest())
-
-
-def is_older_hash(hash: str) -> bool:
-    """Whether a recording was stored when its hash was a SHA-256."""
-    return not hash.startswith(_BLAKE3)
-
-
-def hash_file(path: Path, progress: Callable[[float], None] | None = None, like: str | None = None) -> str:
-    """The content hash of a file, read in blocks of 4 MiB; see ContentHash."""
-    digest = ContentHash(like)
-    size, done = max(1, path.stat().st_size), 0
-    with path.open("rb") as handle:
-        while block := handle.read(1 << 22):
-            digest.update(block)
-            done += len(block)
-            if progress:
-                progress(done / size)
-    return digest.name()
+            np.save(Plain(handle), data)
 
 
 def _array(path: Path, kind: Any, width: int) -> Any:

@@ -10,7 +10,7 @@ from flask import Blueprint, Response, jsonify, request, send_file
 from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import NotFound, Refused
 from nivelus.services.files import imports, renders
-from nivelus.services.lanes import curve_files, passes, rides
+from nivelus.services.lanes import curve_files, passes, rides, taking
 from nivelus.services.mix import balance, load
 from nivelus.services.sessions import broken
 from nivelus.services.track import sound
@@ -108,7 +108,7 @@ def lane_file(track_id: str, lane: str, ending: str) -> Response:
 @bp.post("/passes/<pass_id>/pieces")
 def pass_piece(pass_id: str) -> Response:
     """float64 pairs of seconds and dB as the body, from pair number ``first`` on; answers with how many are there."""
-    count = passes.take_down(bench(), pass_id, _whole("first"), request.get_data(cache=False))
+    count = taking.take_down(bench(), pass_id, _whole("first"), request.get_data(cache=False))
     return jsonify({"count": count})
 
 

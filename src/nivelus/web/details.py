@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from flask import Response
 from pydantic import Field
 
-from nivelus.core.drafts.dips import MOST_CLOSING, MOST_OPENING
+from nivelus.core.drafts.dip_rules import MOST_CLOSING, MOST_OPENING
 from nivelus.core.errors import Refused
 from nivelus.services.clips import details
 from nivelus.services.clips.details import TrialView

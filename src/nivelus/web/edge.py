@@ -9,16 +9,13 @@ however slowly it is taken.
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import io
 import json
 import re
-import sys
-from collections.abc import Awaitable, Callable, Iterable, Iterator
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any, BinaryIO, TypeVar
-from urllib.parse import parse_qs
+from typing import Any, TypeVar
 
 import h11
 import uvicorn
@@ -29,8 +26,26 @@ from nivelus.logs import write_down
 from nivelus.services.files import imports
 from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
-from nivelus.store.vault import ContentHash
+from nivelus.store.hashes import ContentHash
 from nivelus.web import news
+from nivelus.web.bodies import (
+    SILENT_SECONDS,
+    Answer,
+    Gone,
+    Receive,
+    Scope,
+    Send,
+    TooLarge,
+    Wsgi,
+    argument_of,
+    blocks,
+    drain,
+    environ_of,
+    has_body,
+    length_of,
+    small_body,
+    take_block,
+)
 from nivelus.web.errors import status_of, unexpected
 from nivelus.web.hand import ADDRESS, MOST_BYTES, SHOWN, HandRelay
 from nivelus.web.pools import Pools, Request
@@ -38,22 +53,10 @@ from nivelus.web.security import CONTENT, HEADERS, RECEIVED, REFUSED, Guesses, j
 
 HEAD_SECONDS = 10.0
 """Time that a connection has for a complete request head."""
-SILENT_SECONDS = 30.0
-"""Time that a body may pause."""
 DISK_THREADS = 2
-_BLOCK = 1 << 20
 _UPLOAD = re.compile(r"/api/sessions/([^/]+)/uploads")
-_DRAINED_SECONDS = 5.0
 
-Scope = dict[str, Any]
-Receive = Callable[[], Awaitable[dict[str, Any]]]
-Send = Callable[[dict[str, Any]], Awaitable[None]]
 Value = TypeVar("Value")
-Wsgi = Callable[[dict[str, Any], Callable[..., Any]], Iterable[bytes]]
-
-
-class Gone(Exception):  # noqa: N818
-    """The other side has closed the connection, or has fallen silent."""
 
 
 class Protocol(H11Protocol):
@@ -131,7 +134,7 @@ class Edge:
         """Answer one request."""
         if scope["type"] != "http":
             return
-        environ = _environ(scope)
+        environ = environ_of(scope)
         asked = Request(environ["REQUEST_METHOD"], environ["PATH_INFO"])
         received: Path | None = None
         answered = False
@@ -146,7 +149,7 @@ class Edge:
             if environ["PATH_INFO"] in (ADDRESS, SHOWN, news.ADDRESS) and judge(self._settings, environ) is None:
                 await self._relay(environ, receive, send)
                 return
-            if _has_body(environ):
+            if has_body(environ):
                 early, received = await self._take_body(environ, receive, asked)
             asked.is_here()
             await self._answer(asked, environ, send, receive, early)
@@ -190,7 +193,7 @@ class Edge:
             await self._hand.listen(receive, send)
             return
         try:
-            data = await _small_body(receive, MOST_BYTES, SILENT_SECONDS) if _has_body(environ) else b""
+            data = await small_body(receive, MOST_BYTES, SILENT_SECONDS) if has_body(environ) else b""
         except TooLarge as error:
             environ[REFUSED] = error.verdict
             await self._answer(Request("POST", ADDRESS), environ, send, receive, True)
@@ -202,15 +205,15 @@ class Edge:
         if judge(self._settings, environ) is not None:
             # the application says why
             return True, None
-        length = _length(environ)
+        length = length_of(environ)
         upload = _UPLOAD.fullmatch(environ["PATH_INFO"])
         try:
-            if upload and environ["REQUEST_METHOD"] == "POST" and (name := _argument(environ, "name")):
+            if upload and environ["REQUEST_METHOD"] == "POST" and (name := argument_of(environ, "name")):
                 return False, await self._take_upload(environ, receive, asked, upload[1], name, length)
             most = most_bytes(environ["PATH_INFO"])
             if length is not None and length > most:
                 raise TooLarge(most)
-            body = await _small_body(receive, most, 2 * SILENT_SECONDS)
+            body = await small_body(receive, most, 2 * SILENT_SECONDS)
             environ["wsgi.input"], environ["CONTENT_LENGTH"] = io.BytesIO(body), str(len(body))
             return False, None
         except TooLarge as error:
@@ -229,11 +232,11 @@ class Edge:
             handle = path.open("wb")
             try:
                 size, content = 0, ContentHash()
-                async for block in _blocks(receive):
+                async for block in blocks(receive):
                     size += len(block)
                     if size > self._settings.max_upload_mb << 20:
                         raise TooLarge(self._settings.max_upload_mb << 20)
-                    await loop.run_in_executor(self._disk, _take, handle, content, block)
+                    await loop.run_in_executor(self._disk, take_block, handle, content, block)
             finally:
                 await loop.run_in_executor(self._disk, handle.close)
         environ[RECEIVED], environ[CONTENT], environ["CONTENT_LENGTH"] = path, content.name(), str(size)
@@ -243,7 +246,7 @@ class Edge:
         """Run the application and send what it says; with an unread body the connection is closed after it."""
         watch = None if has_unread else asyncio.ensure_future(_let_go_when_gone(receive, asked))
         try:
-            answer = await self._run(asked, _Answer, self._app, environ)
+            answer = await self._run(asked, Answer, self._app, environ)
         finally:
             if watch is not None:
                 watch.cancel()
@@ -262,7 +265,7 @@ class Edge:
                 block = None if answer.is_whole else await self._run(asked, answer.next)
             if has_unread:
                 # who is still sending would not see the answer if the connection were closed under it
-                await _drain(receive)
+                await drain(receive)
             await send({"type": "http.response.body", "body": b"", "more_body": False})
         finally:
             if answer.is_whole or self._is_ending:
@@ -285,156 +288,3 @@ async def _let_go_when_gone(receive: Receive, asked: Request) -> None:
     while (await receive())["type"] != "http.disconnect":
         pass
     asked.let_go()
-
-
-def _take(handle: BinaryIO, content: ContentHash, block: bytes) -> None:
-    handle.write(block)
-    content.update(block)
-
-
-class TooLarge(Exception):  # noqa: N818
-    """A body is larger than ``most`` bytes."""
-
-    def __init__(self, most: int) -> None:
-        super().__init__(most)
-        size = f"{most >> 20} MB" if most >> 20 else f"{most >> 10} kB"
-        self.verdict = (413, "TooLarge", f"That is too large: at most {size} are taken here.")
-
-
-class _Answer:
-    """What the application answers: status, headers, the first block, and those that follow."""
-
-    def __init__(self, app: Wsgi, environ: dict[str, Any]) -> None:
-        self.status = 500
-        self.headers: list[tuple[str, str]] = []
-        self._result = app(environ, self._start)
-        self._blocks: Iterator[bytes] = iter(self._result)
-        self.first = self.next() or b""
-        self.is_whole = isinstance(self._result, list | tuple) and len(self._result) <= 1
-        if not self.is_whole and (second := self.next()) is None:
-            self.is_whole = True
-        elif not self.is_whole:
-            self._blocks = _chain(second or b"", self._blocks)
-
-    def _start(self, status: str, headers: list[tuple[str, str]], _: object = None) -> Callable[[bytes], None]:
-        self.status, self.headers = int(status.split(" ", 1)[0]), headers
-        return lambda _: None
-
-    def next(self) -> bytes | None:
-        return next(self._blocks, None)
-
-    def close(self) -> None:
-        close = getattr(self._result, "close", None)
-        if close is not None:
-            close()
-
-
-class _FileBlocks:
-    """A file as an application hands it over, in large blocks."""
-
-    def __init__(self, file: BinaryIO, _: int = 0) -> None:
-        self._file = file
-
-    def __iter__(self) -> Iterator[bytes]:
-        while block := self._file.read(_BLOCK):
-            yield block
-
-    def close(self) -> None:
-        self._file.close()
-
-
-def _chain(first: bytes, rest: Iterator[bytes]) -> Iterator[bytes]:
-    yield first
-    yield from rest
-
-
-def _environ(scope: Scope) -> dict[str, Any]:
-    """The WSGI environment of a request without its body (PEP 3333)."""
-    server, client = scope.get("server") or ("", 0), scope.get("client") or ("", 0)
-    environ: dict[str, Any] = {
-        "REQUEST_METHOD": scope["method"],
-        "SCRIPT_NAME": "",
-        "PATH_INFO": scope["path"].encode("utf-8", "surrogateescape").decode("latin-1"),
-        "QUERY_STRING": scope["query_string"].decode("latin-1"),
-        "SERVER_NAME": str(server[0]),
-        "SERVER_PORT": str(server[1]),
-        "SERVER_PROTOCOL": f"HTTP/{scope['http_version']}",
-        "REMOTE_ADDR": str(client[0]),
-        "wsgi.version": (1, 0),
-        "wsgi.url_scheme": scope.get("scheme", "http"),
-        "wsgi.input": io.BytesIO(),
-        "wsgi.input_terminated": True,
-        "wsgi.errors": sys.stderr,
-        "wsgi.multithread": True,
-        "wsgi.multiprocess": False,
-        "wsgi.run_once": False,
-        "wsgi.file_wrapper": _FileBlocks,
-    }
-    for raw, value in scope["headers"]:
-        name = raw.decode("latin-1").upper().replace("-", "_")
-        key = name if name in ("CONTENT_TYPE", "CONTENT_LENGTH") else f"HTTP_{name}"
-        text = value.decode("latin-1")
-        environ[key] = f"{environ[key]},{text}" if key in environ and key != "CONTENT_LENGTH" else text
-    return environ
-
-
-def _has_body(environ: dict[str, Any]) -> bool:
-    return environ.get("CONTENT_LENGTH", "0") != "0" or "HTTP_TRANSFER_ENCODING" in environ
-
-
-def _length(environ: dict[str, Any]) -> int | None:
-    said = environ.get("CONTENT_LENGTH", "")
-    return int(said) if said.isdigit() else None
-
-
-def _argument(environ: dict[str, Any], name: str) -> str:
-    return str(parse_qs(environ["QUERY_STRING"]).get(name, [""])[0])
-
-
-async def _parts(receive: Receive) -> Any:
-    """The parts of a body as they arrive. Raises Gone."""
-    while True:
-        try:
-            message = await asyncio.wait_for(receive(), SILENT_SECONDS)
-        except TimeoutError:
-            raise Gone from None
-        if message["type"] == "http.disconnect":
-            raise Gone
-        yield message["body"]
-        if not message.get("more_body"):
-            return
-
-
-async def _blocks(receive: Receive) -> Any:
-    """A body in blocks of about a MiB."""
-    block = bytearray()
-    async for part in _parts(receive):
-        block += part
-        if len(block) >= _BLOCK:
-            yield bytes(block)
-            block = bytearray()
-    if block:
-        yield bytes(block)
-
-
-async def _small_body(receive: Receive, most: int, seconds: float) -> bytes:
-    """A body of at most so many bytes that is here within some seconds. Raises TooLarge, Gone."""
-    body = bytearray()
-    try:
-        async with asyncio.timeout(seconds):
-            async for part in _parts(receive):
-                body += part
-                if len(body) > most:
-                    raise TooLarge(most)
-    except TimeoutError:
-        raise Gone from None
-    return bytes(body)
-
-
-async def _drain(receive: Receive) -> None:
-    async def take() -> None:
-        async for _ in _parts(receive):
-            pass
-
-    with contextlib.suppress(TimeoutError, Gone):
-        await asyncio.wait_for(take(), _DRAINED_SECONDS)

@@ -8,7 +8,7 @@ from flask import Response
 from pydantic import BaseModel, Field
 
 from nivelus.core.passes.writing import MOST_GLIDE, MOST_LEAD
-from nivelus.services.lanes import passes
+from nivelus.services.lanes import passes, taking
 from nivelus.services.views.passes import PassDraftView, PassesView, PassView
 from nivelus.services.views.session import Changed, LaneName
 from nivelus.web.answers import answer
@@ -66,7 +66,7 @@ def get_passes(path: TrackPath) -> Response:
 @api.post(_OF_TRACK, responses={200: PassView})
 def begin_pass(path: TrackPath, body: NewPass) -> Response:
     """Begin to take a pass down."""
-    return answer(passes.begin(bench(), path.track_id, body.id, body.lane, body.mode, body.span, body.settings()))
+    return answer(taking.begin(bench(), path.track_id, body.id, body.lane, body.mode, body.span, body.settings()))
 
 
 @api.post(f"{_OF_PASS}/end", responses={200: PassesView})

@@ -14,7 +14,8 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.chain.clips import BoolArray, ClipTable
-from nivelus.core.drafts.dips import ALL_KINDS, FREE, DipDraft, DipRule, MarkArrays, draft_dips, place_marks
+from nivelus.core.drafts.dip_rules import ALL_KINDS, FREE, DipRule, MarkArrays
+from nivelus.core.drafts.dips import DipDraft, draft_dips, place_marks
 from nivelus.core.gain.clips import ClipSpans, compile_clip_gains
 from nivelus.core.gain.compiled import FloatArray, GainCurve
 from nivelus.core.gain.dips import compile_dips

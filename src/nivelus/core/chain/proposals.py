@@ -16,7 +16,7 @@ from nivelus.core.chain.clips import BoolArray, as_slices
 from nivelus.core.chain.marks import Hand, Hands
 from nivelus.core.chain.state import NO_LANES, Lane, Places, TrackState, changes_spans
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain, highest_gain
-from nivelus.core.drafts.dips import ALL_KINDS
+from nivelus.core.drafts.dip_rules import ALL_KINDS
 from nivelus.core.drafts.peaks import FreedPhrase, free_phrases, with_peaks_down
 from nivelus.core.drafts.ride import RideDraft, draft_ride
 from nivelus.core.drafts.settle import Settled, settle

@@ -23,10 +23,11 @@ from nivelus.core.chain.proposals import (
 from nivelus.core.chain.state import NO_LANES, Lane, TrackState
 from nivelus.core.deliver.render import render
 from nivelus.core.drafts.clip_gain import BaseKind, ClipGainRule, freeing_target, resolve_base
-from nivelus.core.drafts.dips import ALL_KINDS, DEFAULT_RULES, DipRule
+from nivelus.core.drafts.dip_rules import ALL_KINDS, DEFAULT_RULES, DipRule
 from nivelus.core.drafts.ride import RideDraft
 from nivelus.core.drafts.wants import RideRule
-from nivelus.core.gain.drawn import EMPTY, Curve, add
+from nivelus.core.gain.drawn import EMPTY, Curve
+from nivelus.core.gain.together import add
 from nivelus.core.marks.cells import cut_into_cells
 from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import KINDS, mark_table

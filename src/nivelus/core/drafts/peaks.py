@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule
-from nivelus.core.drafts.dips import LEAST_DIP
+from nivelus.core.drafts.dip_rules import LEAST_DIP
 from nivelus.core.marks.kernel import runs
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAME, LevelGrid

@@ -12,7 +12,8 @@ import numpy.typing as npt
 
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves
-from nivelus.core.gain.drawn import FINE, SILENT, Curve, area, finite, flatten, limit, plain
+from nivelus.core.gain.drawn import FINE, SILENT, Curve, area, finite, flatten, plain
+from nivelus.core.gain.together import limit
 
 _STEEP = 0.2
 """dB per millisecond from which a move may be too quick."""

@@ -39,7 +39,7 @@ CLOSEST = 1e-6
 """Seconds from a moment to the next: times are whole microseconds."""
 SPACING = 1.3e-4
 """Seconds that points of a curve that is kept are apart: a sample of the slowest recording (8 kHz) and what rounding takes."""
-_MANY = 200
+MANY = 200
 FINE = 0.005
 """dB by which straight pieces may stray from what they stand for."""
 Indices = npt.NDArray[np.int64]
@@ -272,98 +272,15 @@ def spaced(curve: Curve, earliest: float = 0.0) -> Curve:
 # --- curves together
 
 
-def add(first: Curve, second: Curve) -> Curve:
-    """The sum of two curves: exact where both are straight or one is constant, else within FINE dB. O(n log n).
-
-    Points keep the ids that they have in ``first``.
-
-    This is what folds a trim into a ride.
-    """
-    a, b = _joined(first, second)
-    crossed = (_bent(a) & _moves(b)) | (_bent(b) & _moves(a))
-    if crossed.any():
-        a, b = _joined(_straighten(a, crossed, FINE / 2), _straighten(b, crossed, FINE / 2))
-    bent_a, bent_b = _bent(a), _bent(b)
-    shape = np.where(bent_b, b.shape, np.where(bent_a, a.shape, Shape.LINEAR)).astype(np.int8)
-    total = finite(a.db) + finite(b.db)
-    return Curve(a.at, total, shape, np.where(bent_b[:, None], b.phase, a.phase), a.ids)
-
-
 def flatten(curve: Curve, error: float = FINE) -> Curve:
     """The same curve with straight pieces only; what was smooth strays by no more than ``error`` dB."""
-    return _straighten(curve, curve.shape != Shape.LINEAR, error)
-
-
-def limit(curve: Curve, low: float, high: float) -> Curve:
-    """A curve kept within ``low`` ... ``high`` dB, exactly: with straight pieces and points where it meets them.
-
-    One that lies within stays as it is. A ``low`` of SILENT lets silence be.
-    """
-    low = -np.inf if low <= SILENT else low
-    db = finite(curve.db)
-    if not len(curve) or (db.min() >= low and db.max() <= high):
-        return curve
-    line = flatten(curve)
-    value = finite(line.db)
-    meets = []
-    for bound in (low, high):
-        crossed = np.flatnonzero((value[:-1] < bound) != (value[1:] < bound)) if np.isfinite(bound) else np.zeros(0, int)
-        share = (bound - value[crossed]) / (value[crossed + 1] - value[crossed])
-        meets.append(line.at[crossed] + share * (line.at[crossed + 1] - line.at[crossed]))
-    cut = with_points(line, np.concatenate(meets))
-    return replace(cut, db=np.clip(finite(cut.db), low, high))
-
-
-def changed_span(before: Curve, after: Curve) -> tuple[float, float] | None:
-    """From where to where two curves differ, seconds (infinite where they do to the end); None where they do not.
-
-    Of curves with many points it is the points that are compared, so the span may reach to the next that are the same.
-    """
-    if min(len(before), len(after)) > _MANY:
-        return _span_of_points(before, after)
-    a, b = _joined(before, after)
-    if not len(a):
-        return None
-    value = np.abs(finite(a.db) - finite(b.db)) > 1e-9
-    # between two points that agree, another way of going there is a difference too
-    way = (a.shape != b.shape) | (a.phase != b.phase).any(axis=1)
-    touched = np.flatnonzero(value | (way & (_moves(a) | _moves(b))))
-    if not len(touched):
-        return None
-    first, last = int(touched[0]), int(touched[-1])
-    start = -np.inf if first == 0 and value[0] else float(a.at[max(first - 1, 0)])
-    return start, np.inf if last == len(a) - 1 else float(a.at[last + 1])
-
-
-def inside_of(curve: Curve, start: float, end: float) -> Curve:
-    """A curve without what lies before ``start`` and after ``end``; between them it is identical."""
-    if not len(curve) or (curve.at[0] >= start and curve.at[-1] <= end):
-        return curve
-    cut = with_points(curve, (start, end))
-    return cut.keep(cut.inside(start - CLOSEST / 2, end + CLOSEST / 2))
-
-
-def _span_of_points(before: Curve, after: Curve) -> tuple[float, float] | None:
-    """``changed_span`` from the points that the two have in common at both ends. O(n)."""
-
-    def alike(a: slice, b: slice) -> npt.NDArray[np.bool_]:
-        same = (before.at[a] == after.at[b]) & (before.db[a] == after.db[b]) & (before.shape[a] == after.shape[b])
-        return np.asarray(same & (before.phase[a] == after.phase[b]).all(axis=1))
-
-    count = min(len(before), len(after))
-    first = int(np.argmin(np.append(alike(slice(0, count), slice(0, count)), False)))
-    if first == len(before) == len(after):
-        return None
-    tail = alike(slice(len(before) - count + first, None), slice(len(after) - count + first, None))[::-1]
-    kept = int(np.argmin(np.append(tail, False)))
-    start = -np.inf if first == 0 else float(before.at[first - 1])
-    return start, np.inf if kept == 0 else float(before.at[len(before) - kept])
+    return straightened(curve, curve.shape != Shape.LINEAR, error)
 
 
 def whole_shapes(curve: Curve) -> Curve:
     """The same curve without parts of cosines: those become straight pieces within FINE dB. For what only knows shapes."""
     parts = (curve.shape == Shape.SMOOTH) & (curve.phase != (0.0, 1.0)).any(axis=1)
-    return _straighten(curve, parts, FINE)
+    return straightened(curve, parts, FINE)
 
 
 def area(line: Curve, at: FloatArray) -> FloatArray:
@@ -388,36 +305,22 @@ def _apart(curve: Curve, at: npt.ArrayLike) -> FloatArray:
     return np.setdiff1d(_whole(at), curve.at)
 
 
-def _joined(first: Curve, second: Curve) -> tuple[Curve, Curve]:
-    """Two curves with points wherever one of them has one."""
-    if not len(first) or not len(second):
-        both = first if len(first) else second
-        silent = replace(both, db=np.zeros(len(both)))
-        return (both, silent) if len(first) else (silent, both)
-    a, b = with_points(first, second.at), second
-    while len(a) != len(b):
-        # a hold that is cut gets a point of its own
-        b = with_points(b, a.at)
-        a = with_points(a, b.at)
-    return a, b
-
-
-def _moves(curve: Curve) -> npt.NDArray[np.bool_]:
+def moves(curve: Curve) -> npt.NDArray[np.bool_]:
     """From which points the curve goes to another value, (n,)."""
     db = finite(curve.db)
     return np.asarray(np.diff(db, append=db[-1:]) != 0)
 
 
-def _bent(curve: Curve) -> npt.NDArray[np.bool_]:
+def is_bent(curve: Curve) -> npt.NDArray[np.bool_]:
     """From which points the curve goes on in another way than a straight line, (n,)."""
-    return np.asarray((curve.shape != Shape.LINEAR) & _moves(curve))
+    return np.asarray((curve.shape != Shape.LINEAR) & moves(curve))
 
 
-def _straighten(curve: Curve, ways: npt.NDArray[np.bool_], error: float) -> Curve:
+def straightened(curve: Curve, ways: npt.NDArray[np.bool_], error: float) -> Curve:
     """Make straight pieces of some ``ways`` (n,) from a point to the next."""
     if not ways.any():
         return curve
-    bent = ways & _bent(curve)
+    bent = ways & is_bent(curve)
     if not bent.any():
         return replace(curve, shape=np.where(ways, Shape.LINEAR, curve.shape).astype(np.int8))
     steps = np.abs(np.diff(finite(curve.db)))

@@ -21,7 +21,6 @@ from nivelus.core.gain.drawn import (
     SPACING,
     Curve,
     Shape,
-    add,
     area,
     chained,
     curve_of,
@@ -30,6 +29,7 @@ from nivelus.core.gain.drawn import (
     plain,
     with_points,
 )
+from nivelus.core.gain.together import add
 
 Indices = npt.NDArray[np.int64]
 SAME_LINE = 0.05

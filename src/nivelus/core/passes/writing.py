@@ -18,8 +18,9 @@ import numpy as np
 from nivelus.core.errors import GainError
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compiled import FloatArray
-from nivelus.core.gain.drawn import CLOSEST, Curve, add, area, chained, finite, flatten, plain, with_points
+from nivelus.core.gain.drawn import CLOSEST, Curve, area, chained, finite, flatten, plain, with_points
 from nivelus.core.gain.edits import replace_range
+from nivelus.core.gain.together import add
 from nivelus.core.passes.gesture import Gesture, Run, clipped, earlier
 from nivelus.core.passes.thinning import fewest
 

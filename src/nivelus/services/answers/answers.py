@@ -6,24 +6,29 @@ column; what became another clip or mark is told whole, and column by column too
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import cache, partial
-from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 from sqlalchemy import Select, bindparam, select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
-from nivelus.core.chain.clips import BoolArray
-from nivelus.core.chain.marks import differing, marks_of
-from nivelus.core.chain.placing import place_found, place_hands
-from nivelus.core.chain.state import Lane, TrackState
+from nivelus.core.chain.state import TrackState
 from nivelus.core.errors import DiskFull, NivelusError, NotFound, Refused
-from nivelus.core.gain.compiled import FloatArray
-from nivelus.core.gain.drawn import EMPTY, Curve, changed_span
+from nivelus.services.answers.scopes import (
+    ROW_OF_CLIP,
+    SHAPE_OF_CLIP,
+    Gone,
+    Scope,
+    clips_under_lane,
+    in_clips,
+    moves_levels,
+    scope_of_marks,
+    scope_of_rules,
+    with_neighbours,
+)
 from nivelus.services.track.state import are_even, core_rules, gain_key, rules_by_kind, rules_of, state_of
 from nivelus.services.track.targets import limits_of
 from nivelus.services.track.timeline import Timeline, recordings_of_takes, timeline_of, timelines_of
@@ -44,18 +49,14 @@ from nivelus.services.views.session import (
     TrackView,
 )
 from nivelus.store import history
-from nivelus.store.history import Edit, ReadBack, require
-from nivelus.store.packing import unpack_curve
-from nivelus.store.reading import TrackRows, carry, clip_rows, forget
+from nivelus.store.editing import Edit
+from nivelus.store.history import ReadBack, require
+from nivelus.store.reading import carry, clip_rows, forget
 from nivelus.store.steps import names_changed
-from nivelus.store.tables import Recording, Session, Track, takes_of
+from nivelus.store.tables import Session, Track, takes_of
 
 MANY = 200
 """Clips or marks from which an answer tells those that stay what they were by their values, column by column."""
-_SHAPE_OF_CLIP = {"start", "end", "phrase_start", "phrase_end", "loudness", "rms", "peak", "true_peak", "room_tone", "label"}
-"""What makes a clip another one; all else of it is values."""
-_ROW_OF_CLIP = {"track_id", "take"}
-"""Which row of clips a clip lies in."""
 RULE_FIELDS = tuple(RuleView.model_fields)
 
 
@@ -123,12 +124,12 @@ def _answer_to(bench: Workbench, edit: Edit, db: DbSession) -> Changed:
     for row in edit.touched("clip"):
         before, after = row["before"], row["after"]
         changed = names_changed(row) if before is not None and after is not None else ()
-        if before is not None and (after is None or not _ROW_OF_CLIP.isdisjoint(changed)):
+        if before is not None and (after is None or not ROW_OF_CLIP.isdisjoint(changed)):
             removed.add(before["track_id"], [row["id"]])
         if after is None:
             continue
         own = scope(after["track_id"])
-        if before is not None and _SHAPE_OF_CLIP.isdisjoint(changed):
+        if before is not None and SHAPE_OF_CLIP.isdisjoint(changed):
             own.clips.add(row["id"])
             regained.update([after["track_id"]] if "gain" in changed else ())
         else:
@@ -146,17 +147,17 @@ def _answer_to(bench: Workbench, edit: Edit, db: DbSession) -> Changed:
     session = require(db, Session, edit.session.id, "session")
     by_track = edit.touched_by_track("clip")
     for track_id, kept in remarked.items():
-        _scope_of_marks(bench, db, session, track_id, kept, by_track.get(track_id, []), scope(track_id), removed_marks)
+        scope_of_marks(bench, db, session, track_id, kept, by_track.get(track_id, []), scope(track_id), removed_marks)
     for row in edit.touched("lane"):
         side = row["after"] or row["before"]
-        scope(side["track_id"]).clips.update(_clips_under_lane(db, row))
+        scope(side["track_id"]).clips.update(clips_under_lane(db, row))
     for row in edit.touched("track"):
         if row["before"] and row["after"] and row["before"]["dip_rules"] != row["after"]["dip_rules"]:
             track = require(db, Track, row["id"], "track")
             now = state_of(bench, db, session, track, timeline_of(db, track))
             old = replace(now, rules=core_rules(rules_by_kind(row["before"]["dip_rules"])))
-            _scope_of_rules(old, now, scope(row["id"]))
-    if any(_moves_levels(row) for row in edit.touched("session")):
+            scope_of_rules(old, now, scope(row["id"]))
+    if any(moves_levels(row) for row in edit.touched("session")):
         for track, _ in tracks_of(db, session.id):
             scope(track.id).relevelled = True
     return answer(bench, db, session, scopes, removed, edit.label, edit.told, removed_marks)
@@ -193,39 +194,6 @@ def tracks_in_order(db: DbSession, session_id: str) -> list[Track]:
 def _tracks() -> Select[Track]:
     """The question of ``tracks_in_order``, put together once: every answer asks it."""
     return select(Track).where(col(Track.session_id) == bindparam("session")).order_by(col(Track.position), col(Track.id))
-
-
-@dataclass
-class Scope:
-    """What an answer holds of a track.
-
-    ``whole``: every clip and mark. ``every``: the values of all of them. ``relevelled``: every clip. Else ``clips``, that
-    have other values, and ``new_clips``, that are other clips than before, with their neighbours and the marks by them;
-    ``new_marks``, that are other marks than before; and ``marks`` (n,), that have other values by a rule.
-    """
-
-    whole: bool = False
-    every: bool = False
-    relevelled: bool = False
-    clips: set[str] = field(default_factory=set)
-    new_clips: set[str] = field(default_factory=set)
-    new_marks: set[str] = field(default_factory=set)
-    marks: BoolArray | None = None
-
-    @property
-    def is_empty(self) -> bool:
-        """Whether the answer holds nothing of the track's clips and marks."""
-        named = self.clips | self.new_clips | self.new_marks
-        return not (self.whole or self.every or self.relevelled or named) and self.marks is None
-
-
-class Gone(dict[str, list[str]]):
-    """Ids of what went, by track."""
-
-    def add(self, track: str, ids: Sequence[str]) -> None:
-        """Note ids of a track."""
-        if ids:
-            self.setdefault(track, []).extend(ids)
 
 
 @dataclass
@@ -313,11 +281,11 @@ def _fill(db: DbSession, track_id: str, state: TrackState, scope: Scope, content
     if scope.whole or scope.every or scope.relevelled:
         wanted = np.arange(len(clips))
     else:
-        wanted = _with_neighbours(clips.places, scope.clips | scope.new_clips)
+        wanted = with_neighbours(clips.places, scope.clips | scope.new_clips)
     if scope.whole or scope.every:
         chosen = np.ones(len(marks.ids), bool)
     else:
-        chosen = _in_clips(state, wanted if not scope.relevelled else wanted[:0])
+        chosen = in_clips(state, wanted if not scope.relevelled else wanted[:0])
         if scope.marks is not None:
             chosen |= scope.marks
         chosen[marks.at(scope.new_marks)] = True
@@ -334,7 +302,7 @@ def _fill(db: DbSession, track_id: str, state: TrackState, scope: Scope, content
         # what stays the mark that it was is told by its values
         new = np.zeros(len(chosen), bool)
         new[marks.at(scope.new_marks)] = True
-        new |= _in_clips(state, np.array([clips.places[id] for id in scope.new_clips if id in clips.places], np.int64))
+        new |= in_clips(state, np.array([clips.places[id] for id in scope.new_clips if id in clips.places], np.int64))
         new &= chosen
     told = np.flatnonzero(new)
     if len(told) < MANY:
@@ -344,106 +312,3 @@ def _fill(db: DbSession, track_id: str, state: TrackState, scope: Scope, content
     valued = np.flatnonzero(chosen & ~new)
     if len(valued):
         content.mark_values[track_id] = mark_values(state, valued)
-
-
-def _in_clips(state: TrackState, places: npt.NDArray[np.int64]) -> BoolArray:
-    """Which marks or their dips reach into some clips, (n,)."""
-    return _touched(*state.marks.reach, state.clips.spans.start[places], state.clips.spans.end[places])
-
-
-def _touched(first: FloatArray, last: FloatArray, starts: FloatArray, ends: FloatArray) -> BoolArray:
-    """Which of the spans ``first`` ... ``last`` (n,) share anything with one of ``starts`` ... ``ends`` (m,); O((n + m) log m).
-
-    A span touches one where fewer have ended before it than have begun before its end.
-    """
-    begun, ended = np.searchsorted(np.sort(starts), last, "left"), np.searchsorted(np.sort(ends), first, "right")
-    return np.asarray(begun > ended)
-
-
-def _scope_of_rules(old: TrackState, now: TrackState, scope: Scope) -> None:
-    """What other rules of a track's dips change: its marks, what their dips lie over, and the phrases there."""
-    before, after = old.marks, now.marks
-    a, b = before.draft.dips, after.draft.dips
-    # dips by another rule may have other ramps, and those of gaps hang on the breaths beside them
-    edges = (a.start != b.start) | (a.end != b.end) | (a.ramp_in != b.ramp_in) | (a.ramp_out != b.ramp_out)
-    scope.new_marks.update(after.ids[place] for place in np.flatnonzero(edges).tolist())
-    moved = ((a.depth != b.depth) | edges) & (before.applied | after.applied)
-    moved |= before.applied != after.applied
-    first, last = after.reach
-    dips = first[moved], last[moved]
-    said = np.array([a != b for a, b in zip(before.draft.reason, after.draft.reason, strict=True)], bool)
-    scope.marks = said | (before.draft.dips.depth != after.draft.dips.depth) | _touched(first, last, *dips)
-    phrases = now.clips.phrases
-    under = now.clips.voiced[_touched(phrases[:, 0], phrases[:, 1], *dips)]
-    scope.clips.update(now.clips.ids[place] for place in under.tolist())
-
-
-def _scope_of_marks(
-    bench: Workbench,
-    db: DbSession,
-    session: Session,
-    track_id: str,
-    old: TrackRows | None,
-    touched: Sequence[dict[str, Any]],
-    scope: Scope,
-    removed: Gone,
-) -> None:
-    """What is different where there may be other marks than before, or marks by other names."""
-    track = db.get(Track, track_id)
-    if track is None:
-        return
-    if old is None or old.clips is None or old.hands is None or old.found is None:
-        scope.whole = True
-        return
-    state, runs = state_of(bench, db, session, track, timeline_of(db, track)), old.clips.runs
-    found = place_found(old.found, runs, require(db, Recording, track.recording_id, "recording").frames)
-    last = max((run.end for run in runs), default=0)
-    before = marks_of(old.clips.table, found, place_hands(old.hands, runs), state.rules, state.rate, last)
-    changed, gone = differing(before, state.marks)
-    scope.new_marks |= changed
-    # what other dips lie over is as loud as they let it be
-    for marks, named in ((before, changed | gone), (state.marks, changed)):
-        places = marks.at(named)
-        spans = state.clips.spans
-        under = _touched(spans.start, spans.end, *(side[places] for side in marks.reach))
-        scope.clips.update(state.clips.ids[place] for place in np.flatnonzero(under).tolist())
-    removed.add(track_id, sorted(gone))
-    # what lies beside a clip that went from there has another neighbour now
-    rows = clip_rows(db, track_id)
-    ends = [row["before"][name] for row in touched if row["before"] is not None for name in ("start", "end")]
-    for place in np.searchsorted(rows.table.spans.start, ends).tolist() if len(rows) else ():
-        scope.clips.update(rows[at].id for at in (place - 1, place) if 0 <= at < len(rows))
-
-
-def _moves_levels(row: dict[str, Any]) -> bool:
-    """Whether an edit of a session's row gives phrases other levels, and not only another target."""
-    before, after = row["before"] or {}, row["after"] or {}
-    return any(before.get(name) != after.get(name) for name in ("unit", "mono_as_two"))
-
-
-def _clips_under_lane(db: DbSession, row: dict[str, Any]) -> list[str]:
-    """The clips of which an edit of a lane changed the gain."""
-    sides = [side for side in (row["before"], row["after"]) if side is not None]
-    track = db.get(Track, sides[0]["track_id"])
-    if track is None:
-        return []
-    rate = clip_rows(db, track.id).rate
-    before, after = (_lane_of(side) for side in (row["before"], row["after"]))
-    span = changed_span(before, after)
-    if span is None:
-        return []
-    clips = clip_rows(db, track.id).table
-    under = (clips.spans.end > max(span[0], 0.0) * rate) & (clips.spans.start < span[1] * rate)
-    return [clips.ids[place] for place in np.flatnonzero(under).tolist()]
-
-
-def _lane_of(side: dict[str, Any] | None) -> Curve:
-    """What a lane of a track did, or does now; EMPTY where it was off or not there."""
-    return EMPTY if side is None else Lane(unpack_curve(side["points"]), side["offset"], side.get("off", False)).heard()
-
-
-def _with_neighbours(places: Mapping[str, int], only: Collection[str]) -> npt.NDArray[np.int64]:
-    """The places of some clips and of those beside them, in order."""
-    at = np.array([places[id] for id in only if id in places], np.int64)
-    near = np.unique(np.concatenate([at - 1, at, at + 1]))
-    return near[(near >= 0) & (near < len(places))]

@@ -10,7 +10,8 @@ from nivelus.services.track.timeline import Timeline, timeline_of
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed
 from nivelus.store import history
-from nivelus.store.history import Edit, require
+from nivelus.store.editing import Edit
+from nivelus.store.history import require
 from nivelus.store.tables import Track
 
 

@@ -13,7 +13,7 @@ from nivelus.services.track.state import state_of
 from nivelus.services.track.targets import limits_of
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
-from nivelus.store.history import Edit
+from nivelus.store.editing import Edit
 from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Clip, Track
 

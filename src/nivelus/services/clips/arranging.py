@@ -13,13 +13,15 @@ from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.errors import Refused
 from nivelus.services.answers.answers import after_edit, reading_back
-from nivelus.services.clips.moves import LONGEST_SECONDS, Row, add_take, homecoming, lay, put
+from nivelus.services.clips.carrying import LONGEST_SECONDS, Row, add_take, homecoming, lay, put
 from nivelus.services.track.timeline import timeline_of
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed, View
 from nivelus.store import history
-from nivelus.store.history import Edit, require
-from nivelus.store.reading import DAY, clip_rows
+from nivelus.store.clip_rows import DAY
+from nivelus.store.editing import Edit
+from nivelus.store.history import require
+from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Track, takes_of
 
 

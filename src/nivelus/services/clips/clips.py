@@ -18,7 +18,7 @@ from nivelus.core.gain.drawn import numbered, spaced
 from nivelus.core.marks.cells import measure_cell
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.services.answers.edits import count_of, run_edit
-from nivelus.services.clips.details import pin
+from nivelus.services.clips.detail_rows import pin
 from nivelus.services.lanes.rows import joined_curves
 from nivelus.services.track.limits import GAIN_RANGE, limited
 from nivelus.services.track.names import NAME_LENGTH
@@ -27,9 +27,10 @@ from nivelus.services.track.timeline import Timeline, measurable
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.levels import clips_of
 from nivelus.services.views.session import Changed
-from nivelus.store.history import Edit
+from nivelus.store.clip_rows import ClipRow
+from nivelus.store.editing import Edit
 from nivelus.store.packing import pack_curve, unpack_curve
-from nivelus.store.reading import ClipRow, clip_rows
+from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Clip, Track
 
 FLAGS = {

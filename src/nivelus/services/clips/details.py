@@ -5,7 +5,7 @@ A mark that the hand never touched has no row; the first touch makes one. A lock
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from typing import Any
 
 import numpy as np
@@ -13,25 +13,22 @@ from sqlalchemy import select
 from sqlmodel import col
 
 from nivelus.core.chain.marks import Hand, TrackMarks
-from nivelus.core.chain.placing import Run, moved_hand, run_at
-from nivelus.core.chain.proposals import measured, touched
+from nivelus.core.chain.proposals import measured
 from nivelus.core.chain.state import TrackState
-from nivelus.core.drafts.dips import ALL_KINDS, FREE, LEAST_DIP, RAMPS
+from nivelus.core.drafts.dip_rules import ALL_KINDS, FREE, LEAST_DIP, RAMPS
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.dips import SILENT_DIP
 from nivelus.core.marks.details import find_details
-from nivelus.core.marks.mark import Mark
 from nivelus.services.answers.edits import run_edit
+from nivelus.services.clips.detail_rows import edges_within, made_row, measure_row, put_found, row_of_mark, run_here
 from nivelus.services.track.state import owners_of_track, rules_of, state_of
-from nivelus.services.track.timeline import MISSING, Timeline, measurable
+from nivelus.services.track.timeline import Timeline, measurable
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.levels import phrases_of
 from nivelus.services.views.session import Changed, View
-from nivelus.store.history import Edit, require
-from nivelus.store.packing import pack
-from nivelus.store.reading import ClipRow
-from nivelus.store.tables import Detail, MarkSet, Track
+from nivelus.store.editing import Edit
+from nivelus.store.tables import Detail, Track
 
 
 class TrialView(View):
@@ -41,8 +38,6 @@ class TrialView(View):
     depth: list[float]
 
 
-SHORTEST = 0.005
-"""Seconds that a mark or the flat part of a dip made by hand lasts at least."""
 LONGEST_RAMP = 2.0
 NAMES = {"breath": "breath", "ess": "ess", "knock": "knock", "gap": "gap", FREE: "dip"}
 PLURALS = {"breath": "breaths", "ess": "esses", "knock": "knocks", "gap": "gaps", FREE: "dips"}
@@ -100,7 +95,7 @@ def set_depth(
         marks = state.marks
         places = _free(edit, state, ids)
         for place in places:
-            row = _row(edit, track, timeline, state, place)
+            row = row_of_mark(edit, track, timeline, state, place)
             now, is_on = float(marks.draft.dips.depth[place]), bool(marks.applied[place])
             row.keep = "in"
             if silent:
@@ -131,7 +126,7 @@ def set_keep(bench: Workbench, track_id: str, revision: int, ids: list[str], kee
         marks = state.marks
         places = _free(edit, state, ids)
         for place in places:
-            _row(edit, track, timeline, state, place).keep = keep
+            row_of_mark(edit, track, timeline, state, place).keep = keep
         verb = {"out": "Keep out", "in": "Take in", "rule": "By the rule:"}[keep]
         edit.label = f"{verb} {_names(marks, places)}"
 
@@ -145,7 +140,7 @@ def set_shape(bench: Workbench, track_id: str, revision: int, ids: list[str], no
         marks = state.marks
         places = _free(edit, state, ids)
         for place in places:
-            _row(edit, track, timeline, state, place).notch = notch
+            row_of_mark(edit, track, timeline, state, place).notch = notch
         edit.label = f"{'Notch' if notch else 'Flat'}: {_names(marks, places)}"
 
     return _run(bench, track_id, revision, work)
@@ -167,9 +162,9 @@ def set_edges(
         marks = state.marks
         (place,) = _free(edit, state, [id])
         rate, dips = timeline.sample_rate, marks.draft.dips
-        row = _row(edit, track, timeline, state, place)
+        row = row_of_mark(edit, track, timeline, state, place)
         if start is not None or end is not None:
-            a, b = _within(timeline, start, end, float(dips.start[place]) / rate, float(dips.end[place]) / rate)
+            a, b = edges_within(timeline, start, end, float(dips.start[place]) / rate, float(dips.end[place]) / rate)
             row.dip_start = a - row.shift if start is not None else row.dip_start
             row.dip_end = b - row.shift if end is not None else row.dip_end
         row.ramp_in = row.ramp_in if ramp_in is None else min(ramp_in, LONGEST_RAMP)
@@ -198,7 +193,7 @@ def correct(
         places = _free(edit, state, ids)
         what, rate = _names(marks, places), timeline.sample_rate
         for place in places:
-            row = _row(edit, track, timeline, state, place)
+            row = row_of_mark(edit, track, timeline, state, place)
             if gone:
                 if row.found is None:
                     edit.db.delete(row)
@@ -207,12 +202,12 @@ def correct(
                 continue
             if start is not None or end is not None:
                 now = (row.start + row.shift) / rate, (row.end + row.shift) / rate
-                a, b = _within(timeline, start, end, *now)
+                a, b = edges_within(timeline, start, end, *now)
                 row.start, row.end = a - row.shift, b - row.shift
                 row.dip_start = row.dip_end = None
             row.kind = kind or row.kind
             row.moved = True
-            _measure(row, timeline, state)
+            measure_row(row, timeline, state)
         if gone:
             edit.label = f"Not a mark: {what}"
         else:
@@ -237,8 +232,8 @@ def make(
     """
 
     def work(edit: Edit, track: Track, timeline: Timeline, state: TrackState) -> None:
-        a, b = _within(timeline, start, end, start, end)
-        run = _run_at(timeline, (a + b) / 2)
+        a, b = edges_within(timeline, start, end, start, end)
+        run = run_here(timeline, (a + b) / 2)
         a, b = max(a, run.start), min(b, run.end)
         row = Detail(track_id=track.id, kind=kind, start=a, end=b, level=0.0, keep="in")
         if any(_are_locked(state, np.array([(a + b) / 2]))):
@@ -250,7 +245,7 @@ def make(
             row.ramp_in = row.ramp_out = ramp
             row.dip_start, row.dip_end = a + round(ramp * timeline.sample_rate), b - round(ramp * timeline.sample_rate)
         hand = measured(state, Hand(*(getattr(row, name) for name in Hand._fields)), timeline.shows_esses)
-        _made(edit, track, timeline, hand)
+        made_row(edit, track, timeline, hand)
         edit.label = "Silence a span" if silent else f"Make a {NAMES[kind]}"
 
     return _run(bench, track_id, revision, work)
@@ -265,19 +260,10 @@ def reset(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Cha
         if not places:
             raise Refused("Nothing was done by hand here.")
         for place in places:
-            edit.db.delete(_row(edit, track, timeline, state, place))
+            edit.db.delete(row_of_mark(edit, track, timeline, state, place))
         edit.label = f"Back to the rule: {_names(marks, places)}"
 
     return _run(bench, track_id, revision, work)
-
-
-def put_hands(edit: Edit, track: Track, timeline: Timeline, state: TrackState, hands: Iterable[Hand]) -> None:
-    """Keep what a draft makes of marks, and marks that it makes."""
-    for hand in hands:
-        places = state.marks.at([hand.found or hand.id])
-        row = _row(edit, track, timeline, state, places[0]) if places else _made(edit, track, timeline, hand)
-        for name, value in _columns(timeline, hand).items():
-            setattr(row, name, value)
 
 
 def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
@@ -292,30 +278,6 @@ def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
         edit.label = "Find the details again"
 
     return run_edit(bench, track_id, "Find the details again", revision, work)
-
-
-def put_found(edit: Edit, track: Track, timeline: Timeline, id: str | None, details: Iterable[Mark]) -> None:
-    """Keep the details that were found in one of a track's recordings in place of those from before."""
-    data = pack(details, timeline.sample_rate, timeline.span_of(id))
-    of_recording = (col(MarkSet.track_id) == track.id, col(MarkSet.recording_id).is_(id))
-    row = edit.db.scalars(select(MarkSet).where(*of_recording)).first()
-    if row is None:
-        edit.db.add(MarkSet(track_id=track.id, recording_id=id, data=data))
-    else:
-        row.data = data
-
-
-def pin(edit: Edit, track: Track, timeline: Timeline, state: TrackState, locked: Iterable[ClipRow], on: bool) -> None:
-    """Let the dips of clips that are being locked keep the depth they have; or follow the rule again."""
-    marks = state.marks
-    middle = (marks.arrays.start + marks.arrays.end) / 2
-    for clip in locked:
-        for place in np.flatnonzero((middle >= clip.start) & (middle < clip.end)).tolist():
-            if on:
-                row = _row(edit, track, timeline, state, place)
-                row.pinned = float(marks.draft.dips.depth[place]) if marks.applied[place] else 0.0
-            elif marks.by_hand[place] is not None:
-                _row(edit, track, timeline, state, place).pinned = None
 
 
 def _run(bench: Workbench, track_id: str, revision: int, work: Work) -> Changed:
@@ -345,56 +307,6 @@ def _free(edit: Edit, state: TrackState, ids: Collection[str]) -> list[int]:
 def _are_locked(state: TrackState, at: FloatArray) -> list[bool]:
     """Whether the clips at some samples (n,) are locked."""
     return [bool(locked) for locked in state.clips.locked[state.clips.at(at)]]
-
-
-def _row(edit: Edit, track: Track, timeline: Timeline, state: TrackState, place: int) -> Detail:
-    """The row of a mark, made now if the hand never touched it."""
-    known = state.marks.by_hand[place]
-    if known is not None:
-        row: Detail = require(edit.db, Detail, known.id, "mark")
-        return row
-    return _made(edit, track, timeline, touched(state, place))
-
-
-def _made(edit: Edit, track: Track, timeline: Timeline, hand: Hand) -> Detail:
-    """A new row for what the hand makes of a mark."""
-    row = Detail(track_id=track.id, take=track.take, **_columns(timeline, hand))
-    edit.db.add(row)
-    return row
-
-
-def _columns(timeline: Timeline, hand: Hand) -> dict[str, Any]:
-    """A hand as its row keeps it: in positions of the recording that lies where the mark does."""
-    run = _run_at(timeline, (hand.start + hand.end) / 2)
-    own = moved_hand(hand, -run.shift)._replace(recording_id=run.recording, shift=run.shift)
-    return {name: value for name, value in own._asdict().items() if name != "id"}
-
-
-def _run_at(timeline: Timeline, position: float) -> Run:
-    run = run_at(timeline.runs, position)
-    if run is None:
-        raise Refused("There is silence here: nothing to turn down.")
-    return run
-
-
-def _within(timeline: Timeline, start: float | None, end: float | None, a: float, b: float) -> tuple[int, int]:
-    """Edges in samples: those given, else ``a`` and ``b`` seconds; within the recording and in order."""
-    rate = timeline.sample_rate
-    first = round((a if start is None else start) * rate)
-    last = round((b if end is None else end) * rate)
-    first, last = max(first, 0), min(last, timeline.frames)
-    if last - first < round(SHORTEST * rate):
-        raise Refused("The end has to come after the start. Drag it further, or remove the mark (X).")
-    return first, last
-
-
-def _measure(row: Detail, timeline: Timeline, state: TrackState) -> None:
-    """Measure a mark that was moved or made."""
-    if state.grid is None:
-        raise Refused(MISSING)
-    start, end = row.start + row.shift, row.end + row.shift
-    hand = measured(state, Hand(row.id, row.found, row.found_end, row.kind, start, end), timeline.shows_esses)
-    row.level, row.excess = hand.level, hand.excess
 
 
 def _names(marks: TrackMarks, places: list[int]) -> str:

@@ -18,14 +18,14 @@ from nivelus.core.chain.state import TrackState
 from nivelus.core.drafts.clip_gain import ClipGainRule, freeing_target
 from nivelus.core.errors import Refused
 from nivelus.services.answers.edits import run_edit
-from nivelus.services.clips.details import put_hands
+from nivelus.services.clips.detail_rows import put_hands
 from nivelus.services.track.stamps import require_same, stamp_of
 from nivelus.services.track.state import owners_of_track, state_of
 from nivelus.services.track.targets import limits_of
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed, View
-from nivelus.store.history import Edit
+from nivelus.store.editing import Edit
 from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Clip, Session, Track
 

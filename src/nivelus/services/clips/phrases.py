@@ -11,12 +11,12 @@ from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.services.answers.edits import run_edit
 from nivelus.services.clips.clips import measure_clip, phrase_within
-from nivelus.services.clips.details import put_found
+from nivelus.services.clips.detail_rows import put_found
 from nivelus.services.track.timeline import Timeline, measurable
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.levels import clips_of
 from nivelus.services.views.session import Changed
-from nivelus.store.history import Edit
+from nivelus.store.editing import Edit
 from nivelus.store.tables import Clip, Track
 
 KEPT = ("gain", "curve", "locked", "left_out", "by_hand", "drafted", "reference")

@@ -16,7 +16,7 @@ from sqlmodel import col, select
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.services.answers.edits import run_edit
-from nivelus.services.clips.moves import Row, arrival, carry, cut_phrase, drop_take, make_room, take_name
+from nivelus.services.clips.carrying import Row, arrival, carry, cut_phrase, drop_take, make_room, take_name
 from nivelus.services.track.limits import GAIN_RANGE, limited
 from nivelus.services.track.names import clean_name
 from nivelus.services.track.state import owners_of_track, state_of
@@ -24,8 +24,10 @@ from nivelus.services.track.timeline import Timeline, recordings_of_takes, timel
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.levels import levels_by_clip, view_clips
 from nivelus.services.views.session import Changed, ClipView, TakeName, View
-from nivelus.store.history import Edit, require
-from nivelus.store.reading import ClipRow, clip_rows
+from nivelus.store.clip_rows import ClipRow
+from nivelus.store.editing import Edit
+from nivelus.store.history import require
+from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Clip, Detail, Track, takes_of
 
 

@@ -30,10 +30,11 @@ from nivelus.services.sessions.sessions import create, new_recording
 from nivelus.services.track.names import NAME_LENGTH
 from nivelus.services.track.workbench import Workbench
 from nivelus.store import history
+from nivelus.store.hashes import ContentHash, hash_file, is_older_hash
 from nivelus.store.history import require
 from nivelus.store.packing import pack
 from nivelus.store.tables import Clip, Job, MarkSet, Recording, Session, Tombstone, Track, new_id
-from nivelus.store.vault import SUFFIX, ContentHash, hash_file, is_older_hash
+from nivelus.store.vault import SUFFIX
 
 _BLOCK = 1 << 20
 _SCARCE = "The disk is nearly full: {} are left."

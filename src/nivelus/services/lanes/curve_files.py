@@ -7,12 +7,10 @@ from pathlib import PurePath
 from nivelus.core.chain.state import LANES
 from nivelus.core.deliver.curve_formats import FORMATS, parse_curve
 from nivelus.core.errors import CurveFileError, Refused
-from nivelus.core.gain.drawn import (
-    inside_of,
-)
 from nivelus.core.gain.edits import (
     thin,
 )
+from nivelus.core.gain.together import inside_of
 from nivelus.services.answers.edits import run_edit
 from nivelus.services.lanes.parts import NAMES, add_to, clear_lane
 from nivelus.services.lanes.rows import (
@@ -22,7 +20,7 @@ from nivelus.services.track.state import owners_of_track
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed
-from nivelus.store.history import Edit
+from nivelus.store.editing import Edit
 from nivelus.store.tables import Track
 
 MOST_POINTS = 100_000

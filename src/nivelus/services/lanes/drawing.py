@@ -14,13 +14,7 @@ from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.beside import RAMP, draw_alike, kept_within, with_ramps, without_rests
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.clips import DECLICK_SECONDS
-from nivelus.core.gain.drawn import (
-    Curve,
-    Shape,
-    curve_of,
-    finite,
-    with_points,
-)
+from nivelus.core.gain.drawn import Curve, Shape, curve_of, finite, with_points
 from nivelus.core.gain.edits import (
     Indices,
     add_point,
@@ -55,7 +49,8 @@ from nivelus.services.track.state import owners_of_track, working_range
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed
-from nivelus.store.history import Edit, require
+from nivelus.store.editing import Edit
+from nivelus.store.history import require
 from nivelus.store.tables import Track
 
 SMOOTHING = 0.4

@@ -6,13 +6,8 @@ from collections.abc import Callable
 
 from nivelus.core.errors import Refused
 from nivelus.core.gain.beside import draw_alike
-from nivelus.core.gain.drawn import (
-    CLOSEST,
-    Curve,
-    add,
-    curve_of,
-    limit,
-)
+from nivelus.core.gain.drawn import CLOSEST, Curve, curve_of
+from nivelus.core.gain.together import add, limit
 from nivelus.services.answers.edits import run_edit
 from nivelus.services.lanes.rows import (
     EVERYWHERE,
@@ -27,7 +22,7 @@ from nivelus.services.track.state import working_range
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed
-from nivelus.store.history import Edit
+from nivelus.store.editing import Edit
 from nivelus.store.tables import Lane, Track
 
 NAMES = {"curve": "clip curve", "ride": "ride", "trim": "trim"}

@@ -6,7 +6,6 @@ an edit elsewhere loses none of it. Deciding on one is a step of the history.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from hashlib import blake2b
@@ -14,15 +13,15 @@ from typing import Any
 
 import numpy as np
 from sqlalchemy import delete, func, select
-from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
-from nivelus.core.errors import GainError, Refused
+from nivelus.core.errors import Refused
 from nivelus.core.gain.clips import compile_clip_gains
 from nivelus.core.gain.compiled import FloatArray
-from nivelus.core.gain.drawn import Curve, add, changed_span, finite, flatten, plain
+from nivelus.core.gain.drawn import Curve, finite, flatten, plain
 from nivelus.core.gain.edits import copy_range, paste
+from nivelus.core.gain.together import add, changed_span
 from nivelus.core.passes.gesture import EXACT, Gesture, Run, gesture_of, pairs_of, reduced
 from nivelus.core.passes.snapping import snapped
 from nivelus.core.passes.writing import GLIDE, THINNING, WriteRule, by_phrase, written
@@ -39,20 +38,17 @@ from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.passes import PassDraftView, PassesView, PassView, PhraseGain
 from nivelus.services.views.session import Changed, SpanView
-from nivelus.store.history import Edit, require
+from nivelus.store.editing import Edit
+from nivelus.store.history import require
 from nivelus.store.packing import pack_line, unpack_curve
 from nivelus.store.reading import clip_rows, lanes_of
 from nivelus.store.tables import Clip, Pass, PassPiece, Track
 
-MOST_PAIRS = 4_000_000
-"""What a pass may hold: three hours, taken down 375 times a second."""
-MOST_UNDECIDED = 200
 COVERED = 0.5
 """Share of a phrase that a pass has to cover for its mean to be clip gain."""
 LEAST_GAIN = 0.05
 """dB from which a mean is worth a clip gain."""
-_ID = re.compile(r"[A-Za-z0-9_-]{8,32}")
-_PAIR = np.dtype("<f8").itemsize * 2
+PAIR_BYTES = np.dtype("<f8").itemsize * 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,83 +62,6 @@ class Settings:
 
 
 # --- taking down
-
-
-def begin(
-    bench: Workbench,
-    track_id: str,
-    pass_id: str,
-    lane: str,
-    mode: str,
-    span: tuple[float, float] | None,
-    settings: Settings,
-) -> PassView:
-    """Begin to take a pass down. The id is the page's, so that asking twice makes one.
-
-    Raises
-    ------
-    NotFound, Refused
-    """
-    if not _ID.fullmatch(pass_id):
-        raise Refused("The name of a pass is 8 to 32 letters or digits.")
-    with bench.database.writing() as db:
-        session, track, timeline = owners_of_track(db, track_id)
-        known = db.get(Pass, pass_id)
-        if known is not None and known.track_id != track_id:
-            raise Refused("This pass belongs to another track.")
-        if known is None:
-            mine = col(Pass.track_id) == track_id
-            open_ones = db.scalar(select(func.count()).where(mine, col(Pass.state).in_(("writing", "waiting")))) or 0
-            if open_ones >= MOST_UNDECIDED:
-                raise Refused(f"{MOST_UNDECIDED} passes on this track are undecided. Keep or discard some of them first.")
-            number = (db.scalar(select(func.max(Pass.number)).where(mine)) or 0) + 1
-            known = Pass(
-                id=pass_id,
-                session_id=session.id,
-                track_id=track_id,
-                take=track.take,
-                number=number,
-                lane=lane,
-                mode=mode,
-                stamp=_stamp(db, track, lane),
-                span_start=None if span is None else min(span),
-                span_end=None if span is None else max(span),
-                **asdict(settings),
-            )
-            db.add(known)
-            db.flush()
-        return _Lanes(db, track, timeline).view(known)
-
-
-def take_down(bench: Workbench, pass_id: str, first: int, data: bytes) -> int:
-    """Take down a piece of a pass: little-endian float64 pairs of seconds and dB, from pair number ``first`` on.
-
-    The same piece again changes nothing. Answers with how many pairs are there.
-
-    Raises
-    ------
-    NotFound, Refused
-    """
-    if len(data) % _PAIR:
-        raise Refused("A piece of a pass is pairs of seconds and dB.")
-    pairs = np.frombuffer(data, "<f8").reshape(-1, 2)
-    try:
-        gesture_of(pairs)
-    except GainError as error:
-        raise Refused(error.sentence) from error
-    with bench.database.writing() as db:
-        row = require(db, Pass, pass_id, "pass")
-        there = _count(db, pass_id)
-        if row.state != "writing" or first < there:
-            return there
-        if first > there:
-            raise Refused("A piece of this pass is missing.", count=there)
-        if there + len(pairs) > MOST_PAIRS:
-            raise Refused("A pass of more than three hours is not taken down. What there is of it is kept.")
-        if len(pairs):
-            piece = {"pass_id": pass_id, "first": first, "session_id": row.session_id, "data": data}
-            db.execute(insert(PassPiece).values(piece).on_conflict_do_nothing())
-        return there + len(pairs)
 
 
 def end(bench: Workbench, pass_id: str) -> PassView | None:
@@ -160,7 +79,7 @@ def end(bench: Workbench, pass_id: str) -> PassView | None:
             db.add(PassPiece(pass_id=pass_id, first=0, session_id=row.session_id, data=data))
             row.state = "waiting"
             db.flush()
-        return _Lanes(db, track, timeline).view(row)
+        return Lanes(db, track, timeline).view(row)
 
 
 # --- looking
@@ -172,7 +91,7 @@ def view(bench: Workbench, track_id: str) -> PassesView:
         _, track, timeline = owners_of_track(db, track_id)
         mine = (col(Pass.track_id) == track_id, col(Pass.take) == track.take, col(Pass.state) != "dropped")
         rows = db.scalars(select(Pass).where(*mine).order_by(col(Pass.number).desc())).all()
-        lanes, counts = _Lanes(db, track, timeline), _counts(db, [row.id for row in rows])
+        lanes, counts = Lanes(db, track, timeline), _counts(db, [row.id for row in rows])
         return PassesView(items=[lanes.view(row, counts.get(row.id, 0)) for row in rows])
 
 
@@ -268,7 +187,7 @@ def _track_of(bench: Workbench, pass_id: str) -> str:
     return track_id
 
 
-def _count(db: DbSession, pass_id: str) -> int:
+def count_of_pairs(db: DbSession, pass_id: str) -> int:
     """How many pairs of a pass are there."""
     return _counts(db, [pass_id]).get(pass_id, 0)
 
@@ -277,7 +196,7 @@ def _counts(db: DbSession, ids: Sequence[str]) -> dict[str, int]:
     """How many pairs of some passes are there, of each of which there is any."""
     size = func.sum(func.length(PassPiece.data))
     mine = select(col(PassPiece.pass_id), size).where(col(PassPiece.pass_id).in_(ids)).group_by(col(PassPiece.pass_id))
-    return {id: int(held) // _PAIR for id, held in db.execute(mine)}
+    return {id: int(held) // PAIR_BYTES for id, held in db.execute(mine)}
 
 
 def _gesture(db: DbSession, pass_id: str) -> Gesture:
@@ -285,7 +204,7 @@ def _gesture(db: DbSession, pass_id: str) -> Gesture:
     return gesture_of(np.frombuffer(b"".join(piece.data for piece in db.scalars(mine)), "<f8").reshape(-1, 2))
 
 
-def _stamp(db: DbSession, track: Track, lane: str) -> str:
+def stamp_of_lane(db: DbSession, track: Track, lane: str) -> str:
     """What tells a lane from any other that sounds otherwise: what is drawn in it, and where."""
     content: Any
     if lane == "curve":
@@ -300,7 +219,7 @@ _spans: Newest[tuple[float, float] | None] = Newest(2000)
 """From when to when passes hold the hand, by their ids and how much of them is there."""
 
 
-class _Lanes:
+class Lanes:
     """The lanes of a track as they are, each read once however many passes are looked at."""
 
     def __init__(self, db: DbSession, track: Track, timeline: Timeline) -> None:
@@ -310,7 +229,7 @@ class _Lanes:
     def view(self, row: Pass, count: int | None = None) -> PassView:
         """A pass over its lane as it is now; ``count`` is how many pairs of it are there. Its line is drawn by ``draft``."""
         _, stamp = self._lane(row.lane)
-        count = _count(self._db, row.id) if count is None else count
+        count = count_of_pairs(self._db, row.id) if count is None else count
         # what was taken down only grows
         held = _spans.get((row.id, count), lambda: _gesture(self._db, row.id).span)
         span = _span_of(row)
@@ -332,7 +251,7 @@ class _Lanes:
         """A lane without its offset, and its stamp."""
         if name not in self._known:
             curve = whole_lane(self._db, self._track, self._timeline.sample_rate, name, with_offset=False)
-            self._known[name] = curve, _stamp(self._db, self._track, name)
+            self._known[name] = curve, stamp_of_lane(self._db, self._track, name)
         return self._known[name]
 
 

@@ -34,9 +34,10 @@ from nivelus.services.track.timeline import MISSING, Timeline
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.ride import InsideView, LanePoint, RideDraftView, RidePhraseView, RidePoint, RideView, StrayView
 from nivelus.services.views.session import Changed
-from nivelus.store.history import Edit
+from nivelus.store.clip_rows import ClipRow
+from nivelus.store.editing import Edit
 from nivelus.store.packing import unpack_curve
-from nivelus.store.reading import ClipRow, clip_rows, lanes_of
+from nivelus.store.reading import clip_rows, lanes_of
 from nivelus.store.tables import Session, Track
 
 Span = tuple[float, float]

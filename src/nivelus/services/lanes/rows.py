@@ -17,12 +17,13 @@ from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import join_clip_curves, part
 from nivelus.core.gain.clips import clip_spans
 from nivelus.core.gain.compiled import SILENCE
-from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, finite, inside_of, numbered, spaced
+from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, finite, numbered, spaced
 from nivelus.core.gain.edits import shift
+from nivelus.core.gain.together import inside_of
 from nivelus.services.track.state import working_range
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.views.levels import clips_of
-from nivelus.store.history import Edit
+from nivelus.store.editing import Edit
 from nivelus.store.packing import pack_curve, unpack_curve
 from nivelus.store.reading import clip_rows, lanes_of
 from nivelus.store.tables import Clip, Lane, Track

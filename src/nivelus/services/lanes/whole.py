@@ -9,11 +9,8 @@ import numpy as np
 from nivelus.core.errors import Refused
 from nivelus.core.gain.beside import alone, without_rests
 from nivelus.core.gain.compiled import SILENCE
-from nivelus.core.gain.drawn import (
-    curve_of,
-    finite,
-    limit,
-)
+from nivelus.core.gain.drawn import curve_of, finite
+from nivelus.core.gain.together import limit
 from nivelus.services.answers.edits import count_of, run_edit
 from nivelus.services.lanes.parts import NAMES, add_to, clear_lane, settle_lane
 from nivelus.services.lanes.rows import (
@@ -28,7 +25,7 @@ from nivelus.services.track.targets import target_of
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed
-from nivelus.store.history import Edit
+from nivelus.store.editing import Edit
 from nivelus.store.packing import unpack_curve
 from nivelus.store.tables import Track
 

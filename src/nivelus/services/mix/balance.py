@@ -30,7 +30,8 @@ from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.mix import DistancePhrase, DistanceView, DuckDraftView, DuckPhrase, SlowDraftView
 from nivelus.services.views.mix_settings import duck_settings, locked_spans, sounding
 from nivelus.services.views.session import Changed
-from nivelus.store.history import Edit, require
+from nivelus.store.editing import Edit
+from nivelus.store.history import require
 from nivelus.store.tables import Session, Track
 
 DUCK, SLOW = "trim", "ride"

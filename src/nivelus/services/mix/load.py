@@ -29,7 +29,7 @@ from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.mix import LoadFiguresView, LoadPhrase, LoadView, OrderView
 from nivelus.services.views.mix_settings import load_settings
 from nivelus.services.views.session import Changed, LoadSettings
-from nivelus.store.history import Edit
+from nivelus.store.editing import Edit
 from nivelus.store.tables import Track
 
 COURSE_SECONDS = 0.05

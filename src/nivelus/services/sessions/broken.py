@@ -19,7 +19,8 @@ from sqlmodel import col
 
 from nivelus.core.errors import Broken, DiskFull, NivelusError, NotFound
 from nivelus.logs import write_down
-from nivelus.services.answers.answers import Scope, answer, reading_back, tracks_of
+from nivelus.services.answers.answers import answer, reading_back, tracks_of
+from nivelus.services.answers.scopes import Scope
 from nivelus.services.track.state import state_of
 from nivelus.services.track.timeline import Timeline, timeline_of
 from nivelus.services.track.workbench import Workbench

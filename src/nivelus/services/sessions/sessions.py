@@ -11,7 +11,8 @@ from sqlmodel import col
 
 from nivelus.core.marks.details import RecordingMarks
 from nivelus.core.sound.reader import SoundInfo
-from nivelus.services.answers.answers import Scope, after_edit, answer, reading_back, tracks_of
+from nivelus.services.answers.answers import after_edit, answer, reading_back, tracks_of
+from nivelus.services.answers.scopes import Scope
 from nivelus.services.sessions.broken import reading_whole
 from nivelus.services.sessions.recordings import bury, clear_buried, recordings_used
 from nivelus.services.track.names import clean_name

@@ -10,13 +10,13 @@ from sqlmodel import SQLModel, col
 from nivelus.core.errors import Refused
 from nivelus.services.answers.answers import tracks_in_order
 from nivelus.services.answers.edits import run_edit
-from nivelus.services.clips.moves import remove_track
+from nivelus.services.clips.carrying import remove_track
 from nivelus.services.clips.phrases import find_in
 from nivelus.services.track.names import clean_name
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed
-from nivelus.store.history import Edit
+from nivelus.store.editing import Edit
 from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Clip, Detail, Lane, MarkSet, Track, new_id
 

@@ -17,7 +17,7 @@ from nivelus.core.chain.clips import ClipTable
 from nivelus.core.chain.marks import Rules, SwitchedRule
 from nivelus.core.chain.placing import place_found, place_hands
 from nivelus.core.chain.state import TrackState
-from nivelus.core.drafts.dips import DEFAULT_RULES, DipRule
+from nivelus.core.drafts.dip_rules import DEFAULT_RULES, DipRule
 from nivelus.core.errors import NotFound
 from nivelus.core.marks.mark import KINDS
 from nivelus.core.measure.grid import LevelGrid

@@ -28,7 +28,8 @@ from nivelus.core.measure.waveform import pyramid
 from nivelus.core.sound.timeline import Composed, Piece
 from nivelus.services.track.latest import Newest
 from nivelus.services.track.workbench import Workbench
-from nivelus.store.reading import Recorded, clip_rows, recorded_by_id
+from nivelus.store.clip_rows import Recorded
+from nivelus.store.reading import clip_rows, recorded_by_id
 from nivelus.store.tables import Clip, Track, takes_of
 
 MISSING = "The sound file of this track is missing. Import it again."

@@ -23,8 +23,9 @@ from nivelus.services.upkeep.mending import mend
 from nivelus.settings import Settings
 from nivelus.store.backups import NAME, QUEUE, backups, is_whole, secure, version_of
 from nivelus.store.database import known_versions, newest_version
+from nivelus.store.hashes import hash_file
 from nivelus.store.tables import Job, Recording
-from nivelus.store.vault import Damaged, hash_file
+from nivelus.store.vault import Damaged
 
 
 @dataclass(frozen=True, slots=True)

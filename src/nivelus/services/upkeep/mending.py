@@ -26,10 +26,11 @@ from nivelus.services.sessions.jobs import OPEN, RECEIVING
 from nivelus.services.sessions.recordings import clear_buried, loose
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.levels import phrases_of
+from nivelus.store.hashes import hash_file
 from nivelus.store.packing import pack
 from nivelus.store.reading import forget
 from nivelus.store.tables import MEASURED, Clip, Job, MarkSet, Recording, Session, Tombstone, Track
-from nivelus.store.vault import SUFFIX, Damaged, Older, hash_file
+from nivelus.store.vault import SUFFIX, Damaged, Older
 
 MEASURED_AGAIN = "Recordings are being measured again for this version. It takes some seconds for each hour of sound."
 

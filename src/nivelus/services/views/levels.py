@@ -11,7 +11,7 @@ from sqlmodel import col
 
 from nivelus.core.chain.state import Places, TrackState
 from nivelus.services.views.session import ClipValues, ClipView
-from nivelus.store.reading import ClipRow, ClipRows
+from nivelus.store.clip_rows import ClipRow, ClipRows
 from nivelus.store.tables import Clip, Track
 
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from nivelus.core.chain.marks import TrackMarks
 from nivelus.core.chain.state import Places, TrackState
-from nivelus.core.drafts.dips import ALL_KINDS, LISP
+from nivelus.core.drafts.dip_rules import ALL_KINDS, LISP
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.marks.mark import COLUMNS, HOLDS, KINDS
 from nivelus.services.views.session import MarkColumns, MarkValues, MarkView

@@ -1,0 +1,133 @@
+"""The rules of dips, one for each kind of mark, and the marks that they are for."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from nivelus.core.errors import LevelError
+from nivelus.core.marks.mark import KINDS
+from nivelus.core.measure.filters import FloatArray
+
+FREE = "dip"
+"""Kind of a dip that was made by hand and follows no rule."""
+
+
+ALL_KINDS = (*KINDS, FREE)
+
+
+LEAST_DIP = -0.5
+"""A dip that is not as deep as this is none."""
+
+
+LISP = 4.0
+"""dB under what is usual from which an ess is likely to lisp."""
+
+
+RAMPS = {"breath": (0.03, 0.03), "ess": (0.005, 0.005), "knock": (0.005, 0.015), "gap": (0.15, 0.02), FREE: (0.02, 0.02)}
+"""Seconds of ramp in and ramp out."""
+
+
+MOST_CLOSING, MOST_OPENING = 0.4, 0.3
+"""... and the most that they take of one."""
+
+
+ASKED_SILENCE = -100.0
+"""dB of offset by which the hand asks for silence."""
+
+
+REASONS = {
+    "rule": "as deep as the rule says",
+    "excess": "only what stands out",
+    "at most": "limited by how far an ess may go down",
+    "room tone": "stopped at room tone",
+    "deepest": "limited by the deepest setting",
+    "shallowest": "limited by the shallowest setting",
+    "silence": "silenced",
+    "by hand": "set by hand",
+    "peak": "as deep as a short peak needs",
+    "kept out": "kept out",
+    "locked": "in a locked phrase, left as it is",
+    "too short": "too short to close and open again",
+    "nothing": "nothing to turn down",
+    "one level": "down to the level of the quietest",
+    "beside a breath": "as deep as the breath beside it lets it be",
+    "in doubt": "in doubt: it may be a word, so it is left as it is",
+}
+"""Every reason a dip can give, in words for the person."""
+
+
+@dataclass(frozen=True, slots=True)
+class DipRule:
+    """How far the marks of one kind go down: ``depth`` dB, and the range that every dip of the kind keeps to.
+
+    Of gaps only: ``silent`` is all the way down, ``even`` is to one level and by ``depth`` at most; they close and open
+    within ``closes`` and ``opens``, shares of their length.
+
+    Raises
+    ------
+    LevelError
+        If a value is not finite or above 0, ``deepest`` is above ``shallowest``, or a share is none.
+    """
+
+    depth: float
+    shallowest: float = 0.0
+    deepest: float = -40.0
+    silent: bool = False
+    even: bool = False
+    closes: float = 0.3
+    opens: float = 0.1
+
+    def __post_init__(self) -> None:
+        if not (0 <= self.closes <= MOST_CLOSING and 0 <= self.opens <= MOST_OPENING):
+            raise LevelError(
+                f"Gaps close within {MOST_CLOSING:.0%} of their length at most, and open within {MOST_OPENING:.0%}."
+            )
+        values = (self.depth, self.shallowest, self.deepest)
+        if not np.isfinite(values).all() or max(values) > 0 or self.deepest > self.shallowest:
+            raise LevelError("Dips go down: depths are 0 dB or less, and the deepest is not above the shallowest.")
+
+
+DEFAULT_RULES = {
+    "breath": DipRule(-8.0, 0.0, -24.0),
+    "ess": DipRule(-6.0, 0.0, -12.0),
+    "knock": DipRule(-6.0, -3.0, -9.0),
+    "gap": DipRule(-20.0, 0.0, -40.0),
+    FREE: DipRule(0.0, 0.0, -60.0),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class MarkArrays:
+    """Marks to draft dips for, in order of time; one value per mark.
+
+    ``kind`` indexes ALL_KINDS. ``start`` and ``end`` are samples, ``level`` RMS dBFS, ``excess`` dB (NaN where there is
+    none), ``room`` the RMS dBFS of the room around it. ``before`` and ``after`` are the samples at which the phrase
+    before a mark ends and the next begins (infinite where there is none), ``breath_before`` says whether a breath lies
+    right before it. By hand: ``offset`` dB, ``depth_fixed``, ``start_fixed``, ``end_fixed`` (samples), ``ramp_in_fixed``
+    and ``ramp_out_fixed`` (seconds), each NaN where the rule holds, and ``notch``.
+    """
+
+    kind: npt.NDArray[np.int64]
+    start: FloatArray
+    end: FloatArray
+    level: FloatArray
+    excess: FloatArray
+    room: FloatArray
+    before: FloatArray
+    after: FloatArray
+    breath_before: npt.NDArray[np.bool_]
+    offset: FloatArray
+    depth_fixed: FloatArray
+    start_fixed: FloatArray
+    end_fixed: FloatArray
+    ramp_in_fixed: FloatArray
+    ramp_out_fixed: FloatArray
+    notch: npt.NDArray[np.bool_]
+
+    @property
+    def breaths(self) -> FloatArray:
+        """Where the breaths are, samples, (m, 2) in order."""
+        return np.asarray(np.stack([self.start, self.end], axis=1)[self.kind == ALL_KINDS.index("breath")])
