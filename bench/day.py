@@ -91,7 +91,7 @@ def edits_of(bench: Workbench, state: Changed, random: random.Random, revision: 
         "lift a clip curve": lambda: drawing.lift_span(bench, track, revision(), "curve", *span(), random.choice((1.0, -1.0))),
         "point": lambda: drawing.put_point(bench, track, revision(), "ride", span()[0], random.uniform(-5, 5)),
         "smooth": lambda: drawing.change_range(bench, track, revision(), "ride", *span(), "smooth"),
-        "delete a range": lambda: drawing.change_range(bench, track, revision(), "ride", *span(), "delete"),
+        "delete a range": lambda: drawing.delete_range(bench, track, revision(), "ride", *span()),
         "draw": lambda: drawing.draw_line(bench, track, revision(), "ride", line_of()),
         "rule of details": rule,
         "depth of a dip": lambda: details.set_depth(bench, track, revision(), some(marks), by=-1.0),
