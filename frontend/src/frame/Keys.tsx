@@ -1,7 +1,8 @@
 /** The list of keys. */
 import { Modal, Text } from "@mantine/core";
-import { type Command, showKey } from "../model/commands";
+import type { Command } from "../model/commands";
 import { useView } from "../model/view";
+import { showKey } from "../parts/keyNames";
 import "./Keys.css";
 
 const HANDS = [

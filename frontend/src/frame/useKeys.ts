@@ -1,9 +1,11 @@
 /** Keys work wherever the focus is not in a text field or an open dialog. */
 import { useEffect } from "react";
-import { type Command, keyName, zeroOrReset } from "../model/commands";
+import { zeroOrReset } from "../model/byStage";
+import type { Command } from "../model/commands";
 import { setBefore } from "../model/listening";
 import { endKeys, keysRide, rideByKey } from "../model/riding";
 import { useView } from "../model/view";
+import { keyName } from "../parts/keyNames";
 
 const HELD = 250;
 /** Keys that move a slider. */

@@ -1,45 +1,38 @@
 /** Every command by name, with its key. Keys, the list of keys and the list of everything are made from this one table. */
-import { tell } from "../parts/messages";
-import { draftOrAcceptDuck, draftOrAcceptSlow, hearLoad } from "./balance";
-import { stepBalance } from "./balanceList";
+import { hearLoad } from "./balance";
 import {
-  allDown,
-  confirmMarks,
-  findAgain,
-  makeOfSpan,
-  notAMark,
-  nudgeMarks,
-  resetMarks,
-  selectMarks,
-  silence,
-  stepMark,
-  toggleKeepOut,
-  toggleNotch,
-} from "./details";
-import { dropDrafts } from "./drafts";
+  clipsOr,
+  draftOrAllDown,
+  dropOrClear,
+  either,
+  go,
+  inLanes,
+  inRide,
+  nudgeEither,
+  openExact,
+  otherMode,
+  rideOrLanes,
+  zeroOrReset,
+} from "./byStage";
+import { confirmMarks, findAgain, makeOfSpan, notAMark, silence, toggleKeepOut, toggleNotch } from "./details";
 import { redo, undo } from "./edits";
-import { focused } from "./focus";
-import { cutHere, draftOrAccept, findPhrases, joinSelected, nudge, selectAll, toggleFlag, zero } from "./gain";
+import { cutHere, findPhrases, joinSelected, selectAll, toggleFlag } from "./gain";
 import { playOrStop, playSelection, setBefore, setLoop } from "./listening";
 import { fitAll, fitSelection } from "./looking";
 import { duplicateTrack, moveTrack, toggleHeard } from "./mix";
-import { choosePass, keepPass, otherHeard } from "./passes";
+import { otherHeard } from "./passes";
 import { drawSpan, moveLine } from "./place";
-import { render } from "./renders";
 import {
   changeSpan,
   copySpan,
   deleteDrawn,
-  draftOrAcceptRide,
   makeBorders,
-  nudgeRide,
   otherLane,
   pasteSpan,
   selectPointsInSpan,
   smoothSpan,
 } from "./ride";
-import { MODES, setMode, toggleArmed, useRiding } from "./riding";
-import { stepRide } from "./strays";
+import { toggleArmed } from "./riding";
 import {
   bringHome,
   chooseOther,
@@ -53,7 +46,6 @@ import {
   trimHere,
 } from "./timeline";
 import { STAGE_NAMES, STAGES, type Stage, useView } from "./view";
-import { step } from "./worklist";
 
 export interface Command {
   id: string;
@@ -67,16 +59,6 @@ export interface Command {
 }
 
 const REPEATS = /^(next|previous|up|down|later|earlier)(-|$)/;
-
-/** In the stage Details the hand works on marks, in the stage Ride on what is drawn; everywhere else on phrases. */
-const inDetails = () => useView.getState().stage === "details" && useView.getState().selection.size === 0;
-const either =
-  (phrases: () => void, details: () => void, ride = phrases) =>
-  () => {
-    if (useView.getState().stage === "ride") ride();
-    else if (inDetails()) details();
-    else phrases();
-  };
 
 export function commands(goStage: (stage: Stage) => void): Command[] {
   const c = (id: string, group: Command["group"], name: string, keys: string[], run: () => void): Command => ({
@@ -314,93 +296,3 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("keys", "Session", "Show the keys", ["?"], () => useView.setState({ help: true })),
   ];
 }
-
-function go(direction: 1 | -1, onlyOff: boolean) {
-  const { stage } = useView.getState();
-  if (stage === "details") stepMark(direction, onlyOff);
-  else if (stage === "ride") stepRide(direction);
-  else if (stage === "balance") stepBalance(direction, onlyOff);
-  else step(direction, onlyOff);
-}
-
-const nudgeEither = (by: number) =>
-  either(
-    () => nudge(by),
-    () => nudgeMarks(by),
-    () => nudgeRide(by),
-  );
-
-export const zeroOrReset = either(zero, resetMarks, () => void deleteDrawn());
-
-const draftOrAllDown = () => {
-  const { stage } = useView.getState();
-  if (stage === "details") void allDown();
-  else if (stage === "ride" && useRiding.getState().chosen) void keepPass();
-  else if (stage === "ride") (focused()?.kind === "bed" ? draftOrAcceptSlow : draftOrAcceptRide)();
-  else if (stage === "balance") draftOrAcceptDuck();
-  else if (stage === "signoff") void render();
-  else draftOrAccept();
-};
-
-const otherMode = () => setMode(MODES[(MODES.indexOf(useRiding.getState().mode) + 1) % MODES.length]!);
-
-const inRide = (work: () => void) => () => {
-  if (useView.getState().stage === "ride") work();
-  else tell("This works in the stage Ride.");
-};
-
-/** The keys of the play line do something with clips in Survey, where some are selected. */
-const clipsOr = (clips: () => void, line: () => void) => () => {
-  const { stage, selection } = useView.getState();
-  if (stage === "survey" && selection.size > 0) clips();
-  else line();
-};
-
-/** What the keys of lanes do, where the lanes are. */
-const inLanes = (work: () => void) => () => {
-  if (useView.getState().stage === "survey") work();
-  else tell("This works in the stage Survey.");
-};
-
-const rideOrLanes = (ride: () => void, lanes: () => void) => () => {
-  const { stage } = useView.getState();
-  if (stage === "ride") ride();
-  else if (stage === "survey") lanes();
-  else tell("This works in the stages Survey and Ride.");
-};
-
-function dropOrClear() {
-  if (dropDrafts()) return;
-  if (useRiding.getState().chosen) void choosePass(null);
-  else selectMarks([]);
-}
-
-function openExact() {
-  const [first] = useView.getState().selection;
-  if (first) useView.setState({ exact: first });
-}
-
-/** The name of the key that was pressed, written as in the table: modifiers in the order Shift, Alt, Mod. */
-export function keyName(
-  event: Pick<KeyboardEvent, "key" | "code" | "shiftKey" | "altKey" | "ctrlKey" | "metaKey">,
-): string {
-  const mod = event.ctrlKey || event.metaKey;
-  const named: Record<string, string> = {
-    " ": "Space",
-    ArrowUp: "Up",
-    ArrowDown: "Down",
-    ArrowLeft: "Left",
-    ArrowRight: "Right",
-  };
-  // a shifted full stop is another character on most keyboards: the key itself is meant
-  const byCode: Record<string, string> = { Period: ".", Comma: "," };
-  let key = named[event.key] ?? byCode[event.code] ?? event.key;
-  if (key.length === 1) key = key.toUpperCase();
-  if (key === "?") return "?";
-  return [event.shiftKey && "Shift", event.altKey && "Alt", mod && "Mod", key].filter(Boolean).join("+");
-}
-
-/** How a key is shown to the person. */
-export const showKey = (key: string) => key.replace("Mod", isMac() ? "Cmd" : "Ctrl");
-
-const isMac = () => typeof navigator !== "undefined" && /mac/i.test(navigator.platform);

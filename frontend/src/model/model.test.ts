@@ -1,8 +1,9 @@
 import { describe, expect, it } from "vitest";
 import type { Changed, Clip, Mark, Track } from "../api/client";
+import { keyName } from "../parts/keyNames";
 import { worst } from "../parts/Vial";
 import { clip, mark } from "./clip.testing";
-import { commands, keyName } from "./commands";
+import { commands } from "./commands";
 import { markList } from "./details";
 import { gainAt, toPoints } from "./heard";
 import { isHeard } from "./mix";
