@@ -261,3 +261,19 @@ def phrases(state: dict[str, Any], track: str | None = None) -> list[dict[str, A
     """The clips of a track that hold a phrase; of the first track if none is named."""
     own = track or state["tracks"][0]["id"]
     return [clip for clip in state["clips"] if clip["track"] == own and clip["phrase_start"] is not None]
+
+
+def lane_clip(page: Page, clip: dict[str, Any]) -> Locator:
+    return page.locator(f".lane-clip[data-clip='{clip['id']}']")
+
+
+def only(program: Program) -> dict[str, Any]:
+    (card,) = program.get("/api/sessions")["items"]
+    return program.get(f"/api/sessions/{card['id']}")
+
+
+def press(page: Page, target: Locator, *keys: str) -> None:
+    """Select a clip by a click in its middle, and press keys."""
+    page.mouse.click(*middle(target))
+    for key in keys:
+        page.keyboard.press(key)

@@ -13,7 +13,6 @@ from playwright.sync_api import Page, expect
 
 from tests.browser.hands import (
     FEATURE,
-    GUIDE,
     SONG,
     box_of,
     capsule,
@@ -23,7 +22,6 @@ from tests.browser.hands import (
     fresh,
     middle,
     open_stage,
-    position,
     render_link,
     row,
 )
@@ -108,51 +106,6 @@ def test_tracks_get_another_order_and_a_copy(page: Page, demo_program: Program) 
         page.keyboard.press("Control+z")
     expect(chips).to_have_count(2)
     eventually(lambda: demo_program.session(FEATURE)["undo"] == state["undo"])
-
-
-def test_a_large_screen_has_larger_text_and_handles_and_the_hand_meets_them(page: Page, demo_program: Program) -> None:
-    sizes = {}
-    state = fresh(demo_program, SONG)
-    first = state["clips"][0]
-    size = "one => parseFloat(getComputedStyle(one).fontSize)"
-    for width, height in ((1280, 800), (1920, 1080)):
-        page.set_viewport_size({"width": width, "height": height})
-        open_stage(page, demo_program, state)
-        sizes[width] = {
-            "words": page.locator(".row-words").first.evaluate(size),
-            "button": page.get_by_role("button", name=re.compile("^Draft")).evaluate(size),
-            "row": box_of(page.locator(".row").first)["height"],
-            "phrase": box_of(capsule(page, first))["height"],
-            "thumb": box_of(page.get_by_role("slider", name="Strength"))["height"],
-        }
-    small, large = sizes[1280], sizes[1920]
-    assert small["words"] == 13
-    for name, value in small.items():
-        assert 1.04 < large[name] / value < 1.16, name
-    # what is drawn lies where it is taken, and time where it is clicked
-    page.keyboard.press("Shift+F")
-    drag(page, middle(capsule(page, first)), (0, -40))
-    eventually(lambda: clip_of(demo_program, state, first)["gain"] > 1)
-    page.get_by_test_id("chart").click(position={"x": 52, "y": 30})
-    assert position(page) < 0.1
-    duration = state["tracks"][0]["timeline"]["duration"]
-    wide = box_of(page.get_by_test_id("chart"))["width"]
-    page.get_by_test_id("chart").click(position={"x": 52 + (wide - 52) / 2, "y": 30})
-    assert abs(position(page) - duration / 2) < 0.4
-
-
-def test_a_rule_that_is_longer_than_its_panel_says_so(page: Page, demo_program: Program) -> None:
-    open_stage(page, demo_program, fresh(demo_program, GUIDE))
-    more = page.get_by_role("button", name="more below")
-    expect(more).to_have_count(0)
-    page.get_by_role("button", name=re.compile("^ceiling, noise")).click()
-    longest = page.get_by_role("slider", name="Longest phrase")
-    expect(more).to_be_visible()
-    more.click()
-    expect(longest).to_be_in_viewport()
-    page.get_by_label("Rule", exact=True).evaluate("panel => panel.scrollTo({ top: panel.scrollHeight })")
-    expect(more).to_have_count(0)
-    expect(page.get_by_text("Keep gains set by hand")).to_be_in_viewport()
 
 
 def test_the_target_in_every_unit_and_kind(page: Page, demo_program: Program, song: dict) -> None:
