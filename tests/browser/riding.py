@@ -12,6 +12,17 @@ from tests.conftest import RATE
 from tests.helpers.program import Program
 
 MENU = "The hand: how it writes and what moves it"
+HELD = """
+(() => {
+  window.held = [];
+  const send = MessagePort.prototype.postMessage;
+  MessagePort.prototype.postMessage = function (data, ...rest) {
+    if (data?.type === 'hold') window.held.push([...data.points.db]);
+    return send.call(this, data, ...rest);
+  };
+})();
+"""
+"""An init script: the page notes the gains of what its hands do to the sound."""
 
 
 def passes(program: Program, state: dict[str, Any]) -> list[dict[str, Any]]:

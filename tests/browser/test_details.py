@@ -6,132 +6,32 @@ import re
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import pytest
-import soundfile
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Page, expect
 
 from tests.browser.hands import (
-    GUIDE,
     GUTTER,
     SONG,
     HeldAnswer,
     box_of,
     drag,
     eventually,
-    fresh,
     open_stage,
     open_whole,
     place,
     position,
-    render_link,
     wait_past,
 )
+from tests.browser.marks import kind_rule, mark_now, mark_row, marks_of, only_track
 from tests.conftest import write_sound
-from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
 from tests.helpers.sounds import with_a_doubtful_breath
-
-
-def marks_of(program: Program, state: dict[str, Any], kind: str) -> list[dict[str, Any]]:
-    """The marks of one kind as the server has them now, in order of time."""
-    now = program.get(f"/api/sessions/{state['id']}")
-    return [mark for mark in every_mark(now) if mark["kind"] == kind]
-
-
-def mark_now(program: Program, state: dict[str, Any], mark: dict[str, Any]) -> dict[str, Any]:
-    return next(m for m in every_mark(program.get(f"/api/sessions/{state['id']}")) if m["id"] == mark["id"])
-
-
-def mark_row(page: Page, mark: dict[str, Any]) -> Locator:
-    return page.locator(f".row[data-mark='{mark['id']}']")
-
-
-def kind_rule(page: Page, kind: str) -> Locator:
-    return page.locator(f".kind-rule[data-kind='{kind}']")
-
-
-def only(page: Page, kind: str) -> None:
-    """Show one kind in list and picture."""
-    for name in ("Breaths", "Esses", "Knocks", "Gaps"):
-        button = page.get_by_role("group", name="Kinds that are shown").get_by_role("button", name=name)
-        if (button.get_attribute("aria-pressed") == "true") != (name == kind):
-            button.click()
 
 
 @pytest.fixture
 def song(page: Page, demo_program: Program) -> dict[str, Any]:
     """The song, open at the stage Details, all of it in the window."""
     return open_whole(page, demo_program, SONG, "details")
-
-
-def test_from_level_phrases_to_a_render_with_its_details_down(quiet_page: Page, demo_program: Program, tmp_path: Path) -> None:
-    page, state = quiet_page, fresh(demo_program, GUIDE)
-    page.goto(f"{demo_program.address}/s/{state['id']}/phrases")
-    expect(page.get_by_role("button", name=re.compile("3 Details"))).to_be_visible()
-    page.keyboard.press("3")
-    breath_rule = kind_rule(page, "breath")
-    breaths = marks_of(demo_program, state, "breath")
-    expect(breath_rule).to_contain_text(f"0 of {len(breaths)} down")
-
-    # one key turns every kind down by its rule, each with its own switch and undo
-    page.keyboard.press("d")
-    expect(kind_rule(page, "gap")).to_contain_text(re.compile(r"[1-9]\d* of \d+ down"))
-    expect(kind_rule(page, "ess")).to_contain_text("over the usual")
-    page.keyboard.press("Control+z")
-    expect(kind_rule(page, "gap")).to_contain_text("0 of")
-    expect(breath_rule).not_to_contain_text("0 of")
-
-    # the slider moves all of a kind; the worklist leads to one of them, which goes further
-    slider = page.get_by_role("slider", name="Breaths: how far down")
-    slider.focus()
-    for _ in range(4):
-        page.keyboard.press("ArrowLeft")
-    expect(breath_rule).to_contain_text("−10.0 dB")
-    only(page, "Breaths")
-    page.get_by_text("by time").click()
-    first = mark_row(page, breaths[0])
-    expect(first).to_contain_text("−10.0")
-    page.keyboard.press(".")
-    expect(first).to_have_attribute("aria-pressed", "true")
-    expect(page.get_by_role("button", name="Stop")).to_be_visible()
-    page.keyboard.press("Space")
-    page.keyboard.press("ArrowDown")
-    page.keyboard.press("ArrowDown")
-    expect(first).to_contain_text("−11.0")
-    demo_program.ready()
-    page.reload()
-    expect(mark_row(page, breaths[0])).to_contain_text("−11.0")
-
-    # the new figures are at Sign off, and they are what is heard in the file
-    page.keyboard.press("6")
-    table = page.get_by_test_id("figures-table")
-    expect(table.get_by_role("row", name=re.compile("Breaths"))).to_be_visible()
-    link = render_link(page)
-    with page.expect_download() as download:
-        link.click()
-    path = tmp_path / download.value.suggested_filename
-    download.value.save_as(path)
-    rendered, rate = soundfile.read(path)
-    recording = state["tracks"][0]["timeline"]
-    (source,) = (p for p in demo_program.data.glob("vault/*/*/source.*") if soundfile.info(p).frames == recording["frames"])
-    plain = soundfile.read(source)[0]
-
-    def fallen(start: float, end: float) -> float:
-        span = slice(round(start * rate), round(end * rate))
-        return float(10 * np.log10(np.sum(rendered[span] ** 2) / np.sum(plain[span] ** 2)))
-
-    now = marks_of(demo_program, state, "breath")
-    for mark in now:
-        if mark["on"] and mark["dip_end"] - mark["dip_start"] > 0.05:
-            assert fallen(mark["dip_start"], mark["dip_end"]) == pytest.approx(mark["depth"], abs=0.5)
-    dips = [m for m in every_mark(demo_program.get(f"/api/sessions/{state['id']}")) if m["on"]]
-    for clip in state["clips"][:20]:
-        a, b = clip["phrase_start"], clip["phrase_end"]
-        near = [m for m in dips if m["dip_start"] - m["ramp_in"] < b and m["dip_end"] + m["ramp_out"] > a]
-        if not near:
-            span = slice(round(a * rate), round(b * rate))
-            assert (rendered[span] == plain[span]).all()
 
 
 def test_a_slider_shows_what_it_would_do_while_it_is_held(page: Page, demo_program: Program, song: dict) -> None:
@@ -151,7 +51,7 @@ def test_a_slider_shows_what_it_would_do_while_it_is_held(page: Page, demo_progr
 
 
 def test_a_slider_that_was_dragged_leaves_the_arrows_to_what_is_selected(page: Page, demo_program: Program, song: dict) -> None:
-    only(page, "Breaths")
+    only_track(page, "Breaths")
     thumb = page.get_by_role("slider", name="Breaths: how far down")
     box = box_of(thumb)
     drag(page, (box["x"] + 7, box["y"] + 7), (-12, 0))
@@ -161,7 +61,7 @@ def test_a_slider_that_was_dragged_leaves_the_arrows_to_what_is_selected(page: P
 
 
 def test_keys_work_on_one_mark(page: Page, demo_program: Program, song: dict) -> None:
-    only(page, "Breaths")
+    only_track(page, "Breaths")
     breath = marks_of(demo_program, song, "breath")[1]
     line, inspector = mark_row(page, breath), page.get_by_test_id("inspector")
     line.click()
@@ -182,7 +82,7 @@ def test_keys_work_on_one_mark(page: Page, demo_program: Program, song: dict) ->
     page.keyboard.press("Enter")
     expect(line).to_contain_text("−5.0")
     inspector.get_by_label("Kind").select_option("knock")
-    only(page, "Knocks")
+    only_track(page, "Knocks")
     expect(line).to_have_attribute("data-kind", "knock")
     page.keyboard.press("x")
     expect(line).to_have_count(0)
@@ -191,7 +91,7 @@ def test_keys_work_on_one_mark(page: Page, demo_program: Program, song: dict) ->
 
 
 def test_what_is_being_typed_outlives_an_answer(page: Page, demo_program: Program, song: dict) -> None:
-    only(page, "Breaths")
+    only_track(page, "Breaths")
     breath = marks_of(demo_program, song, "breath")[1]
     line, field = mark_row(page, breath), page.get_by_test_id("inspector").get_by_label("Depth")
     line.click()
@@ -207,7 +107,7 @@ def test_what_is_being_typed_outlives_an_answer(page: Page, demo_program: Progra
 
 
 def test_each_mark_is_played_with_a_second_around_it_before_and_after(page: Page, demo_program: Program, song: dict) -> None:
-    only(page, "Breaths")
+    only_track(page, "Breaths")
     page.get_by_text("by time").click()
     breath = marks_of(demo_program, song, "breath")[1]
     page.get_by_role("button", name="Play before, then after").click()
@@ -222,7 +122,7 @@ def test_each_mark_is_played_with_a_second_around_it_before_and_after(page: Page
 
 
 def test_a_dip_has_handles_for_depth_edges_and_ramps(page: Page, demo_program: Program, song: dict) -> None:
-    only(page, "Breaths")
+    only_track(page, "Breaths")
     breath = marks_of(demo_program, song, "breath")[1]
     mark_row(page, breath).click()
     page.keyboard.press("ArrowDown")
@@ -255,7 +155,7 @@ def find_zero(page: Page, x: float) -> float:
 
 
 def test_an_edge_of_a_mark_is_dragged_in_the_ribbon(page: Page, demo_program: Program, song: dict) -> None:
-    only(page, "Breaths")
+    only_track(page, "Breaths")
     breath = marks_of(demo_program, song, "breath")[1]
     x, y = place(page, song, breath["end"], "ribbon")
     middle, _ = place(page, song, (breath["start"] + breath["end"]) / 2, "ribbon")
@@ -323,7 +223,7 @@ def test_gaps_go_to_one_level_and_close_as_they_are_told(page: Page, demo_progra
 
 def test_a_gap_or_a_span_is_silenced_by_a_key(page: Page, demo_program: Program, song: dict) -> None:
     gap = max(marks_of(demo_program, song, "gap"), key=lambda m: m["end"] - m["start"])
-    only(page, "Gaps")
+    only_track(page, "Gaps")
     mark_row(page, gap).click()
     page.keyboard.press("Shift+X")
     eventually(lambda: mark_now(demo_program, song, gap)["depth"] < -100)
@@ -340,7 +240,7 @@ def test_what_is_in_doubt_stands_first_and_one_key_says_what_it_is(page: Page, o
     sure, doubtful = marks_of(own_program, state, "breath")
     assert doubtful["reason"] == "in doubt"
     open_stage(page, own_program, state, "details")
-    only(page, "Breaths")
+    only_track(page, "Breaths")
     page.keyboard.press("d")
     expect(mark_row(page, sure)).to_have_attribute("data-on", "true")
     first = page.locator(".worklist .row").first

@@ -3,25 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from pathlib import Path
 
 import numpy as np
 import pytest
-import soundfile
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from nivelus.core.deliver.level import level_file
-from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.drafts.dip_rules import ALL_KINDS, DEFAULT_RULES, REASONS, DipRule, MarkArrays
 from nivelus.core.drafts.dips import SHORTEST_GAP, draft_dips, place_marks
 from nivelus.core.errors import GainError, LevelError
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compiled import SILENCE, GainCurve, add_curves, apply_gain, frame_gain
 from nivelus.core.gain.dips import SILENT_DIP, Dips, compile_dips
-from nivelus.core.marks.details import find_marks
-from nivelus.core.measure.grid import frame_borders, measure_file
-from tests.conftest import BREATHS, ESSES, HARSH, RATE, detailed_voice, hum, write_sound
+from nivelus.core.measure.grid import frame_borders
+from tests.conftest import RATE, hum
 from tests.helpers.clips import ClipGain, compiled
 from tests.helpers.near import near
 
@@ -308,45 +303,3 @@ def test_a_single_gap_can_be_silent() -> None:
 
 
 # --- listening
-
-
-@pytest.fixture
-def before(tmp_path: Path) -> Path:
-    return write_sound(tmp_path / "voice.wav", detailed_voice(), subtype="FLOAT")
-
-
-def rendered(before: Path, tmp_path: Path, **rules: DipRule) -> tuple[np.ndarray, np.ndarray]:
-    after = tmp_path / "after.wav"
-    level_file(before, after, ClipGainRule(strength=0.0), bits=32, dips=rules)
-    return soundfile.read(before, dtype="float32")[0], soundfile.read(after, dtype="float32")[0]
-
-
-def test_in_the_render_breaths_have_fallen_and_phrases_are_the_very_samples(before: Path, tmp_path: Path) -> None:
-    a, b = rendered(before, tmp_path, breath=DipRule(-8.0, 0.0, -24.0))
-    for start, end in BREATHS:
-        span = slice(round((start + 0.03) * RATE), round((end - 0.03) * RATE))
-        fallen = 10 * np.log10(np.sum(b[span].astype(float) ** 2) / np.sum(a[span].astype(float) ** 2))
-        assert fallen == pytest.approx(-8.0, abs=0.5)
-    for phrase in find_marks(measure_file(before)[1]).phrases.phrases:
-        span = slice(round(phrase.start * RATE), round(phrase.end * RATE))
-        assert (a[span] == b[span]).all()
-
-
-def test_in_the_render_the_harsh_ess_is_like_the_others_and_gaps_are_down(before: Path, tmp_path: Path) -> None:
-    a, b = rendered(before, tmp_path, ess=DipRule(-12.0, 0.0, -12.0), gap=DipRule(-20.0, 0.0, -40.0))
-
-    def level(x: np.ndarray, start: float, end: float) -> float:
-        return float(10 * np.log10(np.mean(x[round(start * RATE) : round(end * RATE)].astype(float) ** 2)))
-
-    harsh = ESSES[HARSH]
-    assert level(a, *harsh) - level(a, *ESSES[0]) == pytest.approx(9.0, abs=0.5)
-    assert level(b, *harsh) - level(b, *ESSES[0]) == pytest.approx(0.0, abs=2.0)
-    # from the end of the last phrase to the end of the recording, past hold and ramp
-    last = find_marks(measure_file(before)[1]).phrases.phrases[-1].end
-    assert level(b, last + 0.6, last + 0.7) - level(a, last + 0.6, last + 0.7) == pytest.approx(-20.0, abs=0.1)
-
-
-def test_after_dips_every_detail_is_measured_again_from_the_render(before: Path, tmp_path: Path) -> None:
-    rendered(before, tmp_path, ess=DipRule(-12.0, 0.0, -12.0))
-    again = find_marks(measure_file(tmp_path / "after.wav")[1]).of("ess")
-    assert max(ess.excess or 0.0 for ess in again) < 2.0

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from itertools import pairwise
 from pathlib import Path
 
@@ -13,20 +12,18 @@ import soundfile
 from nivelus.core.errors import NivelusError
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.measure.spans import span_levels
-from nivelus.services.clips import arranging, clips, details, moves, phrases, takes
+from nivelus.services.clips import arranging, clips, details, moves, takes
 from nivelus.services.lanes import drawing
 from nivelus.services.sessions import sessions
 from nivelus.services.track import sound
 from nivelus.services.track.workbench import Workbench
-from nivelus.services.views.session import Changed, ClipView
 from nivelus.settings import Settings
 from tests.conftest import RATE, bring_in, detailed_voice, uneven_voice, write_sound
 from tests.helpers.answers import kept_is_stored, known_of, put_in, same
 from tests.helpers.edits import content, edits
 from tests.helpers.near import near
+from tests.helpers.timeline_steps import plain_of, steps
 from tests.helpers.timelines import heard, plain, session_of, state_of, voiced
-
-Step = Callable[[Changed], Changed]
 
 
 @pytest.fixture
@@ -162,10 +159,6 @@ def test_a_clip_goes_to_another_track_of_another_rate_with_all_that_is_its(
     assert len(was) > 0
 
 
-def plain_of(samples: np.ndarray, clip: ClipView) -> np.ndarray:
-    return samples[round(clip.start * RATE) : round(clip.end * RATE)]
-
-
 def test_a_track_that_is_left_empty_goes_and_comes_back(bench: Workbench, session: str, detail: str, other: str) -> None:
     before = state_of(bench, session)
     all_of_it = [clip.id for clip in before.clips if clip.track == other]
@@ -258,36 +251,6 @@ def test_before_the_beginning_there_is_nothing(bench: Workbench, session: str, d
 
 
 # --- all of it, there and back
-
-
-def steps(bench: Workbench, session: str, detail: str, other: str) -> list[Step]:
-    """Every edit of a timeline, on whatever lies there."""
-
-    def some(state: Changed, track: str, place: int) -> str:
-        own = voiced(state, track)
-        return own[min(place, len(own) - 1)].id
-
-    return [
-        lambda s: moves.move(bench, detail, s.revision, [some(s, detail, 1)], 4.0),
-        lambda s: moves.move(bench, detail, s.revision, [some(s, detail, 0)], 0.777),
-        lambda s: moves.paste(bench, detail, s.revision, detail, [some(s, detail, 0), some(s, detail, 1)], 12.0),
-        lambda s: moves.paste(bench, detail, s.revision, other, [some(s, other, 0)], 3.3),
-        lambda s: details.find_again(bench, detail, s.revision),
-        lambda s: clips.cut(bench, detail, s.revision, 12.0 + 1.0),
-        lambda s: moves.trim(bench, detail, s.revision, some(s, detail, 9), "end", 60.0),
-        lambda s: moves.move(bench, other, s.revision, [some(s, other, 0)], 0.0, to_track=detail, to_take=-1),
-        lambda s: drawing.lift_span(bench, detail, s.revision, "curve", 12.2, 12.8, -2.0),
-        lambda s: takes.rename(bench, detail, s.revision, 1, "The other one"),
-        lambda s: takes.match(bench, detail, s.revision),
-        lambda s: takes.switch(bench, detail, s.revision, 1),
-        lambda s: moves.move(bench, detail, s.revision, [some(s, detail, 0)], 1.0),
-        lambda s: takes.switch(bench, detail, s.revision, 0),
-        lambda s: moves.take_out(bench, detail, s.revision, [some(s, detail, 0)]),
-        lambda s: phrases.find_again(bench, detail, s.revision),
-        lambda s: details.set_rule(bench, detail, s.revision, "breath", {"on": True}),
-        lambda s: takes.remove(bench, detail, s.revision, 1),
-        lambda s: moves.bring_home(bench, detail, s.revision, [next(c.id for c in voiced(s, detail) if c.shift)]),
-    ]
 
 
 def test_every_edit_is_answered_undone_and_redone_exactly(
