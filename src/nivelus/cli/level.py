@@ -27,6 +27,18 @@ from nivelus.cli.options import (
     why,
     within,
 )
+from nivelus.cli.telling import (
+    AUTO,
+    TARGET,
+    details_told,
+    held_back,
+    load_values,
+    ride_told,
+    ride_values,
+    room_told,
+    room_values,
+    slow_values,
+)
 from nivelus.core.errors import NivelusError
 from nivelus.core.files import check_readable, clear_parts, free_bytes, size_in_words, whole_file
 
@@ -34,15 +46,6 @@ if TYPE_CHECKING:
     from nivelus.core.drafts.clip_gain import BaseKind
     from nivelus.core.drafts.wants import Pace
 
-AUTO, TARGET = "auto", -18.0
-HOLDS = {
-    "most up": ("the upper limit", ": raise --most-up"),
-    "most down": ("the lower limit", ": raise --most-down"),
-    "peaks": ("short peaks", ": --peaks turns them down"),
-    "ceiling": ("the true peak ceiling", ""),
-    "noise limit": ("the noise limit", ""),
-}
-"""What holds a phrase back, in words, and what frees it."""
 STOPS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
@@ -192,7 +195,7 @@ def level(
                     *(file, goal, SlowRule(target=towards, strength=strength / 100, most_up=most_up, most_down=most_down)),
                     *(kind, bits, overwrite),
                 )
-                done.append({"input": str(file), "output": str(goal), "slow": _slow(ridden)})
+                done.append({"input": str(file), "output": str(goal), "slow": slow_values(ridden)})
                 if not as_json:
                     print(
                         f"{file} -> {goal}: range {ridden.before:.1f} -> {ridden.after:.1f} LU around "
@@ -239,10 +242,10 @@ def level(
                 **({"freeing": result.freeing} if result.freeing is not None else {}),
                 "phrases": [plain(phrase) for phrase in result.phrases],
                 **({"details": [plain(detail) for detail in result.details]} if dips or peaks else {}),
-                **({"ride": _ride(result.ride)} if result.ride else {}),
+                **({"ride": ride_values(result.ride)} if result.ride else {}),
                 **({"curve": str(plan.curve)} if plan.curve else {}),
-                **({"bed": _room(room, mix)} if room else {}),
-                **({"load": _load(work, Compressor())} if work else {}),
+                **({"bed": room_values(room, mix)} if room else {}),
+                **({"load": load_values(work, Compressor())} if work else {}),
                 "before": plain(result.before) | plain(result.evenness_before),
                 "after": plain(result.after) | plain(result.evenness_after),
             }
@@ -253,13 +256,13 @@ def level(
                 f"{file} -> {goal}: level {before.level} -> {after.level} of {after.count} phrases, "
                 f"spread {before.spread:.1f} -> {after.spread:.1f} {'LU' if unit == 'loudness' else 'dB'}"
                 + (f", base {result.base:+.1f} dB" if abs(result.base) >= 0.05 else "")
-                + "".join(_turned_down(PLURALS[kind], [d for d in result.details if d.kind == kind]) for kind in dips)
-                + (_ridden(result.ride) if result.ride else "")
+                + "".join(details_told(PLURALS[kind], [d for d in result.details if d.kind == kind]) for kind in dips)
+                + (ride_told(result.ride) if result.ride else "")
             )
-            for line in _held(result, target, unit):
+            for line in held_back(result, target, unit):
                 print(f"  {line}")
             if room:
-                print(_made_room(room, distance, mix))
+                print(room_told(room, distance, mix))
             if work:
                 print(
                     f"  compressor at equal work (-> {work.proposed:.1f} dBFS): {work.before.average:.1f} dB on the average, "
@@ -287,21 +290,6 @@ def _number(given: str, least: float, most: float, refusal: str, option: str) ->
     return value
 
 
-def _held(result: Any, given: str, unit: str) -> list[str]:
-    """What held phrases back from the target, and what would free them, a line each."""
-    measure = {"loudness": "LUFS", "rms": "dBFS", "peak": "dBTP"}[unit]
-    lines = []
-    if given == AUTO and result.target != TARGET:
-        lines.append(f"target {result.target:g} {measure}, which ceiling and noise limit allow")
-    for reason, (what, remedy) in HOLDS.items():
-        if count := result.held.get(reason, 0):
-            lines.append(f"{count} {'phrase' if count == 1 else 'phrases'} held back by {what}{remedy}")
-    if result.freeing is not None:
-        freeing = f"{result.freeing:g}"
-        lines.append(f"at {freeing} {measure} every one of them would be level: --target {freeing}, or --target auto")
-    return lines
-
-
 def _was_given(context: click.Context, name: str) -> bool:
     source = context.get_parameter_source(name)
     return source is not None and source.name != "DEFAULT"
@@ -316,65 +304,6 @@ def _check_bed(bed: Path | None, duck: float | None, distance: float | None, mix
         raise click.BadParameter("A bed makes room for one levelled voice at a time.", param_hint="--bed")
     if mix is not None and mix.suffix.lower() not in (".wav", ".flac"):
         raise click.BadParameter("The mix is written as .wav or .flac.", param_hint="--mix")
-
-
-def _room(made: Any, mix: Path | None) -> dict[str, Any]:
-    """What became of a bed as JSON values."""
-    heard = [index for index, reason in enumerate(made.draft.reason) if reason != "no bed"]
-    return {
-        "points": _points(made.draft.curve),
-        "phrases": [
-            {"before": finite(made.draft.before[i]), "after": finite(made.draft.after[i]), "reason": made.draft.reason[i]}
-            for i in heard
-        ],
-        "without_bed": len(made.draft.reason) - len(heard),
-        **({"mix": str(mix), "highest": finite(made.highest)} if mix else {}),
-    }
-
-
-def _made_room(made: Any, wanted: float | None, mix: Path | None) -> str:
-    draft = made.draft
-    heard = [index for index, reason in enumerate(draft.reason) if reason != "no bed"]
-    before, after = (min(float(side[i]) for i in heard) for side in (draft.before, draft.after))
-    said = f"  bed: voice at least {before:.1f} -> {after:.1f} LU above it, by {len(draft.curve)} points"
-    short = draft.reason.count("most down")
-    said += f"; {short} phrases stay nearer than {wanted:g} LU" if wanted is not None and short else ""
-    said += f"; it ends before {len(draft.reason) - len(heard)} phrases" if len(heard) < len(draft.reason) else ""
-    if mix:
-        said += f"; mix -> {mix}"
-        said += ", which passes full scale: turn the bed or the target down" if made.highest > 1 else ""
-    return said
-
-
-def _load(work: Any, compressor: Any) -> dict[str, Any]:
-    """The load of a compressor as JSON values."""
-
-    def figures(of: Any) -> dict[str, Any]:
-        over = {f"over_{mark}": finite(share) for mark, share in zip((3, 6, 10), of.beyond, strict=True)}
-        return {"average": finite(of.average), "spread": finite(of.spread), "highest": finite(of.highest), **over}
-
-    return {
-        "threshold": compressor.threshold,
-        "ratio": compressor.ratio,
-        "before": figures(work.before),
-        "after": figures(work.after),
-        "proposed_threshold": work.proposed,
-        "at_proposed": figures(work.at_proposed),
-    }
-
-
-def _slow(draft: Any) -> dict[str, Any]:
-    return {
-        "target": finite(draft.target),
-        "before": finite(draft.before),
-        "after": finite(draft.after),
-        "points": _points(draft.curve),
-    }
-
-
-def _points(curve: Any) -> list[dict[str, float]]:
-    points = zip(curve.at.tolist(), curve.db.tolist(), strict=True)
-    return [{"at": round(at, 3), "gain": round(gain, 2)} for at, gain in points]
 
 
 def _base(given: str) -> tuple[BaseKind, float]:
@@ -419,25 +348,3 @@ def _write_curve(curve: Any, path: Path, replace: bool) -> None:
     data = format_of(path).write(curve)
     with whole_file(path, replace) as part:
         part.write_bytes(data)
-
-
-def _ride(draft: Any) -> dict[str, Any]:
-    """A ride as JSON values: its points, and what it does to each phrase."""
-    return {
-        "points": _points(draft.curve),
-        "phrases": [plain(phrase) for phrase in draft.phrases],
-    }
-
-
-def _ridden(draft: Any) -> str:
-    before, after = (
-        sum(getattr(phrase, name) for phrase in draft.phrases) / max(len(draft.phrases), 1)
-        for name in ("spread_before", "spread_after")
-    )
-    return f", inside phrases {before:.1f} -> {after:.1f} LU by a ride of {len(draft.curve)} points"
-
-
-def _turned_down(name: str, details: list[Any]) -> str:
-    doubtful = sum(d.reason == "in doubt" for d in details)
-    said = f", {sum(d.depth < 0 for d in details)} of {len(details)} {name} down"
-    return said + (f" ({doubtful} in doubt, left as {'it is' if doubtful == 1 else 'they are'})" if doubtful else "")
