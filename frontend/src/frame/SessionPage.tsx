@@ -81,7 +81,7 @@ function spanIn(search: URLSearchParams): Span | null {
 export function SessionPage() {
   const { id = "", stage: named } = useParams();
   const navigate = useNavigate();
-  const [search, setSearch] = useSearchParams();
+  const [search] = useSearchParams();
   const addressed: Stage = STAGES.includes(named as Stage) ? (named as Stage) : "survey";
   const { key: place } = useLocation();
   const came = useNavigationType();
@@ -160,7 +160,8 @@ export function SessionPage() {
       window.clearTimeout(timer);
       timer = window.setTimeout(() => {
         if (useSession.getState().id === id && stateSearch() !== window.location.search.slice(1)) {
-          setSearch(new URLSearchParams(stateSearch()), { replace: true });
+          // of the stage that was gone to, which the page may not have been told of yet
+          void navigate({ pathname: window.location.pathname, search: stateSearch() }, { replace: true });
         }
       }, 250);
     });
@@ -168,7 +169,7 @@ export function SessionPage() {
       unsubscribe();
       window.clearTimeout(timer);
     };
-  }, [id, setSearch]);
+  }, [id, navigate]);
 
   const goStage = useCallback(
     async (next: Stage) => {
