@@ -177,7 +177,7 @@ export function SessionPage() {
       const left = stateSearch();
       // the stage is there at once, for the hand and the keys that follow; the address takes its time
       useView.setState({ stage: next });
-      await navigate({ search: left }, { replace: true });
+      await navigate({ pathname: window.location.pathname, search: left }, { replace: true });
       await navigate({ pathname: `/s/${id}/${next}`, search: stateSearch() });
     },
     [id, navigate],
