@@ -30,8 +30,6 @@ from tests.conftest import RATE, uneven_voice, write_sound
 from tests.helpers.program import Program
 
 LEVELS = ((-30.0, -20.0, -26.0), (-24.0, -34.0, -29.0), (-27.0, -25.0, -18.0))
-
-
 HEIGHT = """canvas => {
   const { width, height } = canvas;
   const { data } = canvas.getContext('2d').getImageData(0, 0, width, height);

@@ -28,8 +28,6 @@ from tests.helpers.riding import moves, ride
 from tests.web.interface import interface
 
 ROOT = Path(__file__).parents[2]
-
-
 OPERATIONS = [
     "GET /api/sessions",
     "POST /api/sessions",

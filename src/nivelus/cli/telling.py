@@ -11,8 +11,6 @@ from nivelus.cli.options import (
 )
 
 AUTO, TARGET = "auto", -18.0
-
-
 HOLDS = {
     "most up": ("the upper limit", ": raise --most-up"),
     "most down": ("the lower limit", ": raise --most-down"),

@@ -73,8 +73,6 @@ class Recorded(NamedTuple):
 
 _VALUES = {field.name for field in fields(ClipTable)} - {"ids", "spans", "curves"}
 """Columns of a clip table that hold a value of each clip, and nothing of where it lies."""
-
-
 _SHOWN = _VALUES | {"phrase_start", "phrase_end", "curve"}
 """What of a clip that stays where it lies its table is made of."""
 

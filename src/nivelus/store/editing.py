@@ -25,15 +25,9 @@ TRACKED: dict[str, type[Any]] = {
     "pass": Pass,
 }
 """Parents before children: rows are added in this order and taken away in the opposite one."""
-
-
 _AT_ONCE = 500
-
-
 _IDS_OF_AN_EDIT = 22
 """Bits of the ids that are kept for the points of one edit, forty times as many as a lane may have."""
-
-
 _UNTRACKED_FIELDS = {"revision", "touched", "created"}
 
 

@@ -32,8 +32,6 @@ from nivelus.store.tables import Change, Session, Track, now
 _OF_TRACK = ("clip", "mark_set", "detail", "lane")
 NOT_WHOLE = "No step of this session's history can be read. Save it as a file to have it examined."
 STALE = "The session was changed in another window. It is shown as it is now; do it again."
-
-
 ReadBack = Callable[[Edit], None]
 """Reads the state that a written edit leads to, in its transaction; what it raises undoes the edit."""
 

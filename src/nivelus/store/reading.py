@@ -40,8 +40,6 @@ _DRAWN = select(*(_LANES.c[name] for name in ("name", "points", "offset", "off")
     _LANES.c.track_id == bindparam("track")
 )
 _KEPT = 40
-
-
 _RECORDED = select(*(_RECORDINGS.c[name] for name in Recorded._fields)).where(
     _RECORDINGS.c.id.in_(bindparam("ids", expanding=True))
 )

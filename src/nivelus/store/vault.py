@@ -38,8 +38,6 @@ SUFFIX = {
     "MP3": "mp3",
     "MPEG": "mp3",
 }
-
-
 _PART, _GONE = "part-", "gone-"
 
 

@@ -14,23 +14,11 @@ from nivelus.store.hashes import ContentHash
 
 SILENT_SECONDS = 30.0
 """Time that a body may pause."""
-
-
 _BLOCK = 1 << 20
-
-
 _DRAINED_SECONDS = 5.0
-
-
 Scope = dict[str, Any]
-
-
 Receive = Callable[[], Awaitable[dict[str, Any]]]
-
-
 Send = Callable[[dict[str, Any]], Awaitable[None]]
-
-
 Wsgi = Callable[[dict[str, Any], Callable[..., Any]], Iterable[bytes]]
 
 

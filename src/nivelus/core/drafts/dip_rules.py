@@ -13,31 +13,17 @@ from nivelus.core.measure.filters import FloatArray
 
 FREE = "dip"
 """Kind of a dip that was made by hand and follows no rule."""
-
-
 ALL_KINDS = (*KINDS, FREE)
-
-
 LEAST_DIP = -0.5
 """A dip that is not as deep as this is none."""
-
-
 LISP = 4.0
 """dB under what is usual from which an ess is likely to lisp."""
-
-
 RAMPS = {"breath": (0.03, 0.03), "ess": (0.005, 0.005), "knock": (0.005, 0.015), "gap": (0.15, 0.02), FREE: (0.02, 0.02)}
 """Seconds of ramp in and ramp out."""
-
-
 MOST_CLOSING, MOST_OPENING = 0.4, 0.3
-"""... and the most that they take of one."""
-
-
+"""Shares of a gap over which it closes, and opens, at most."""
 ASKED_SILENCE = -100.0
 """dB of offset by which the hand asks for silence."""
-
-
 REASONS = {
     "rule": "as deep as the rule says",
     "excess": "only what stands out",

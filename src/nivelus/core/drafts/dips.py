@@ -48,7 +48,7 @@ NEAR = 4.0
 HOLD_AFTER_PHRASE, HOLD_AFTER_BREATH = 0.08, 0.02
 """Seconds that a gap stays open after what came before it."""
 CLOSES, OPENS = (0.06, 0.4), (0.02, 0.2)
-"""Seconds between which the ways of gaps lie, whatever share of the gap they are to take, ..."""
+"""Seconds between which a gap closes, and opens, whatever share of it that is to take."""
 BESIDE_BREATH, SLOPE_TO_BREATH, MOST_SLOPE = 0.5, 18.0, 0.45
 """Seconds within which a breath lies beside a gap, dB a second of the gap's way from or to it, and its share of the gap."""
 QUIETEST = 10

@@ -27,8 +27,6 @@ from nivelus.store.tables import Recording, Session, Track
 
 SHAPE_OF_CLIP = {"start", "end", "phrase_start", "phrase_end", "loudness", "rms", "peak", "true_peak", "room_tone", "label"}
 """What makes a clip another one; all else of it is values."""
-
-
 ROW_OF_CLIP = {"track_id", "take"}
 """Which row of clips a clip lies in."""
 

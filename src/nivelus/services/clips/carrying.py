@@ -25,12 +25,8 @@ from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Clip, Detail, Lane, MarkSet, Track, new_id, takes_of
 
 _SPANS = ("start", "end", "phrase_start", "phrase_end")
-
-
 LONGEST_SECONDS = 6 * 3600
 """Where the last clip of a track ends at the latest; a longer recording may lie where it is."""
-
-
 _NEW_TAKE = -1
 """The number that stands for a take that is to be made."""
 

@@ -38,8 +38,6 @@ from nivelus.store.vault import SUFFIX
 
 _BLOCK = 1 << 20
 _SCARCE = "The disk is nearly full: {} are left."
-
-
 CAME_AS_BED = "“{name}” does not pause as a voice does, so it came in as a bed. If it is a voice, say so in its menu."
 
 

@@ -21,11 +21,7 @@ from nivelus.store.tables import Pass, PassPiece
 
 MOST_PAIRS = 4_000_000
 """What a pass may hold: three hours, taken down 375 times a second."""
-
-
 MOST_UNDECIDED = 200
-
-
 _ID = re.compile(r"[A-Za-z0-9_-]{8,32}")
 
 

@@ -64,8 +64,6 @@ def _remove(bench: Workbench, session_id: str) -> None:
 
 AT_FIRST = 1500
 """Clips that are told at once when a session is opened; those of the track that is looked at are told however many they are."""
-
-
 MOVES_OTHERWISE = (
     "gain glides through long pauses now, and gaps mind the breaths beside them, so pauses may sound a little otherwise; "
     "gains, curves, points and what was done by hand are as they were"
