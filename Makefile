@@ -17,7 +17,8 @@ FRONT_FILES := $(shell find frontend/src frontend/public -type f -not -name sche
 export PYTHONDONTWRITEBYTECODE =
 export UV_NO_PROGRESS = 1
 
-.PHONY: demo serve test attack late bench pictures wheel lock lint lint-python lint-front test-front clean
+.PHONY: demo serve test attack late bench pictures wheel lock lint lint-python lint-rules lint-format lint-types lint-imports lint-front \
+	lint-front-types lint-front-rules test-front clean
 
 demo: .build/ready
 	.venv/bin/nivelus demo --port $(PORT)
@@ -39,16 +40,31 @@ attack: .build/ready .build/tools
 late: .build/ready
 	LATE_SEEDS="$$(seq 100 $$((99 + $(N))) | tr '\n' ' ')" $(PY) -m pytest -n 2 tests/browser/test_late.py
 
-lint: lint-python lint-front
+# every tool tells what it finds, whatever the others found
+lint: .build/ready
+	$(MAKE) -k lint-python lint-front
 
-lint-python: .build/ready
+lint-python: lint-rules lint-format lint-types lint-imports
+
+lint-rules: .build/ready
 	.venv/bin/ruff check src tests bench
+
+lint-format: .build/ready
 	.venv/bin/ruff format --check src tests bench
+
+lint-types: .build/ready
 	.venv/bin/mypy
+
+lint-imports: .build/ready
 	.venv/bin/lint-imports
 
-lint-front: .build/ready
-	cd frontend && npm run -s check && npm run -s lint
+lint-front: lint-front-types lint-front-rules
+
+lint-front-types: .build/ready
+	cd frontend && npm run -s check
+
+lint-front-rules: .build/ready
+	cd frontend && npm run -s lint
 
 test-front: .build/ready
 	cd frontend && npm run -s test

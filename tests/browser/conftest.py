@@ -14,6 +14,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Error, Page, Response, expect
 
+from nivelus.web.pages import STATIC
 from tests.browser.hands import ANSWERED, HOLDING, PACKED, PATIENCE_SECONDS
 from tests.conftest import write_sound
 from tests.helpers.program import Program
@@ -31,8 +32,18 @@ FLAGS = [
     "--autoplay-policy=no-user-gesture-required",
     "--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE 127.0.0.1",
 ]
+ROOT = Path(__file__).parents[2]
 REFUSED = "Failed to load resource"
 expect.set_options(timeout=1000 * PATIENCE_SECONDS)
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _a_page_of_these_sources() -> None:
+    """What is tested is the page that the sources make, and not one that was built before they were changed."""
+    sources = [path for path in (ROOT / "frontend" / "src").rglob("*") if path.suffix in (".ts", ".tsx", ".css")]
+    newest = max(sources, key=lambda path: path.stat().st_mtime)
+    if newest.stat().st_mtime > (STATIC / "index.html").stat().st_mtime:
+        pytest.exit(f"The page is older than {newest.relative_to(ROOT)}: run make .build/ready.", returncode=1)
 
 
 @pytest.fixture(scope="session")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 from typing import Any
@@ -28,7 +29,9 @@ def serve(port: int | None, data: Path | None, host: str | None, demo: bool) -> 
 @data_folder
 def demo(port: int | None, data: Path | None) -> None:
     """Start the program on the demo sessions: an audio guide, a feature for two voices, and a song."""
-    _serve(port, data or Path.home() / ".local" / "share" / "nivelus-demo", "127.0.0.1", True)
+    named = os.environ.get("NIVELUS_DATA")
+    folder = data or (Path(named) if named else Path.home() / ".local" / "share" / "nivelus-demo")
+    _serve(port, folder, "127.0.0.1", True)
 
 
 @app.command()
