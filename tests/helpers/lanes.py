@@ -24,7 +24,7 @@ def change_range(bench: Workbench, track: str, lane: str, places: list[int], **h
 
 
 def gain_of(bench: Workbench, track: str, *layers: str, at: np.ndarray | None = None) -> np.ndarray:
-    """The compiled gain_of of some layers at some seconds."""
+    """The compiled gain of some layers at some seconds."""
     points = sound.gain_points(bench, track, layers or LAYERS)
     seconds = np.linspace(0, 16, 4001) if at is None else at
     return np.interp(seconds * 48_000, points[:, 0], points[:, 1])

@@ -8,7 +8,7 @@ from tests.helpers.edits import state_of
 
 
 def marks_of(state: Changed, kind: str) -> list[MarkView]:
-    return [mark_with for mark_with in state.marks if mark_with.kind == kind]
+    return [mark for mark in state.marks if mark.kind == kind]
 
 
 def mark_with(bench: Workbench, track: str, id: str) -> MarkView:

@@ -47,9 +47,9 @@ def test_a_mark_that_is_corrected_is_measured_anew(bench: Workbench, detailed: s
     samples, _ = rendered(bench, detailed)
     assert made.level == pytest.approx(power(samples, 2.6, 2.85), abs=0.2)
     assert gap.level < made.level
-    # what was made by hand stands for what was found there marks_of its kind
+    # what was made by hand stands for what was found there of its kind
     assert len([m for m in marks_of(state_of(bench, detailed), "breath") if 2.4 < m.start < 3.0]) == 1
-    with pytest.raises(Refused, match="one mark_with at a time"):
+    with pytest.raises(Refused, match="one mark at a time"):
         details.correct(bench, detailed, revision(bench, detailed), [gap.id, made.id], start=1.0)
 
 

@@ -128,7 +128,7 @@ def test_gaps_go_to_one_level_which_follows_the_gain_of_the_clips(bench: Workben
     details.set_rule(bench, detailed, revision(bench, detailed), "gap", {"even": True, "depth": -24.0})
     assert state_of(bench, detailed).undo == "Gaps to one level, -24.0 dB at most"
     state = state_of(bench, detailed)
-    # the room marks_of this voice is as loud everywhere
+    # the room of this voice is as loud everywhere
     assert all(gap.depth > -4.0 for gap in marks_of(state, "gap"))
     (last,) = [clip for clip in state.clips if clip.phrase_start is not None][-1:]
     answer = clips.set_gain(bench, detailed, revision(bench, detailed), [last.id], by=12.0)
@@ -230,7 +230,7 @@ def test_a_data_folder_from_before_marks_were_kept_is_mended(bench: Workbench, d
     with bench.database.writing() as db:
         db.execute(delete(MarkSet))
         db.execute(update(Track).values(dip_rules={}))
-    assert mend(bench) == ["The details marks_of “details” were found."]
+    assert mend(bench) == ["The details of “details” were found."]
     assert content(state_of(bench, detailed)) == content(before)
     assert mend(bench) == []
 
