@@ -11,7 +11,6 @@ from collections.abc import Collection, Sequence
 import numpy as np
 
 from nivelus.core.errors import NotFound, Refused
-from nivelus.core.gain.beside import RAMP, draw_alike, kept_within, with_ramps, without_rests
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.drawn import Curve, Shape, curve_of, finite, with_points
@@ -33,6 +32,7 @@ from nivelus.core.gain.edits import (
     thin,
 )
 from nivelus.core.gain.edits import delete_range as delete_span
+from nivelus.core.gain.lane_edits import RAMP, draw_alike, kept_within, with_ramps, without_rests
 from nivelus.services.answers.edits import count_of, run_edit
 from nivelus.services.lanes.parts import NAMES, Drawing, change, draw_in, parts_of
 from nivelus.services.lanes.rows import (

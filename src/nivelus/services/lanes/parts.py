@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from nivelus.core.errors import Refused
-from nivelus.core.gain.beside import draw_alike
 from nivelus.core.gain.drawn import CLOSEST, Curve, curve_of
+from nivelus.core.gain.lane_edits import draw_alike
 from nivelus.core.gain.together import add, limit
 from nivelus.services.answers.edits import run_edit
 from nivelus.services.lanes.rows import (

@@ -7,9 +7,9 @@ from dataclasses import replace
 import numpy as np
 
 from nivelus.core.errors import Refused
-from nivelus.core.gain.beside import alone, without_rests
 from nivelus.core.gain.compiled import SILENCE
 from nivelus.core.gain.drawn import curve_of, finite
+from nivelus.core.gain.lane_edits import alone, without_rests
 from nivelus.core.gain.together import limit
 from nivelus.services.answers.edits import count_of, run_edit
 from nivelus.services.lanes.parts import NAMES, add_to, clear_lane, settle_lane
