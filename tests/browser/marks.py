@@ -28,7 +28,7 @@ def kind_rule(page: Page, kind: str) -> Locator:
     return page.locator(f".kind-rule[data-kind='{kind}']")
 
 
-def only_track(page: Page, kind: str) -> None:
+def only_kind(page: Page, kind: str) -> None:
     """Show one kind in list and picture."""
     for name in ("Breaths", "Esses", "Knocks", "Gaps"):
         button = page.get_by_role("group", name="Kinds that are shown").get_by_role("button", name=name)

@@ -22,7 +22,7 @@ from tests.browser.hands import (
     position,
     wait_past,
 )
-from tests.browser.marks import kind_rule, mark_now, mark_row, marks_of, only_track
+from tests.browser.marks import kind_rule, mark_now, mark_row, marks_of, only_kind
 from tests.conftest import write_sound
 from tests.helpers.program import Program
 from tests.helpers.sounds import with_a_doubtful_breath
@@ -51,7 +51,7 @@ def test_a_slider_shows_what_it_would_do_while_it_is_held(page: Page, demo_progr
 
 
 def test_a_slider_that_was_dragged_leaves_the_arrows_to_what_is_selected(page: Page, demo_program: Program, song: dict) -> None:
-    only_track(page, "Breaths")
+    only_kind(page, "Breaths")
     thumb = page.get_by_role("slider", name="Breaths: how far down")
     box = box_of(thumb)
     drag(page, (box["x"] + 7, box["y"] + 7), (-12, 0))
@@ -61,7 +61,7 @@ def test_a_slider_that_was_dragged_leaves_the_arrows_to_what_is_selected(page: P
 
 
 def test_keys_work_on_one_mark(page: Page, demo_program: Program, song: dict) -> None:
-    only_track(page, "Breaths")
+    only_kind(page, "Breaths")
     breath = marks_of(demo_program, song, "breath")[1]
     line, inspector = mark_row(page, breath), page.get_by_test_id("inspector")
     line.click()
@@ -82,7 +82,7 @@ def test_keys_work_on_one_mark(page: Page, demo_program: Program, song: dict) ->
     page.keyboard.press("Enter")
     expect(line).to_contain_text("−5.0")
     inspector.get_by_label("Kind").select_option("knock")
-    only_track(page, "Knocks")
+    only_kind(page, "Knocks")
     expect(line).to_have_attribute("data-kind", "knock")
     page.keyboard.press("x")
     expect(line).to_have_count(0)
@@ -91,7 +91,7 @@ def test_keys_work_on_one_mark(page: Page, demo_program: Program, song: dict) ->
 
 
 def test_what_is_being_typed_outlives_an_answer(page: Page, demo_program: Program, song: dict) -> None:
-    only_track(page, "Breaths")
+    only_kind(page, "Breaths")
     breath = marks_of(demo_program, song, "breath")[1]
     line, field = mark_row(page, breath), page.get_by_test_id("inspector").get_by_label("Depth")
     line.click()
@@ -107,7 +107,7 @@ def test_what_is_being_typed_outlives_an_answer(page: Page, demo_program: Progra
 
 
 def test_each_mark_is_played_with_a_second_around_it_before_and_after(page: Page, demo_program: Program, song: dict) -> None:
-    only_track(page, "Breaths")
+    only_kind(page, "Breaths")
     page.get_by_text("by time").click()
     breath = marks_of(demo_program, song, "breath")[1]
     page.get_by_role("button", name="Play before, then after").click()
@@ -122,7 +122,7 @@ def test_each_mark_is_played_with_a_second_around_it_before_and_after(page: Page
 
 
 def test_a_dip_has_handles_for_depth_edges_and_ramps(page: Page, demo_program: Program, song: dict) -> None:
-    only_track(page, "Breaths")
+    only_kind(page, "Breaths")
     breath = marks_of(demo_program, song, "breath")[1]
     mark_row(page, breath).click()
     page.keyboard.press("ArrowDown")
@@ -155,7 +155,7 @@ def find_zero(page: Page, x: float) -> float:
 
 
 def test_an_edge_of_a_mark_is_dragged_in_the_ribbon(page: Page, demo_program: Program, song: dict) -> None:
-    only_track(page, "Breaths")
+    only_kind(page, "Breaths")
     breath = marks_of(demo_program, song, "breath")[1]
     x, y = place(page, song, breath["end"], "ribbon")
     middle, _ = place(page, song, (breath["start"] + breath["end"]) / 2, "ribbon")
@@ -223,7 +223,7 @@ def test_gaps_go_to_one_level_and_close_as_they_are_told(page: Page, demo_progra
 
 def test_a_gap_or_a_span_is_silenced_by_a_key(page: Page, demo_program: Program, song: dict) -> None:
     gap = max(marks_of(demo_program, song, "gap"), key=lambda m: m["end"] - m["start"])
-    only_track(page, "Gaps")
+    only_kind(page, "Gaps")
     mark_row(page, gap).click()
     page.keyboard.press("Shift+X")
     eventually(lambda: mark_now(demo_program, song, gap)["depth"] < -100)
@@ -240,7 +240,7 @@ def test_what_is_in_doubt_stands_first_and_one_key_says_what_it_is(page: Page, o
     sure, doubtful = marks_of(own_program, state, "breath")
     assert doubtful["reason"] == "in doubt"
     open_stage(page, own_program, state, "details")
-    only_track(page, "Breaths")
+    only_kind(page, "Breaths")
     page.keyboard.press("d")
     expect(mark_row(page, sure)).to_have_attribute("data-on", "true")
     first = page.locator(".worklist .row").first

@@ -15,7 +15,7 @@ from tests.browser.hands import (
     fresh,
     render_link,
 )
-from tests.browser.marks import kind_rule, mark_row, marks_of, only_track
+from tests.browser.marks import kind_rule, mark_row, marks_of, only_kind
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
 
@@ -43,7 +43,7 @@ def test_from_level_phrases_to_a_render_with_its_details_down(quiet_page: Page, 
     for _ in range(4):
         page.keyboard.press("ArrowLeft")
     expect(breath_rule).to_contain_text("−10.0 dB")
-    only_track(page, "Breaths")
+    only_kind(page, "Breaths")
     page.get_by_text("by time").click()
     first = mark_row(page, breaths[0])
     expect(first).to_contain_text("−10.0")
