@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from playwright.sync_api import Browser, ViewportSize, sync_playwright
-from tests.browser.conftest import FLAGS
+from tests.browser.conftest import CHROMIUM, FLAGS
 
 VIEW = ViewportSize(width=1280, height=800)
 
@@ -15,6 +15,6 @@ VIEW = ViewportSize(width=1280, height=800)
 def chromium() -> Iterator[Browser]:
     """Debian's Chromium, as the tests run it."""
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
         yield browser
         browser.close()

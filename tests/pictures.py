@@ -13,7 +13,7 @@ from pathlib import Path
 
 from playwright.sync_api import Browser, Page, ViewportSize, sync_playwright
 
-from tests.browser.conftest import FLAGS
+from tests.browser.conftest import CHROMIUM, FLAGS
 from tests.browser.hands import ANSWERED, FEATURE, GUIDE, SONG, box_of, render_link
 from tests.helpers.program import Program
 
@@ -153,7 +153,7 @@ def main() -> None:
     """Take all pictures, or those that are named: python -m tests.pictures phrases-day keys"""
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as playwright:
         program = Program(Path(folder) / "data")
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=FLAGS)
+        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
         try:
             take_all(Camera(browser, program, set(sys.argv[1:])))
         finally:

@@ -20,6 +20,7 @@ from tests.conftest import write_sound
 from tests.helpers.program import Program
 from tests.helpers.sounds import wavering
 
+CHROMIUM = "/usr/bin/chromium-headless-shell"
 FLAGS = [
     "--headless",
     "--no-sandbox",
@@ -48,7 +49,7 @@ def _a_page_of_these_sources() -> None:
 
 @pytest.fixture(scope="session")
 def browser_type_launch_args() -> dict[str, Any]:
-    return {"executable_path": "/usr/bin/chromium-headless-shell", "args": FLAGS}
+    return {"executable_path": CHROMIUM, "args": FLAGS}
 
 
 @pytest.fixture(scope="session")
