@@ -1,4 +1,4 @@
-"""What the use cases of balance and load answer with; see ``services.views``."""
+"""What the use cases of balance and load answer with; see ``services.views.session``."""
 
 from __future__ import annotations
 
