@@ -1,7 +1,10 @@
-"""The house: rooms that nobody has to search, which is a matter of their size."""
+"""The house: rooms that nobody has to search, and who knows what in it."""
 
 from __future__ import annotations
 
+import ast
+import re
+from collections.abc import Iterator
 from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
@@ -21,3 +24,32 @@ def test_no_file_is_too_long_to_be_known() -> None:
         if path.name != "schema.d.ts" and (count := len(path.read_text().splitlines())) > MOST_LINES
     }
     assert long == {}
+
+
+def refusals() -> Iterator[ast.Call]:
+    """Every error that the program raises with words of its own."""
+    for path in (ROOT / "src" / "nivelus").rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.Raise) and isinstance(node.exc, ast.Call):
+                yield node.exc
+
+
+def words_of(call: ast.Call) -> str:
+    return " ".join(n.value for n in ast.walk(call) if isinstance(n, ast.Constant) and isinstance(n.value, str))
+
+
+def test_the_server_names_no_key() -> None:
+    """The page knows its keys; the server names the command."""
+    said = [words_of(call) for call in refusals()]
+    assert len(said) > 200
+    key = re.compile(r"\((?:[A-Z]|(?:Shift|Ctrl|Alt|Mod)\+\S+|Space|Enter|Escape|Backspace|Delete)\)")
+    assert [words for words in said if key.search(words)] == []
+    assert key.search("Unlock it first (L).")
+
+
+def test_a_command_that_the_server_names_is_one_of_the_page() -> None:
+    known = set(re.findall(r'\bc\(\s*"([a-z-]+)"', (ROOT / "frontend" / "src" / "model" / "commands.ts").read_text()))
+    sources = [(path, path.read_text()) for path in (ROOT / "src" / "nivelus").rglob("*.py")]
+    named = {name: path.name for path, text in sources for name in re.findall(r'\bcommand="([^"]*)"', text)}
+    assert {"lock", "not-a-mark", "join"} <= named.keys()
+    assert named.keys() - known == set()

@@ -46,6 +46,16 @@ async function watched(request: Request): Promise<Response> {
 
 export const client = createClient<paths>({ baseUrl: "/", fetch: watched });
 
+/** What a refusal says (RFC 9457). */
+interface Failure {
+  title?: string;
+  detail?: string;
+  command?: string;
+}
+
+const problemOf = (status: number, { title, detail, command }: Failure, otherwise: string) =>
+  new Problem(status, detail ?? otherwise, title, command);
+
 function unreachable(error: unknown): never {
   throw isStopped(error) ? error : new Problem(0, UNREACHABLE);
 }
@@ -53,8 +63,7 @@ function unreachable(error: unknown): never {
 export async function take<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   const { data, error, response } = await call.catch(unreachable);
   if (error !== undefined || !response.ok) {
-    const { detail, title } = (error ?? {}) as { detail?: string; title?: string };
-    throw new Problem(response.status, detail ?? "The program answered in a way that is not understood.", title);
+    throw problemOf(response.status, (error ?? {}) as Failure, "The program answered in a way that is not understood.");
   }
   return data as T;
 }
@@ -62,8 +71,7 @@ export async function take<T>(call: Promise<{ data?: T; error?: unknown; respons
 export async function bytes(address: string, signal?: AbortSignal): Promise<ArrayBuffer> {
   const response = await watched(new Request(address, { signal }));
   if (!response.ok) {
-    const body = (await response.json().catch(() => ({}))) as { detail?: string };
-    throw new Problem(response.status, body.detail ?? UNREACHABLE);
+    throw problemOf(response.status, (await response.json().catch(() => ({}))) as Failure, UNREACHABLE);
   }
   return response.arrayBuffer();
 }
@@ -71,7 +79,7 @@ export async function bytes(address: string, signal?: AbortSignal): Promise<Arra
 /** Send bytes as they are. */
 export async function send<T>(address: string, body: BodyInit): Promise<T> {
   const response = await watched(new Request(address, { method: "POST", body })).catch(unreachable);
-  const answer = readJson(await response.text()) as { detail?: string };
-  if (!response.ok) throw new Problem(response.status, answer.detail ?? UNREACHABLE);
+  const answer = readJson(await response.text());
+  if (!response.ok) throw problemOf(response.status, answer as Failure, UNREACHABLE);
   return answer as T;
 }

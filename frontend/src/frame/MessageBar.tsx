@@ -2,6 +2,8 @@
 import { ActionIcon, Button, Loader } from "@mantine/core";
 import { IconX } from "@tabler/icons-react";
 import { useState } from "react";
+import { commandCalled } from "../model/commands";
+import { showKey } from "../parts/keyNames";
 import { dismiss, type Message, useMessages } from "../parts/messages";
 import { useWaiting } from "../parts/waiting";
 import "./MessageBar.css";
@@ -22,12 +24,18 @@ export function MessageBar({ apart = false }: { apart?: boolean }) {
   );
 }
 
-function Line({ message: { key, words, trouble, act } }: { message: Message }) {
+function Line({ message: { key, words, trouble, act, command } }: { message: Message }) {
+  const told = command ? commandCalled(command) : undefined;
   return (
     <div className="message" role="alert" data-trouble={trouble || undefined}>
       <span className="message-words" title={words}>
         {words}
       </span>
+      {told?.keys[0] && (
+        <span className="message-key">
+          {told.name} <kbd>{showKey(told.keys[0])}</kbd>
+        </span>
+      )}
       {act && (
         <Button
           size="compact-xs"

@@ -296,3 +296,11 @@ export function commands(goStage: (stage: Stage) => void): Command[] {
     c("keys", "Session", "Show the keys", ["?"], () => useView.setState({ help: true })),
   ];
 }
+
+let table: Map<string, Command> | undefined;
+
+/** The command that a message speaks of, to be shown with its key; it is not to be run. */
+export function commandCalled(id: string): Command | undefined {
+  table ??= new Map(commands(() => {}).map((command) => [command.id, command]));
+  return table.get(id);
+}

@@ -286,7 +286,7 @@ function named(error: unknown, words: string, isAlone: boolean, session: string)
   if (!(error instanceof Problem)) return error;
   const place = session && `In “${session}”: `;
   const what = isAlone && !session ? "" : `${place ? "not" : "Not"} done: ${words}. `;
-  return new Problem(error.status, `${place}${what}${error.message}`, error.kind);
+  return new Problem(error.status, `${place}${what}${error.message}`, error.kind, error.command);
 }
 
 /** Tell what the newest edit was, and what it could not do: one message for one act. */

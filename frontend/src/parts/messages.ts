@@ -7,6 +7,8 @@ export interface Message {
   words: string;
   /** Whether something was refused or could not be done. */
   trouble: boolean;
+  /** The command that the words speak of: its key is shown beside them. */
+  command?: string;
   /** What can be done about it; a message that asks stays until it is answered or put away. */
   act?: { words: string; run: () => void };
 }
@@ -21,8 +23,8 @@ export const useMessages = create<{ items: Message[] }>(() => ({ items: [] }));
 
 let count = 0;
 
-function show(words: string, trouble: boolean, act?: Message["act"]) {
-  const message = { key: ++count, words, trouble, act };
+function show(words: string, trouble: boolean, { act, command }: Pick<Message, "act" | "command"> = {}) {
+  const message = { key: ++count, words, trouble, act, command };
   // what was done last takes the place of what was done before; the same trouble, or question, is told once
   const kept = useMessages.getState().items.filter((item) => (item.trouble || item.act) && item.words !== words);
   useMessages.setState({ items: [...kept, message].slice(-MOST) });
@@ -35,7 +37,7 @@ export const dismiss = (key: number) =>
 export const tell = (words: string) => show(words, false);
 
 /** Ask before something is done: ``run`` is called where the person says so. */
-export const ask = (words: string, act: string, run: () => void) => show(words, false, { words: act, run });
+export const ask = (words: string, act: string, run: () => void) => show(words, false, { act: { words: act, run } });
 
 /** A number that is asked for, as far as it can be had; where it cannot, that is told. */
 export function within(number: number, low: number, high: number, unit: string): number {
@@ -48,5 +50,6 @@ export function complain(error: unknown) {
   // who stopped it knows
   if (isStopped(error)) return;
   if (!(error instanceof Problem)) console.error(error);
-  show(error instanceof Problem ? error.message : "Something unexpected went wrong. Try it again.", true);
+  if (error instanceof Problem) show(error.message, true, { command: error.command });
+  else show("Something unexpected went wrong. Try it again.", true);
 }

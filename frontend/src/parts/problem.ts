@@ -5,6 +5,8 @@ export class Problem extends Error {
     sentence: string,
     /** The kind of error, as the program names it. */
     readonly kind = "",
+    /** The command that the sentence speaks of, by its id in the table of commands. */
+    readonly command = "",
   ) {
     super(sentence);
   }

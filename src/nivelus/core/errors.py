@@ -19,6 +19,7 @@
     |-- CurveFileError      a file that holds no gain curve
     |-- NotFound            what was asked for is not there (any more)
     |-- Refused             the request makes no sense as it stands
+    |   `-- Locked          a phrase that is locked is in the way
     |-- Stale               it was based on an older state
     |-- Busy                another program holds what is needed
     |-- Broken              what is stored of a session cannot be read
@@ -106,7 +107,24 @@ class NotFound(NivelusError):  # noqa: N818
 
 
 class Refused(NivelusError):  # noqa: N818
-    """The request cannot be carried out as it stands."""
+    """The request cannot be carried out as it stands.
+
+    Where the sentence names something to do that is a command of the page, the field ``command`` is its id: the page
+    knows the key.
+    """
+
+
+class Locked(Refused):
+    """A phrase that is locked is in the way.
+
+    Parameters
+    ----------
+    which : what is locked, a sentence
+    way_out : what can be done, a sentence
+    """
+
+    def __init__(self, which: str, way_out: str = "Unlock it first.") -> None:
+        super().__init__(f"{which} {way_out}", command="lock")
 
 
 class Stale(NivelusError):  # noqa: N818

@@ -11,7 +11,7 @@ from itertools import takewhile
 
 from sqlalchemy.orm import Session as DbSession
 
-from nivelus.core.errors import Refused
+from nivelus.core.errors import Locked, Refused
 from nivelus.services.answers.answers import after_edit, reading_back
 from nivelus.services.clips.carrying import LONGEST_SECONDS, Row, add_take, homecoming, lay, put
 from nivelus.services.track.timeline import timeline_of
@@ -112,7 +112,7 @@ def _by_stamps(bench: Workbench, edit: Edit, tracks: Sequence[Track]) -> None:
         without += all(recording.stamp is None for recording in row.timeline.heard)
         home = homecoming(edit, row, clips)
         if any(one.clip.locked for one in home):
-            raise Refused(f"Something on “{row.track.name}” is locked. Unlock it first (L).")
+            raise Locked(f"Something on “{row.track.name}” is locked.")
         if home:
             put(bench, edit, row, row, home)
     edit.label = f"{len(tracks)} tracks where their start stamps say"

@@ -11,7 +11,7 @@ import numpy as np
 from sqlmodel import col, select
 
 from nivelus.core.chain.placing import moved_name
-from nivelus.core.errors import NotFound, Refused
+from nivelus.core.errors import Locked, NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.marks.mark import COLUMNS
 from nivelus.services.clips.clips import measure_clip, phrase_within
@@ -154,7 +154,7 @@ def make_room(bench: Workbench, edit: Edit, row: Row, spans: Iterable[tuple[int,
         if first >= last:
             continue
         if clip.locked:
-            raise Refused("A locked phrase is in the way. Unlock it first (L), or choose another place.")
+            raise Locked("A locked phrase is in the way.", "Unlock it first, or choose another place.")
         left = _uncovered(clip.start, clip.end, spans[int(first) : int(last)], round(SHORTEST_CLIP_SECONDS * row.rate))
         stored = require(edit.db, Clip, clip.id, "phrase")
         if not left:

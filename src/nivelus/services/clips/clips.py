@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from nivelus.core.chain.placing import runs_of
-from nivelus.core.errors import NotFound, Refused
+from nivelus.core.errors import Locked, NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.gain.drawn import numbered, spaced
 from nivelus.core.marks.cells import measure_cell
@@ -142,7 +142,7 @@ def join(bench: Workbench, track_id: str, revision: int, ids: list[str]) -> Chan
         if [clip.id for clip in clips[first : first + len(chosen)]] != [clip.id for clip in chosen]:
             raise Refused("Only neighbours can be joined. Select the ones in between as well.")
         if any(clip.locked for clip in chosen):
-            raise Refused("One of them is locked. Unlock it first (L).")
+            raise Locked("One of them is locked.")
         if len(runs_of([(clip.recording_id, clip.shift, clip.start, clip.end) for clip in chosen])) > 1:
             raise Refused("What was moved or cut apart cannot be joined: it would not sound as it does now.")
         measurable(timeline)
@@ -183,7 +183,7 @@ def move_border(bench: Workbench, track_id: str, revision: int, clip_id: str, at
             raise Refused("A gap follows this phrase. Move its end on its own.")
         measurable(timeline)
         if left.locked or right.locked:
-            raise Refused("A phrase beside this border is locked. Unlock it first (L).")
+            raise Locked("A phrase beside this border is locked.")
         least = round(SHORTEST_CLIP_SECONDS * timeline.sample_rate)
         # neither of them reaches further than its recording does
         earliest = max(left.start + least, right.shift)
@@ -196,7 +196,7 @@ def move_border(bench: Workbench, track_id: str, revision: int, clip_id: str, at
             right_start = border
         for a, b in ((left.phrase_start, left_end), (right_start, right.phrase_end)):
             if a is not None and b is not None and b - a < least:
-                raise Refused("The border cannot swallow a phrase. Join the two phrases instead.")
+                raise Refused("The border cannot swallow a phrase. Join the two phrases instead.", command="join")
         left.end = right.start = border
         take_phrase(bench, left, timeline, left.phrase_start, left_end)
         take_phrase(bench, right, timeline, right_start, right.phrase_end)
@@ -232,7 +232,7 @@ def free_rows(edit: Edit, track: Track, ids: Iterable[str]) -> list[ClipRow]:
     """Those of some clips that are not locked. Raises Refused where all of them are."""
     free = [clip for clip in chosen_rows(edit, track, ids) if not clip.locked]
     if not free:
-        raise Refused("What is selected is locked. Unlock it first (L).")
+        raise Locked("What is selected is locked.")
     return free
 
 

@@ -96,7 +96,7 @@ def edges_within(timeline: Timeline, start: float | None, end: float | None, a: 
     last = round((b if end is None else end) * rate)
     first, last = max(first, 0), min(last, timeline.frames)
     if last - first < round(SHORTEST * rate):
-        raise Refused("The end has to come after the start. Drag it further, or remove the mark (X).")
+        raise Refused("The end has to come after the start. Drag it further, or remove the mark.", command="not-a-mark")
     return first, last
 
 

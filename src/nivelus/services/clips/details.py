@@ -16,7 +16,7 @@ from nivelus.core.chain.marks import Hand, TrackMarks
 from nivelus.core.chain.proposals import measured
 from nivelus.core.chain.state import TrackState
 from nivelus.core.drafts.dip_rules import ALL_KINDS, FREE, LEAST_DIP, RAMPS
-from nivelus.core.errors import NotFound, Refused
+from nivelus.core.errors import Locked, NotFound, Refused
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.dips import SILENT_DIP
 from nivelus.core.marks.details import find_details
@@ -237,7 +237,7 @@ def make(
         a, b = max(a, run.start), min(b, run.end)
         row = Detail(track_id=track.id, kind=kind, start=a, end=b, level=0.0, keep="in")
         if any(_are_locked(state, np.array([(a + b) / 2]))):
-            raise Refused("This phrase is locked. Unlock it first (L).")
+            raise Locked("This phrase is locked.")
         if kind == FREE:
             row.offset = float(SILENT_DIP) if silent else -6.0 if depth is None else depth
             # what was drawn is the whole of the dip: its ramps lie inside
@@ -296,7 +296,7 @@ def _free(edit: Edit, state: TrackState, ids: Collection[str]) -> list[int]:
     middles = (marks.arrays.start + marks.arrays.end)[places] / 2
     free = [place for place, held in zip(places, _are_locked(state, middles), strict=True) if not held]
     if not free:
-        raise Refused("What is selected lies in a locked phrase. Unlock it first (L).")
+        raise Locked("What is selected lies in a locked phrase.")
     # the rows of all of them at once, so that none is asked for alone
     touched = [row.id for place in free if (row := marks.by_hand[place]) is not None]
     for at in range(0, len(touched), _AT_ONCE):

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from nivelus.core.errors import NotFound, Refused
+from nivelus.core.errors import Locked, NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.services.answers.edits import count_of, run_edit
 from nivelus.services.clips.carrying import Row, cut_phrase, homecoming, lay, make_room, put, row_of, take_name
@@ -97,7 +97,7 @@ def close_gap(bench: Workbench, track_id: str, revision: int, clip_id: str) -> C
         if not gap:
             raise Refused("There is no gap after this phrase to close.")
         if any(clip.locked for clip in following):
-            raise Refused("A later phrase is locked. Unlock it first (L).")
+            raise Locked("A later phrase is locked.")
         here = Row(track, track.take, timeline)
         lay(bench, edit, here, here, following, -gap / here.rate)
         edit.label = f"Close a gap of {gap / here.rate:.2f} s"
@@ -143,9 +143,6 @@ def trim(bench: Workbench, track_id: str, revision: int, clip_id: str, edge: str
         edit.label = f"Trim the {edge} of a phrase by {abs(start - clip.start + end - clip.end) / here.rate:.2f} s"
 
     return run_edit(bench, track_id, "Trim", revision, work)
-
-
-# --- how it is done
 
 
 def _name(row: Row) -> str:

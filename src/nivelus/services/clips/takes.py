@@ -13,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 from sqlmodel import col, select
 
-from nivelus.core.errors import NotFound, Refused
+from nivelus.core.errors import Locked, NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.services.answers.edits import run_edit
 from nivelus.services.clips.carrying import Row, arrival, carry, cut_phrase, drop_take, make_room, take_name
@@ -167,7 +167,7 @@ def choose(bench: Workbench, track_id: str, revision: int, clip_id: str, number:
         place = rows.places[clip_id]
         clip = rows[place]
         if clip.locked:
-            raise Refused("This phrase is locked. Unlock it first (L).")
+            raise Locked("This phrase is locked.")
         name = take_name(track, number)
         if number == track.take:
             raise Refused("This is the take that is heard.")

@@ -16,7 +16,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
-from nivelus.core.errors import Refused
+from nivelus.core.errors import Locked, Refused
 from nivelus.core.gain.clips import compile_clip_gains
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import Curve, finite, flatten, plain
@@ -304,7 +304,7 @@ def _put(edit: Edit, track: Track, timeline: Timeline, lane: str, before: Curve,
         owner.put(paste(owner.curve(), a, copy_range(after, a, b)), track)
         drawn += 1
     if not drawn:
-        raise Refused("All phrases under this pass are locked. Unlock them first (L).")
+        raise Locked("All phrases under this pass are locked.", "Unlock them first.")
     return left
 
 

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col, select
 
 from nivelus.core.chain.state import Lane as LaneState
-from nivelus.core.errors import Refused
+from nivelus.core.errors import Locked
 from nivelus.core.gain.clip_curves import join_clip_curves, part
 from nivelus.core.gain.clips import clip_spans
 from nivelus.core.gain.compiled import SILENCE
@@ -65,7 +65,7 @@ class Owner:
             self.row.points = pack_curve(curve)
             return
         if self.row.locked:
-            raise Refused("A phrase here is locked. Unlock it first (L).")
+            raise Locked("A phrase here is locked.")
         if self.shift:
             # to and fro, the points stay what they are
             curve = replace(curve, at=np.round(curve.at - self.shift, 9))
