@@ -57,16 +57,18 @@ def measure(page: Page, pace: Pace, program: Program, session: str) -> None:
         page.goto(f"{program.address}/s/{session}/{stage}")
         page.locator(".worklist .row").first.wait_for()
         page.keyboard.press(".")
-        hour, counts = pace.hour(), []
+        hours, counts = [pace.hour()], []
         times: dict[str, list[float]] = {"heard": [], "figures": []}
         for _ in range(ROUNDS):
             asked = nudged(page, key)
+            hours.append(pace.hour())
             counts.append(len(asked))
             for name, own in times.items():
                 own += [one["after"] for one in asked if f"/{name}" in one["name"]]
         for name, most in (("heard", HEARD), ("figures", FIGURES)):
             if times[name]:
-                pace.line(f"{stage}: from the key to {name}", statistics.median(times[name]), most, hour=hour)
+                took = statistics.median(times[name])
+                pace.line(f"{stage}: from the key to {name}", took, most, hour=statistics.median(hours))
         line(f"{stage}: questions for an edit", f"{max(counts)}", f"at most {MOST}", 0 < max(counts) <= MOST)
 
 

@@ -135,10 +135,11 @@ def main() -> None:
 
 def tell(job: Job, pace: Pace, work: Callable[[int], None], rounds: int) -> None:
     """Do some work in rounds, and print the time in the middle and the longest of each thing in it."""
-    pace.since()
+    hours = [pace.hour()]
     for number in range(rounds):
         work(number)
-    hour = pace.since()
+        hours.append(pace.hour())
+    hour = statistics.mean(hours)
     for (name, most), took in job.times.items():
         words = f"{statistics.median(took) * 1000:.0f} ms, {max(took) * 1000:.0f} at most"
         pace.line(name, statistics.median(took), most, words, hour)
