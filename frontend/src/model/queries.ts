@@ -2,6 +2,7 @@
 import { useDebouncedValue } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
+import { queries } from "../api/cache";
 import { api, type BeforeAfter } from "../api/client";
 import { isOvertaken } from "../parts/problem";
 import { allAnswered } from "./edits";
@@ -38,6 +39,19 @@ export function useFigures(track: string | undefined) {
   // those that an edit has overtaken come with what it has made
   const last = isOvertaken(query.error) && known.current?.track === track ? known.current?.data : undefined;
   return { data: query.data ?? last };
+}
+
+/** Resolves when no figures of a track are being worked out. */
+export function figuresSettled(track: string): Promise<void> {
+  const queryKey = ["figures", track];
+  if (!queries.isFetching({ queryKey })) return Promise.resolve();
+  return new Promise((resolve) => {
+    const leave = queries.getQueryCache().subscribe(() => {
+      if (queries.isFetching({ queryKey })) return;
+      leave();
+      resolve();
+    });
+  });
 }
 
 /** The takes of a track with their clips and figures; anew with every revision, the old ones shown until then. */

@@ -3,7 +3,8 @@ import { create } from "zustand";
 import { api, type Inside, type LanePoint, type Ride, type RideDraft, type RideRule, type Track } from "../api/client";
 import { Asked } from "./asked";
 import { focused } from "./focus";
-import { drawn, onHeard, useHeard } from "./heard";
+import { drawn, gainSettled, onHeard, useHeard } from "./heard";
+import { figuresSettled } from "./queries";
 import { useSession } from "./session";
 import { redraw, useView } from "./view";
 
@@ -57,7 +58,12 @@ const insideAsked = new Asked<Inside>("inside", () => {
   return {
     of: track.id,
     key: `${key}:${JSON.stringify(header.rule)}`,
-    ask: (signal) => api.inside(track.id, key, signal),
+    ask: async (signal) => {
+      // what is heard and the figures come first: asked for beside them, it would hold both up
+      await gainSettled();
+      await figuresSettled(track.id);
+      return api.inside(track.id, key, signal);
+    },
   };
 });
 
