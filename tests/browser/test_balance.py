@@ -270,6 +270,13 @@ def test_a_bed_alone_is_spoken_of_as_what_it_is(page: Page, own_program: Program
     expect(told).to_contain_text(re.compile(r"from −[0-4]\.\d to \+[0-4]\.\d dB"))
     page.get_by_role("button", name="Accept the slow ride").click()
     eventually(lambda: own_program.session("Music")["tracks"][0]["lanes"] == ["ride"])
+    # by keys: undone, drafted again and accepted
+    page.keyboard.press("Control+z")
+    eventually(lambda: own_program.session("Music")["tracks"][0]["lanes"] == [])
+    page.keyboard.press("d")
+    expect(told).to_be_visible()
+    page.keyboard.press("d")
+    eventually(lambda: own_program.session("Music")["tracks"][0]["lanes"] == ["ride"])
     page.keyboard.press("6")
     checks = page.get_by_label("Check list")
     expect(checks).to_contain_text("True peak is below full scale")

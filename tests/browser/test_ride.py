@@ -191,7 +191,7 @@ def test_an_edge_of_a_lift_is_moved_later(page: Page, demo_program: Program, son
     eventually(lambda: [p["db"] for p in ride_of(demo_program, song)["ride"]] == [0, 3.5, 3.5, 0])
 
 
-@pytest.mark.parametrize("key", ["Delete", "Backspace"])
+@pytest.mark.parametrize("key", ["Delete", "Backspace", ""])
 def test_a_deleted_span_goes_back_to_0_and_no_further(page: Page, demo_program: Program, song: dict, key: str) -> None:
     """In the middle of a drafted ride: no slope from side to side, nothing moved outside; the step says where it goes."""
     page.keyboard.press("d")
@@ -199,12 +199,15 @@ def test_a_deleted_span_goes_back_to_0_and_no_further(page: Page, demo_program: 
     eventually(lambda: len(ride_of(demo_program, song)["ride"]) > 10)
     before = curve_now(demo_program, song)
     select_span(page, song, 9.0, 14.0)
-    page.keyboard.press(key)
+    page.keyboard.press(key) if key else page.get_by_role("button", name="Clear the span").click()
     eventually(lambda: demo_program.session(SONG)["undo"] == "Delete a range of the ride: back to 0 dB")
     now = curve_now(demo_program, song)
     outside = np.r_[np.linspace(0, 8.9, 200), np.linspace(14.1, 30, 200)]
     assert now(outside) == pytest.approx(before(outside), abs=0.02)
     assert np.abs(now(np.linspace(9.2, 13.8, 50))).max() < 0.01
+    if not key:
+        expect(page.get_by_role("button", name="Clear the span")).to_be_disabled()
+        return
     page.keyboard.press(key)
     expect(page.get_by_text("There is nothing to delete here: the ride is at 0 dB.")).to_be_visible()
 
@@ -225,6 +228,11 @@ def test_a_span_is_held_smoothed_and_given_border_points_by_keys(page: Page, dem
     for count in (6, 8):
         page.keyboard.press("Shift+P")
         eventually(lambda count: len(ride_of(demo_program, song)["ride"]) == count, count)
+    # or by the mouse
+    select_span(page, song, 26.0, 28.0)
+    page.get_by_role("button", name="More about the ride").click()
+    page.get_by_role("menuitem", name="Add border points: four").click()
+    eventually(lambda: len(ride_of(demo_program, song)["ride"]) == 12)
     # smoothed by as much as was chosen: the key takes that from then on
     select_span(page, song, 8.0, 13.0)
     page.get_by_role("button", name="More about the ride").click()
