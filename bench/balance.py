@@ -17,18 +17,28 @@ import numpy as np
 from bench.beside import Pace, line, seconds
 from bench.speed import make_recording
 from nivelus.core.deliver.level import level_file
-from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.drafts.duck import KEPT, DuckRule, draft_duck
-from nivelus.core.drafts.wants import RideRule
 from nivelus.core.dynamics.compressor import Compressor
 from nivelus.core.dynamics.detector import whole_reduction
 from nivelus.core.dynamics.load import compare
 from nivelus.core.measure.distance import phrase_levels
 from nivelus.core.measure.grid import measure_samples
+from nivelus.core.rule import DEFAULT, with_values
 from nivelus.core.sound.timeline import open_sound
 from nivelus.demo.bed import make_bed
 
-RULE = ClipGainRule(target=-20.0, tolerance=0.5, most_up=24.0, most_down=24.0, ceiling=0.0, noise_limit=-20.0)
+RULE = with_values(
+    DEFAULT,
+    {
+        "target.level": -20.0,
+        "target.tolerance": 0.5,
+        "phrases.most_up": 24.0,
+        "phrases.most_down": 24.0,
+        "phrases.ceiling": 0.0,
+        "phrases.noise_limit": -20.0,
+        "ride.on": True,
+    },
+)
 DISTANCE = 12.0
 
 
@@ -38,7 +48,7 @@ def corpus(folder: Path, scratch: Path) -> None:
     under = np.asarray(bed.column("k"), np.float64)
     falls, kept, count, rates, early = [], 0, 0, [], 0
     for path in sorted(p for p in folder.rglob("*") if p.suffix in (".flac", ".wav")):
-        state = level_file(path, scratch / "out.wav", RULE, ride=RideRule()).state
+        state = level_file(path, scratch / "out.wav", RULE).state
         work = compare(partial(open_sound, path), state.gain, Compressor(), state.clips.phrases)
         falls.append(1 - work.at_proposed.spread / max(work.before.spread, 1e-9))
         grid = state.grid

@@ -32,9 +32,9 @@ import pyloudnorm
 import soundfile
 
 from nivelus.core.deliver.level import level_file
-from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.marks.details import RecordingMarks, find_marks
 from nivelus.core.measure.grid import measure_file
+from nivelus.core.rule import DEFAULT, with_values
 
 Span = tuple[float, float]
 PHRASE_EDGE = 0.100
@@ -42,7 +42,17 @@ BREATH_OVERLAP, ESS_OVERLAP = 0.5, 0.25
 APART = 3.0
 """dB between neighbours that make them phrases of different level."""
 TARGET, WITHIN = -20.0, 2.0
-WIDE = ClipGainRule(TARGET, tolerance=0.5, most_up=24.0, most_down=24.0, ceiling=0.0, noise_limit=-20.0)
+WIDE = with_values(
+    DEFAULT,
+    {
+        "target.level": TARGET,
+        "target.tolerance": 0.5,
+        "phrases.most_up": 24.0,
+        "phrases.most_down": 24.0,
+        "phrases.ceiling": 0.0,
+        "phrases.noise_limit": -20.0,
+    },
+)
 CLEAR_BREATH = 6.0
 """dB over the room from which a breath ought to be found whatever happens."""
 

@@ -30,9 +30,17 @@ from bench.beside import line
 from bench.marks import WIDE, programmes
 from nivelus.core.chain.state import TrackState
 from nivelus.core.deliver.level import level_file
-from nivelus.core.drafts.dip_rules import DipRule
+from nivelus.core.rule import with_values
 
-RULES = {"breath": DipRule(-8.0, 0.0, -60.0), "gap": DipRule(-20.0, 0.0, -60.0)}
+RULE = with_values(
+    WIDE,
+    {
+        "details.breath.on": True,
+        "details.breath.deepest": -60.0,
+        "details.gap.on": True,
+        "details.gap.deepest": -60.0,
+    },
+)
 LOWERED, MOST_LOWERED = 3.0, 0.01
 ENDING, LOST, MOST_LOST, DEEPEST = 0.080, 2.0, 0.01, 6.0
 PAUSE, FROM_VOICE, MOST_STEP = 4.0, 0.7, 3.0
@@ -67,7 +75,7 @@ class Loss:
 def loss_of(sound: Path, folder: Path) -> Loss:
     """Level a programme with dips, and compare the gain in its labelled phrases with that without them."""
     target = folder / "levelled.wav"
-    state = level_file(sound, target, WIDE, dips=RULES).state
+    state = level_file(sound, target, RULE).state
     target.unlink()
     still = replace(state, rules=tuple((kind, replace(rule, on=False)) for kind, rule in state.rules))
     down = 10 * np.log10(still.gain_per_frame[:, 0] / np.maximum(state.gain_per_frame[:, 0], 1e-12))

@@ -188,4 +188,4 @@ def test_what_holds_phrases_back_is_told_with_what_frees_them(tmp_path: Path) ->
     for wrong in ("loud", "nan", "3", "-61"):
         refused = run("level", source, "-o", tmp_path / "no.wav", "--target", wrong)
         assert refused.returncode == 2
-        assert "auto, or a number from -60 to 0" in refused.stderr
+        assert "auto, median, or a number from -60 to 0" in refused.stderr

@@ -9,10 +9,9 @@ import pytest
 import soundfile
 
 from nivelus.core.deliver.level import level_file
-from nivelus.core.drafts.clip_gain import ClipGainRule
-from nivelus.core.drafts.dip_rules import DipRule
 from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.grid import measure_file
+from nivelus.core.rule import DEFAULT, with_values
 from tests.conftest import BREATHS, ESSES, HARSH, RATE, detailed_voice, write_sound
 
 
@@ -21,14 +20,16 @@ def before(tmp_path: Path) -> Path:
     return write_sound(tmp_path / "voice.wav", detailed_voice(), subtype="FLOAT")
 
 
-def rendered(before: Path, tmp_path: Path, **rules: DipRule) -> tuple[np.ndarray, np.ndarray]:
+def rendered(before: Path, tmp_path: Path, **rules: dict[str, float]) -> tuple[np.ndarray, np.ndarray]:
     after = tmp_path / "after.wav"
-    level_file(before, after, ClipGainRule(strength=0.0), bits=32, dips=rules)
+    asked = {f"details.{kind}.{name}": value for kind, rule in rules.items() for name, value in rule.items()}
+    switches = {f"details.{kind}.on": True for kind in rules}
+    level_file(before, after, with_values(DEFAULT, {"phrases.strength": 0.0, "out.bits": 32} | switches | asked))
     return soundfile.read(before, dtype="float32")[0], soundfile.read(after, dtype="float32")[0]
 
 
 def test_in_the_render_breaths_have_fallen_and_phrases_are_the_very_samples(before: Path, tmp_path: Path) -> None:
-    a, b = rendered(before, tmp_path, breath=DipRule(-8.0, 0.0, -24.0))
+    a, b = rendered(before, tmp_path, breath={"depth": -8.0, "shallowest": 0.0, "deepest": -24.0})
     for start, end in BREATHS:
         span = slice(round((start + 0.03) * RATE), round((end - 0.03) * RATE))
         fallen = 10 * np.log10(np.sum(b[span].astype(float) ** 2) / np.sum(a[span].astype(float) ** 2))
@@ -39,7 +40,12 @@ def test_in_the_render_breaths_have_fallen_and_phrases_are_the_very_samples(befo
 
 
 def test_in_the_render_the_harsh_ess_is_like_the_others_and_gaps_are_down(before: Path, tmp_path: Path) -> None:
-    a, b = rendered(before, tmp_path, ess=DipRule(-12.0, 0.0, -12.0), gap=DipRule(-20.0, 0.0, -40.0))
+    a, b = rendered(
+        before,
+        tmp_path,
+        ess={"depth": -12.0, "shallowest": 0.0, "deepest": -12.0},
+        gap={"depth": -20.0, "shallowest": 0.0, "deepest": -40.0},
+    )
 
     def level(x: np.ndarray, start: float, end: float) -> float:
         return float(10 * np.log10(np.mean(x[round(start * RATE) : round(end * RATE)].astype(float) ** 2)))
@@ -53,6 +59,6 @@ def test_in_the_render_the_harsh_ess_is_like_the_others_and_gaps_are_down(before
 
 
 def test_after_dips_every_detail_is_measured_again_from_the_render(before: Path, tmp_path: Path) -> None:
-    rendered(before, tmp_path, ess=DipRule(-12.0, 0.0, -12.0))
+    rendered(before, tmp_path, ess={"depth": -12.0, "shallowest": 0.0, "deepest": -12.0})
     again = find_marks(measure_file(tmp_path / "after.wav")[1]).of("ess")
     assert max(ess.excess or 0.0 for ess in again) < 2.0

@@ -10,12 +10,12 @@ import soundfile
 
 from nivelus.core.deliver.level import level_file
 from nivelus.core.deliver.render import render
-from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.errors import Cancelled, TruncatedSound
 from nivelus.core.gain.compiled import GainCurve
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.measure.loudness import figures
 from nivelus.core.measure.spans import span_levels
+from nivelus.core.rule import DEFAULT, with_values
 from nivelus.core.sound.reader import SoundReader
 from nivelus.core.sound.writer import SoundWriter
 from tests.conftest import hum, uneven_voice, write_sound
@@ -92,7 +92,7 @@ def test_a_stopped_render_leaves_nothing(tmp_path: Path) -> None:
 
 def test_levelling_a_file_brings_its_phrases_to_the_target(tmp_path: Path) -> None:
     source = write_sound(tmp_path / "in.wav", uneven_voice())
-    rule = ClipGainRule(-22.0, most_up=20.0, noise_limit=-20.0)
+    rule = with_values(DEFAULT, {"target.level": -22.0, "phrases.most_up": 20.0, "phrases.noise_limit": -20.0})
     result = level_file(source, tmp_path / "out.wav", rule)
     assert len(result.phrases) == 4
     assert result.evenness_before.level < result.evenness_after.level == 4
@@ -109,5 +109,5 @@ def test_a_bad_source_leaves_no_output(tmp_path: Path) -> None:
     source = write_sound(tmp_path / "in.wav", uneven_voice())
     source.write_bytes(source.read_bytes()[:-5000])
     with pytest.raises(TruncatedSound):
-        level_file(source, tmp_path / "out.wav", ClipGainRule())
+        level_file(source, tmp_path / "out.wav")
     assert [p.name for p in tmp_path.iterdir()] == ["in.wav"]

@@ -13,7 +13,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nivelus.core.deliver.level import level_file
-from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.drafts.ride import REASONS, draft_ride
 from nivelus.core.drafts.wants import SLOPES, RideRule
 from nivelus.core.errors import LevelError
@@ -21,6 +20,7 @@ from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.drawn import EMPTY, curve_of
 from nivelus.core.measure.grid import FRAME, measure_file, measure_samples
 from nivelus.core.measure.inside import inner_spread
+from nivelus.core.rule import DEFAULT, with_values
 from tests.conftest import CORPUS, RATE, hum, room, write_sound
 from tests.helpers.ridden import FULL, Voice, falling, ridden, spans_of, voice_of
 from tests.helpers.sounds import wavering
@@ -180,9 +180,12 @@ def test_what_is_no_rule_is_refused() -> None:
             RideRule(**values)
 
 
+RIDDEN = with_values(DEFAULT, {"phrases.strength": 0.0, "ride.on": True, "out.bits": 32})
+
+
 def test_the_render_has_what_the_draft_says(tmp_path: Path) -> None:
     source = write_sound(tmp_path / "voice.wav", wavering(), subtype="FLOAT")
-    done = level_file(source, tmp_path / "out.wav", ClipGainRule(strength=0.0), bits=32, ride=RideRule())
+    done = level_file(source, tmp_path / "out.wav", RIDDEN)
     assert done.ride is not None
     again = measure_file(tmp_path / "out.wav")[1]
     power = np.asarray(again.column("k"), np.float64)

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 import soundfile
 
+from nivelus.core.deliver.against import level_slowly, make_room
 from nivelus.core.deliver.level import Levelled, level_file
-from nivelus.core.drafts.clip_gain import ClipGainRule
-from nivelus.core.drafts.dip_rules import DEFAULT_RULES
-from nivelus.core.drafts.wants import RideRule
+from nivelus.core.drafts.from_rule import duck_rule, slow_rule
+from nivelus.core.rule import DEFAULT, Way, with_values
 from nivelus.services.clips import details, drafts
 from nivelus.services.files import renders
 from nivelus.services.lanes import drawing, rides
-from nivelus.services.sessions import sessions
+from nivelus.services.mix import balance
+from nivelus.services.sessions import sessions, tracks
+from nivelus.services.track.rules import COLUMNS
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed
 from nivelus.store.reading import lanes_of
@@ -24,7 +25,13 @@ from tests.conftest import CORPUS, RATE, bring_in, detailed_voice, write_sound
 from tests.helpers.edits import state_of
 from tests.helpers.sounds import with_a_click
 
-RULE = ClipGainRule(-20.0, tolerance=0.5, most_up=20.0, most_down=20.0, noise_limit=-25.0)
+RULE = {
+    "target.level": -20.0,
+    "target.tolerance": 0.5,
+    "phrases.most_up": 20.0,
+    "phrases.most_down": 20.0,
+    "phrases.noise_limit": -25.0,
+}
 KINDS = ("breath", "ess", "knock", "gap")
 
 
@@ -32,17 +39,16 @@ def by_the_interface(bench: Workbench, source: Path, out: Path, kinds: tuple[str
     """What a person does at the page: rules, draft, ride, render. Answers with the state at the end."""
     session = sessions.create(bench, "One")
     track = bring_in(bench, session, source)
-    values = {name: value for name, value in asdict(RULE).items() if name not in ("base", "strength")}
 
     def now() -> int:
         return state_of(bench, track).revision
 
-    sessions.update(bench, session, now(), {**values, "strength": 100, "base_kind": "auto"})
+    sessions.update(bench, session, now(), {COLUMNS[path]: value for path, value in RULE.items()})
     for kind in kinds:
-        details.set_rule(bench, track, now(), kind, {"on": True, **asdict(DEFAULT_RULES[kind])})
+        details.set_rule(bench, track, now(), kind, {"on": True})
     drafts.accept(bench, track, now(), peaks=peaks)
     if ride:
-        rides.accept(bench, track, now(), {"noise_limit": RULE.noise_limit, "dead_band": 1.5})
+        rides.accept(bench, track, now())
     job = renders.request(bench, track, "wav", 24, with_fader=False)
     renders.run_render(bench, job.id)
     out.write_bytes(renders.rendered_file(bench, job.id)[0].read_bytes())
@@ -50,9 +56,8 @@ def by_the_interface(bench: Workbench, source: Path, out: Path, kinds: tuple[str
 
 
 def by_the_command_line(source: Path, out: Path, kinds: tuple[str, ...], peaks: bool, ride: bool) -> Levelled:
-    dips = {kind: DEFAULT_RULES[kind] for kind in kinds}
-    riding = RideRule(noise_limit=RULE.noise_limit) if ride else None
-    return level_file(source, out, RULE, dips=dips, ride=riding, peaks=peaks)
+    down = {f"details.{kind}.on": True for kind in kinds}
+    return level_file(source, out, with_values(DEFAULT, RULE | down | {"ride.on": ride, "phrases.peaks": peaks}))
 
 
 @pytest.mark.parametrize(
@@ -81,6 +86,50 @@ def test_the_command_line_renders_what_the_interface_renders(
     assert not np.array_equal(line, soundfile.read(source, dtype="int32")[0])
 
 
+@pytest.mark.parametrize("way", ["depth", "distance"])
+def test_a_bed_makes_the_same_room_at_the_page_and_on_the_command_line(bench: Workbench, tmp_path: Path, way: Way) -> None:
+    """The mix of a levelled voice and its bed, of another rate, sample for sample."""
+    source, music = tmp_path / "voice.wav", tmp_path / "music.wav"
+    samples, rate = soundfile.read(CORPUS / "dev_04.flac", stop=45 * RATE, dtype="float32")
+    soundfile.write(source, samples, rate, "PCM_24")
+    noise = np.random.default_rng(3).standard_normal((40 * 44_100, 2)) * 10 ** (-28 / 20)
+    write_sound(music, noise, 44_100)
+    session = sessions.create(bench, "One")
+    voice, bed = bring_in(bench, session, source), bring_in(bench, session, music)
+
+    def now() -> int:
+        return state_of(bench, voice).revision
+
+    if next(track for track in state_of(bench, voice).tracks if track.id == bed).kind != "bed":
+        tracks.set_kind(bench, bed, now(), "bed")
+    drafts.accept(bench, voice, now())
+    balance.accept(bench, bed, now(), {"way": way})
+    job = renders.request_mix(bench, session, "wav", 24, limited=False, compressed=False)
+    renders.run_render(bench, job.id)
+    rule = with_values(DEFAULT, {"duck.way": way})
+    line = tmp_path / "line.wav"
+    made = make_room(source, level_file(source, tmp_path / "out.wav", rule).state, music, duck_rule(rule), line)
+    assert len(made.draft.curve) > 4
+    np.testing.assert_array_equal(
+        soundfile.read(renders.rendered_file(bench, job.id)[0], dtype="int32")[0], soundfile.read(line, dtype="int32")[0]
+    )
+
+
+def test_music_is_ridden_slowly_the_same_at_the_page_and_on_the_command_line(bench: Workbench, tmp_path: Path) -> None:
+    levels = np.repeat(10 ** (np.array([-20.0, -34.0, -24.0, -38.0]) / 20), 8 * RATE)
+    music = write_sound(tmp_path / "music.wav", np.random.default_rng(4).standard_normal(len(levels)) * levels * 0.2)
+    track = bring_in(bench, sessions.create(bench, "Music"), music)
+    balance.accept_slowly(bench, track, state_of(bench, track).revision)
+    job = renders.request(bench, track, "wav", 24, with_fader=False)
+    renders.run_render(bench, job.id)
+    rule = slow_rule(with_values(DEFAULT, {"target.kind": "median", "phrases.most_up": 12.0}))
+    assert len(level_slowly(music, tmp_path / "line.wav", rule).curve) > 4
+    np.testing.assert_array_equal(
+        soundfile.read(renders.rendered_file(bench, job.id)[0], dtype="int32")[0],
+        soundfile.read(tmp_path / "line.wav", dtype="int32")[0],
+    )
+
+
 def test_what_was_brought_in_is_the_trim_over_the_ride(bench: Workbench, tmp_path: Path) -> None:
     """A ride is drafted under it and does not even it out again."""
     source = write_sound(tmp_path / "voice.wav", detailed_voice())
@@ -89,19 +138,14 @@ def test_what_was_brought_in_is_the_trim_over_the_ride(bench: Workbench, tmp_pat
     def now() -> int:
         return state_of(bench, track).revision
 
-    sessions.update(bench, state_of(bench, track).id, now(), {"target": RULE.target, "tolerance": RULE.tolerance})
+    sessions.update(bench, state_of(bench, track).id, now(), {"target": -20.0, "tolerance": 0.5})
     drawing.lift_span(bench, track, now(), "trim", 2.0, 3.0, 3.0)
     with bench.database.reading() as db:
         drawn = lanes_of(db, track).trim.points
     drafts.accept(bench, track, now())
-    rides.accept(bench, track, now(), {"dead_band": 1.5})
-    done = level_file(
-        source,
-        tmp_path / "line.wav",
-        replace(RULE, most_up=9.0, most_down=12.0, noise_limit=-40.0),
-        drawn=drawn,
-        ride=RideRule(),
-    )
+    rides.accept(bench, track, now())
+    rule = with_values(DEFAULT, {"target.level": -20.0, "target.tolerance": 0.5, "ride.on": True})
+    done = level_file(source, tmp_path / "line.wav", rule, drawn=drawn)
     page = rides.view(bench, track)
     assert done.ride is not None
     assert [(p.at, p.db) for p in page.ride] == list(zip(done.ride.curve.at.tolist(), done.ride.curve.db.tolist(), strict=True))

@@ -11,7 +11,6 @@ from nivelus.cli.options import (
     app,
     as_json,
     finite,
-    longest_phrase,
     number,
     plain,
     print_json,
@@ -19,6 +18,8 @@ from nivelus.cli.options import (
     time,
     travel_light,
 )
+from nivelus.cli.ruled import of_rule
+from nivelus.core.rule import DEFAULT
 
 
 @app.command()
@@ -52,9 +53,9 @@ def measure(file: Path, as_json: bool) -> None:
 
 @app.command()
 @sound_file
-@longest_phrase
+@of_rule("longest")
 @as_json
-def marks(file: Path, longest: float, as_json: bool) -> None:
+def marks(file: Path, longest: float | None, as_json: bool) -> None:
     """Find the phrases, breaths, esses, knocks and gaps of a file.
 
     FILE is a sound file: WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis or MP3.
@@ -66,7 +67,7 @@ def marks(file: Path, longest: float, as_json: bool) -> None:
     from nivelus.core.measure.spans import span_levels
 
     _, grid, _ = measure_file(file)
-    found = find_marks(grid, longest)
+    found = find_marks(grid, longest or DEFAULT.phrases.longest)
     phrases = []
     for mark in found.phrases.phrases:
         levels = span_levels(grid, mark.start, mark.end)

@@ -25,7 +25,7 @@ class _InOrder(click.Group):
         return list(self.commands)
 
 
-class _Number(click.FloatRange):
+class Number(click.FloatRange):
     """A number in a range; what is not a number is in none, which comparing it does not tell."""
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
@@ -42,19 +42,21 @@ def app() -> None:
 
 Option = Callable[[Callable[..., Any]], Callable[..., Any]]
 
-
-def within(*names: str, least: float, most: float, **about: Any) -> Option:
-    """An option that is a number from ``least`` to ``most``."""
-    return click.option(*names, type=_Number(least, most), **about)
-
-
 sound_file = click.argument("file", type=PATH)
-longest_phrase = within(
-    "--longest", least=1, most=600, default=8.0, help="Divide phrases that last longer at their pauses, seconds."
-)
 as_json = click.option("--json", "as_json", is_flag=True, help="Print JSON and nothing else.")
 data_folder = click.option("--data", type=PATH, help="Folder for sessions and recordings.")
 PLURALS = {"breath": "breaths", "ess": "esses", "knock": "knocks", "gap": "gaps"}
+
+
+def number_from(given: str, least: float, most: float, refusal: str, option: str) -> float:
+    """A number where a word could stand as well; refused where it is none from ``least`` to ``most``."""
+    try:
+        value = float(given)
+    except ValueError:
+        value = math.nan
+    if not least <= value <= most:
+        raise click.BadParameter(refusal, param_hint=option)
+    return value
 
 
 def travel_light() -> None:

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from nivelus.cli.options import (
-    finite,
-    plain,
-)
+from nivelus.cli.options import PLURALS, finite, plain
+from nivelus.core.rule import Rule
 
-AUTO, TARGET = "auto", -18.0
+if TYPE_CHECKING:
+    from nivelus.core.deliver.level import Levelled
+    from nivelus.core.deliver.outputs import Output
+
 HOLDS = {
     "most up": ("the upper limit", ": raise --most-up"),
     "most down": ("the lower limit", ": raise --most-down"),
@@ -21,11 +22,11 @@ HOLDS = {
 """What holds a phrase back, in words, and what frees it."""
 
 
-def held_back(result: Any, given: str, unit: str) -> list[str]:
+def held_back(result: Levelled, rule: Rule) -> list[str]:
     """What held phrases back from the target, and what would free them, a line each."""
-    measure = {"loudness": "LUFS", "rms": "dBFS", "peak": "dBTP"}[unit]
+    measure = {"loudness": "LUFS", "rms": "dBFS", "peak": "dBTP"}[rule.target.unit]
     lines = []
-    if given == AUTO and result.target != TARGET:
+    if rule.target.lower and result.target != rule.target.level:
         lines.append(f"target {result.target:g} {measure}, which ceiling and noise limit allow")
     for reason, (what, remedy) in HOLDS.items():
         if count := result.held.get(reason, 0):
@@ -34,6 +35,46 @@ def held_back(result: Any, given: str, unit: str) -> list[str]:
         freeing = f"{result.freeing:g}"
         lines.append(f"at {freeing} {measure} every one of them would be level: --target {freeing}, or --target auto")
     return lines
+
+
+def level_values(plan: Output, result: Levelled, rule: Rule, more: dict[str, Any]) -> dict[str, Any]:
+    """What became of a file as JSON values, with ``more`` of what was done beside it."""
+    shows_details = rule.phrases.peaks or bool(_kinds_down(rule))
+    return {
+        "input": str(plan.source),
+        "output": str(plan.sound),
+        "target": finite(result.target),
+        "base": finite(result.base),
+        "held": dict(result.held),
+        **({"freeing": result.freeing} if result.freeing is not None else {}),
+        "phrases": [plain(phrase) for phrase in result.phrases],
+        **({"details": [plain(detail) for detail in result.details]} if shows_details else {}),
+        **({"ride": ride_values(result.ride)} if result.ride else {}),
+        **({"curve": str(plan.curve)} if plan.curve else {}),
+        **more,
+        "before": plain(result.before) | plain(result.evenness_before),
+        "after": plain(result.after) | plain(result.evenness_after),
+    }
+
+
+def level_told(plan: Output, result: Levelled, rule: Rule) -> list[str]:
+    """What became of a file in lines: its figures, and what holds phrases back."""
+    before, after = result.evenness_before, result.evenness_after
+    unit = "LU" if rule.target.unit == "loudness" else "dB"
+    details = ((kind, [detail for detail in result.details if detail.kind == kind]) for kind in _kinds_down(rule))
+    return [
+        f"{plan.source} -> {plan.sound}: level {before.level} -> {after.level} of {after.count} phrases, "
+        f"spread {before.spread:.1f} -> {after.spread:.1f} {unit}"
+        + (f", base {result.base:+.1f} dB" if abs(result.base) >= 0.05 else "")
+        + "".join(details_told(PLURALS[kind], own) for kind, own in details)
+        + (ride_told(result.ride) if result.ride else ""),
+        *(f"  {line}" for line in held_back(result, rule)),
+    ]
+
+
+def _kinds_down(rule: Rule) -> list[str]:
+    """The kinds of details that go down."""
+    return [kind for kind in PLURALS if getattr(rule.details, kind).on]
 
 
 def room_values(made: Any, mix: Path | None) -> dict[str, Any]:
@@ -62,6 +103,14 @@ def room_told(made: Any, wanted: float | None, mix: Path | None) -> str:
         said += f"; mix -> {mix}"
         said += ", which passes full scale: turn the bed or the target down" if made.highest > 1 else ""
     return said
+
+
+def load_told(work: Any) -> str:
+    """The load of a compressor in a line."""
+    return (
+        f"  compressor at equal work (-> {work.proposed:.1f} dBFS): {work.before.average:.1f} dB on the average, "
+        f"spread from phrase to phrase {work.before.spread:.1f} -> {work.at_proposed.spread:.1f} dB"
+    )
 
 
 def load_values(work: Any, compressor: Any) -> dict[str, Any]:

@@ -17,6 +17,7 @@
     |-- LevelError          a level that cannot be worked with
     |-- GainError           clips or gains that make no curve
     |-- CurveFileError      a file that holds no gain curve
+    |-- RuleError           a rule that cannot be used, or a file that holds none
     |-- NotFound            what was asked for is not there (any more)
     |-- Refused             the request makes no sense as it stands
     |   `-- Locked          a phrase that is locked is in the way
@@ -100,6 +101,10 @@ class GainError(NivelusError):
 
 class CurveFileError(NivelusError):
     """A file holds no gain curve that can be used."""
+
+
+class RuleError(NivelusError):
+    """A rule cannot be used, or a file holds none; the field ``setting`` says which value it is, where it is one."""
 
 
 class NotFound(NivelusError):  # noqa: N818

@@ -14,7 +14,7 @@ from typing import Any
 from sqlalchemy import JSON, Column, DateTime, LargeBinary, UniqueConstraint
 from sqlmodel import Field, SQLModel
 
-from nivelus.core.marks.pauses import LONGEST_PHRASE
+from nivelus.core.rule import DEFAULT
 
 MEASURED = 2
 """The rule by which the level of a phrase and the room around it are measured now; it goes up when the values do."""
@@ -42,28 +42,41 @@ class Session(SQLModel, table=True):
     created: datetime = Field(default_factory=now, sa_type=DateTime)
     touched: datetime = Field(default_factory=now, sa_type=DateTime)
     revision: int = 0
-    unit: str = "loudness"
-    target_kind: str = "absolute"
-    target: float = -18.0
-    tolerance: float = 1.5
-    strength: float = 100.0
-    most_up: float = 9.0
-    most_down: float = 12.0
-    ceiling: float = -1.0
-    noise_limit: float = -40.0
-    base_kind: str = "auto"
+    unit: str = DEFAULT.target.unit
+    target_kind: str = DEFAULT.target.kind
+    target: float = DEFAULT.target.level
+    tolerance: float = DEFAULT.target.tolerance
+    strength: float = DEFAULT.phrases.strength
+    most_up: float = DEFAULT.phrases.most_up
+    most_down: float = DEFAULT.phrases.most_down
+    ceiling: float = DEFAULT.phrases.ceiling
+    noise_limit: float = DEFAULT.phrases.noise_limit
+    base_kind: str = DEFAULT.phrases.base_kind
     """"auto", "hand" or "none": what most up and most down count from; ``base`` (dB) is that by hand."""
-    base: float = 0.0
-    settle: bool = True
+    base: float = DEFAULT.phrases.base
+    settle: bool = DEFAULT.phrases.settle
     """Whether drafted phrases follow when other gain moves them."""
-    keep_by_hand: bool = True
-    mono_as_two: bool = False
-    longest: float = LONGEST_PHRASE
+    keep_by_hand: bool = DEFAULT.phrases.keep_by_hand
+    mono_as_two: bool = DEFAULT.target.mono_as_two
+    longest: float = DEFAULT.phrases.longest
     """Seconds from which a phrase is divided at its best pauses, when phrases are found."""
+    ride: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
+    """What is set of how a ride is drafted; what is absent is as it comes."""
     moved: int = MOVED
     """By which rule its gain moved in pauses and gaps when that was told last."""
     origin: float | None = None
     """Seconds since midnight at which the session begins, where it is laid out by start stamps."""
+
+
+class KeptRule(SQLModel, table=True):
+    """A rule that a person kept under a name: ``values`` by their paths, see ``core.rule``; what is absent is as it comes."""
+
+    __tablename__ = "kept_rule"
+
+    id: str = Field(default_factory=new_id, primary_key=True)
+    name: str
+    created: datetime = Field(default_factory=now, sa_type=DateTime)
+    values: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
 
 
 class Recording(SQLModel, table=True):

@@ -8,16 +8,22 @@ from pathlib import Path
 
 import numpy as np
 
+from nivelus.core.chain.beds import Sounding, propose_duck, propose_slow
+from nivelus.core.chain.clips import table_of_cells
+from nivelus.core.chain.marks import FoundMarks
 from nivelus.core.chain.state import TrackState
 from nivelus.core.deliver.mix import Part, render_mix
 from nivelus.core.deliver.render import render
-from nivelus.core.drafts.duck import DuckDraft, DuckRule, draft_duck
-from nivelus.core.drafts.slow import SlowDraft, SlowRule, draft_slow
+from nivelus.core.drafts.duck import DuckDraft, DuckRule
+from nivelus.core.drafts.slow import SlowDraft, SlowRule
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.compiled import frame_gain
-from nivelus.core.measure.distance import heard_power, phrase_levels
-from nivelus.core.measure.grid import all_borders, measure_file
+from nivelus.core.marks.cells import cut_into_cells
+from nivelus.core.marks.mark import mark_table
+from nivelus.core.marks.phrases import PhraseMarks
+from nivelus.core.measure.grid import LevelGrid, all_borders, measure_file
 from nivelus.core.measure.loudness import figures
+from nivelus.core.sound.reader import SoundInfo
 from nivelus.core.sound.timeline import open_sound
 
 
@@ -48,13 +54,11 @@ def make_room(
     LevelError
         If there is nothing to make room for, or nothing to turn down.
     """
-    _, own, _ = measure_file(bed)
+    info, own, _ = measure_file(bed)
     grid = state.grid
     assert grid is not None
-    stereo = max(own.channels, grid.channels) > 1
-    power = heard_power(grid, state.gain_per_frame[:, 0], stereo)
-    spans = state.clips.phrase_slices(grid)
-    draft = draft_duck(state.clips.phrases / state.rate, phrase_levels(power, spans), heard_power(own, 1.0, stereo), rule)
+    stereo = max(info.channels, grid.channels) > 1
+    draft = propose_duck(Sounding(_whole(info, own), stereo), [Sounding(state, stereo)], rule)
     if mix is None:
         return MadeRoom(draft, None)
     duck = compile_curves([draft.curve], state.rate)
@@ -78,8 +82,16 @@ def level_slowly(
         If it is too quiet all the way through.
     """
     info, grid, _ = measure_file(source)
-    draft = draft_slow(np.asarray(grid.column("k"), np.float64), rule)
+    draft = propose_slow(_whole(info, grid), rule)
     gain = compile_curves([draft.curve], info.sample_rate)
     after = figures(grid, frame_gain(gain, all_borders(grid.samples, grid.sample_rate)))
     render(source, target, gain, format=format, bits=bits, figures=after, replace_file=replace_file)
     return draft
+
+
+def _whole(info: SoundInfo, grid: LevelGrid) -> TrackState:
+    """A file without phrases, as it is."""
+    found = FoundMarks(mark_table([], info.sample_rate, info.frames))
+    # no gain of it minds its room
+    cells = cut_into_cells(grid, PhraseMarks((), (), -np.inf))
+    return TrackState(grid, info.sample_rate, info.frames, table_of_cells(cells, np.zeros(len(cells))), found)

@@ -22,19 +22,20 @@ from nivelus.core.chain.proposals import (
 )
 from nivelus.core.chain.state import NO_LANES, Lane, TrackState
 from nivelus.core.deliver.render import render
-from nivelus.core.drafts.clip_gain import BaseKind, ClipGainRule, freeing_target, resolve_base
-from nivelus.core.drafts.dip_rules import ALL_KINDS, DEFAULT_RULES, DipRule
+from nivelus.core.drafts.clip_gain import ClipGainRule, freeing_target, resolve_base, resolve_target
+from nivelus.core.drafts.dip_rules import ALL_KINDS, DEFAULT_RULES
+from nivelus.core.drafts.from_rule import dip_rules, gain_rule, ride_rule
 from nivelus.core.drafts.ride import RideDraft
-from nivelus.core.drafts.wants import RideRule
+from nivelus.core.errors import RuleError
 from nivelus.core.gain.drawn import EMPTY, Curve
 from nivelus.core.gain.together import add
 from nivelus.core.marks.cells import cut_into_cells
 from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import KINDS, mark_table
-from nivelus.core.marks.pauses import LONGEST_PHRASE
 from nivelus.core.measure.evenness import Evenness, evenness
 from nivelus.core.measure.grid import measure_file
-from nivelus.core.measure.loudness import Figures, figures
+from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS, Figures, figures
+from nivelus.core.rule import DEFAULT, Rule
 
 HOLDING = ("most up", "most down", "ceiling", "peaks", "noise limit")
 """What can hold a phrase back from the target."""
@@ -91,71 +92,68 @@ class Levelled:
 def level_file(
     source: Path,
     target: Path,
-    rule: ClipGainRule,
-    unit: str = "loudness",
-    format: str = "wav",
-    bits: int = 24,
+    rule: Rule = DEFAULT,
     progress: Callable[[float], None] | None = None,
-    dips: Mapping[str, DipRule] | None = None,
-    ride: RideRule | None = None,
     drawn: Curve = EMPTY,
     replace_file: bool = True,
-    longest: float = LONGEST_PHRASE,
-    base_kind: BaseKind = "auto",
-    peaks: bool = False,
-    settled: bool = True,
-    lower: bool = False,
 ) -> Levelled:
-    """Find the phrases of a file, even them out by ``rule``, turn its details down, and render the result to ``target``.
+    """Find the phrases of a file, even them out by a rule, turn its details down, ride it, and render the result.
 
-    ``dips`` holds a rule for each kind of detail that is turned down; the others stay as they are. With a rule for a
-    ``ride`` the inside of the phrases is evened as well. ``drawn`` is gain from elsewhere, which comes on top. ``replace_file``
-    says whether ``target`` may take the place of a file that is there. Phrases are divided where they last more than
-    ``longest`` seconds. ``base_kind`` says what the base of the rule is, see ``core.drafts.clip_gain.resolve_base``; ``peaks``
-    turns short peaks down that keep phrases from the target, ``settled`` keeps phrases level under the ride, and ``lower``
-    aims lower where ceiling or noise limit hold phrases back, at the highest target that frees them.
+    Parameters
+    ----------
+    source : the file
+    target : where the result is written
+    rule : all that is set; what it says of beds is not of a file
+    progress : told of every share of the work that is done, 0 ... 1
+    drawn : gain from elsewhere, which comes on top
+    replace_file : whether ``target`` may take the place of a file that is there
 
     Raises
     ------
     SoundError
         If the file cannot be used; nothing is written then.
+    RuleError
+        If the rule aims at phrases that are references, which a file has none of.
     """
+    if rule.target.kind == "reference":
+        raise RuleError("A file has no phrases that are references: aim at a level, or at the median.", setting="target.kind")
+    dips = dip_rules(rule)
     info, grid, _ = measure_file(source, progress=(lambda x: progress(x / 2)) if progress else None)
-    found = find_marks(grid, longest)
+    found = find_marks(grid, rule.phrases.longest)
     cells = cut_into_cells(grid, found.phrases)
-    rules = {kind: (dips or {}).get(kind) for kind in KINDS}
     state = TrackState(
         grid,
         info.sample_rate,
         info.frames,
         table_of_cells(cells, np.zeros(len(cells))),
         FoundMarks(mark_table(found.details, info.sample_rate, info.frames)),
-        rules=tuple((kind, SwitchedRule(asked is not None, asked or DEFAULT_RULES[kind])) for kind, asked in rules.items()),
+        rules=tuple((kind, SwitchedRule(kind in dips, dips.get(kind, DEFAULT_RULES[kind]))) for kind in KINDS),
         lanes=NO_LANES._replace(trim=Lane(drawn)),
-        unit=unit,
+        unit=rule.target.unit,
+        offset=float(AS_TWO_LOUDSPEAKERS) if _counts_twice(rule, info.channels) else 0.0,
     )
     places = state.clips.voiced
     before = state.levels_before[places]
-    rule, proposal, freeing = _proposed(state, rule, base_kind, peaks)
-    if lower and freeing is not None:
-        rule, proposal, freeing = _proposed(state, replace(rule, target=freeing), base_kind, peaks)
-    on_peaks = peak_hands(state, proposal) if peaks else ()
+    gains, proposal, freeing = _proposed(state, rule, resolve_target(rule.target.kind, rule.target.level, before))
+    if rule.target.lower and freeing is not None:
+        gains, proposal, freeing = _proposed(state, rule, freeing)
+    on_peaks = peak_hands(state, proposal) if rule.phrases.peaks else ()
     state = with_gains(replace(state, hands=Hands(on_peaks)), places, proposal.draft.gain)
     ridden = None
-    if ride is not None:
-        ridden = propose_ride(state, ride, rule if settled else None)
+    if rule.ride.on:
+        ridden = propose_ride(state, ride_rule(rule), gains if rule.phrases.settle else None)
         before_ride, state = state, with_ride(state, ridden.curve)
-        if settled:
+        if rule.phrases.settle:
             # what was brought in is meant to move phrases; what the ride does to their level is not
-            moved, gains = propose_settling(before_ride, state, rule)
-            state = with_gains(state, moved, gains.gain)
+            moved, settled = propose_settling(before_ride, state, gains)
+            state = with_gains(state, moved, settled.gain)
     after, (levels_after, unasked) = figures(grid, state.gain_per_frame), state.levels_asked(places)
     render(
         source,
         target,
         state.gain,
-        format=format,
-        bits=bits,
+        format=rule.out.format,
+        bits=rule.out.bits,
         figures=after,
         progress=(lambda x: progress(0.5 + x / 2)) if progress else None,
         replace_file=replace_file,
@@ -166,31 +164,35 @@ def level_file(
             LevelledPhrase(start, end, level, gain, now, why)
             for (start, end), level, gain, now, why in zip(*(c.tolist() for c in columns), proposal.draft.reason, strict=True)
         ),
-        _details(state, set(dips or ())),
+        _details(state, set(dips)),
         ridden,
         add(ridden.curve, drawn) if ridden is not None else drawn,
         figures(grid),
         after,
-        rule.base,
-        rule.target,
-        _held(proposal, rule),
+        gains.base,
+        gains.target,
+        _held(proposal, gains),
         freeing,
-        evenness(before, rule.target, rule.tolerance),
-        evenness(unasked, rule.target, rule.tolerance),
+        evenness(before, gains.target, gains.tolerance),
+        evenness(unasked, gains.target, gains.tolerance),
         state,
     )
 
 
-def _proposed(
-    state: TrackState, rule: ClipGainRule, base_kind: BaseKind, peaks: bool
-) -> tuple[ClipGainRule, GainProposal, float | None]:
-    """A rule with its base, what it proposes for every phrase, and the target that would free those that are held back."""
+def _counts_twice(rule: Rule, channels: int) -> bool:
+    """Whether a voice is as loud as two loudspeakers make it; RMS and peak know none."""
+    return rule.target.mono_as_two and channels == 1 and rule.target.unit == "loudness"
+
+
+def _proposed(state: TrackState, rule: Rule, target: float) -> tuple[ClipGainRule, GainProposal, float | None]:
+    """A rule with target and base, what it proposes for every phrase, and the target that would free those held back."""
     places = state.clips.voiced
-    rule = replace(rule, base=resolve_base(base_kind, rule.base, rule.target, state.levels_before[places]))
-    proposal = propose_gains(state, rule, places, peaks=peaks)
+    base = resolve_base(rule.phrases.base_kind, rule.phrases.base, target, state.levels_before[places])
+    gains = replace(gain_rule(rule), target=target, base=base)
+    proposal = propose_gains(state, gains, places, peaks=rule.phrases.peaks)
     rooms = state.clips.room_tone[places]
-    freeing = freeing_target(proposal.levels, proposal.true_peaks, rooms, rule, proposal.draft.reason)
-    return rule, proposal, freeing
+    freeing = freeing_target(proposal.levels, proposal.true_peaks, rooms, gains, proposal.draft.reason)
+    return gains, proposal, freeing
 
 
 def _held(proposal: GainProposal, rule: ClipGainRule) -> Mapping[str, int]:

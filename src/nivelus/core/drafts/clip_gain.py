@@ -9,18 +9,17 @@ phrase. A draft starts from the phrase *before* gain, so the same rule gives the
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.errors import LevelError
 from nivelus.core.measure.filters import FloatArray
+from nivelus.core.rule import DEFAULT, BaseKind, TargetKind
 
 BoolArray = npt.NDArray[np.bool_]
 
-BaseKind = Literal["auto", "hand", "none"]
-TargetKind = Literal["absolute", "median", "reference"]
+_AS_IT_COMES = DEFAULT.phrases
 
 FEW, HARDLY_ANY, MOST_LOWER = 3, 0.05, 12.0
 """Phrases that may be held back without a word about it, as a number and as a share, and dB a target is lowered by at most."""
@@ -55,14 +54,14 @@ class ClipGainRule:
     is.
     """
 
-    target: float = -18.0
-    tolerance: float = 1.5
-    strength: float = 1.0
-    most_up: float = 9.0
-    most_down: float = 12.0
-    ceiling: float = -1.0
-    noise_limit: float = -40.0
-    base: float = 0.0
+    target: float = DEFAULT.target.level
+    tolerance: float = DEFAULT.target.tolerance
+    strength: float = _AS_IT_COMES.strength / 100
+    most_up: float = _AS_IT_COMES.most_up
+    most_down: float = _AS_IT_COMES.most_down
+    ceiling: float = _AS_IT_COMES.ceiling
+    noise_limit: float = _AS_IT_COMES.noise_limit
+    base: float = _AS_IT_COMES.base
 
     def __post_init__(self) -> None:
         values = (

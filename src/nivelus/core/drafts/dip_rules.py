@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 
 import numpy as np
 import numpy.typing as npt
@@ -10,6 +10,7 @@ import numpy.typing as npt
 from nivelus.core.errors import LevelError
 from nivelus.core.marks.mark import KINDS
 from nivelus.core.measure.filters import FloatArray
+from nivelus.core.rule import DEFAULT, DipSettings, limits
 
 FREE = "dip"
 """Kind of a dip that was made by hand and follows no rule."""
@@ -20,7 +21,7 @@ LISP = 4.0
 """dB under what is usual from which an ess is likely to lisp."""
 RAMPS = {"breath": (0.03, 0.03), "ess": (0.005, 0.005), "knock": (0.005, 0.015), "gap": (0.15, 0.02), FREE: (0.02, 0.02)}
 """Seconds of ramp in and ramp out."""
-MOST_CLOSING, MOST_OPENING = 0.4, 0.3
+MOST_CLOSING, MOST_OPENING = (limits(f"details.gap.{name}")[1] for name in ("closes", "opens"))
 """Shares of a gap over which it closes, and opens, at most."""
 ASKED_SILENCE = -100.0
 """dB of offset by which the hand asks for silence."""
@@ -59,12 +60,12 @@ class DipRule:
     """
 
     depth: float
-    shallowest: float = 0.0
-    deepest: float = -40.0
-    silent: bool = False
-    even: bool = False
-    closes: float = 0.3
-    opens: float = 0.1
+    shallowest: float = DEFAULT.details.gap.shallowest
+    deepest: float = DEFAULT.details.gap.deepest
+    silent: bool = DEFAULT.details.gap.silent
+    even: bool = DEFAULT.details.gap.even
+    closes: float = DEFAULT.details.gap.closes
+    opens: float = DEFAULT.details.gap.opens
 
     def __post_init__(self) -> None:
         if not (0 <= self.closes <= MOST_CLOSING and 0 <= self.opens <= MOST_OPENING):
@@ -76,11 +77,13 @@ class DipRule:
             raise LevelError("Dips go down: depths are 0 dB or less, and the deepest is not above the shallowest.")
 
 
+def dip_rule(settings: DipSettings) -> DipRule:
+    """How the marks of a kind go down by what is set of them."""
+    return DipRule(**{name: value for name, value in asdict(settings).items() if name != "on"})
+
+
 DEFAULT_RULES = {
-    "breath": DipRule(-8.0, 0.0, -24.0),
-    "ess": DipRule(-6.0, 0.0, -12.0),
-    "knock": DipRule(-6.0, -3.0, -9.0),
-    "gap": DipRule(-20.0, 0.0, -40.0),
+    **{kind: dip_rule(getattr(DEFAULT.details, kind)) for kind in KINDS},
     FREE: DipRule(0.0, 0.0, -60.0),
 }
 

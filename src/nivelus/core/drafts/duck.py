@@ -13,7 +13,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Literal, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -24,6 +24,7 @@ from nivelus.core.gain.drawn import CLOSEST, EMPTY, Curve, curve_of
 from nivelus.core.gain.edits import copy_range, paste
 from nivelus.core.measure.distance import SILENT, bed_levels
 from nivelus.core.measure.grid import FRAME
+from nivelus.core.rule import DEFAULT, Way
 
 ALIKE = 1.5
 """Neighbours whose depths differ by less than this (dB) share the deeper one, so that the bed does not fidget."""
@@ -45,13 +46,13 @@ class DuckRule:
     ``release`` how long that takes (seconds), ``most_down`` how far it goes down at most (dB).
     """
 
-    way: Literal["depth", "distance"] = "depth"
-    depth: float = -9.0
-    distance: float = 12.0
-    lead: float = 0.15
-    hold: float = 0.8
-    release: float = 0.6
-    most_down: float = 18.0
+    way: Way = DEFAULT.duck.way
+    depth: float = DEFAULT.duck.depth
+    distance: float = DEFAULT.duck.distance
+    lead: float = DEFAULT.duck.lead
+    hold: float = DEFAULT.duck.hold
+    release: float = DEFAULT.duck.release
+    most_down: float = DEFAULT.duck.most_down
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,7 +9,7 @@ ride. Levels are LUFS.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Literal, NamedTuple
+from typing import Any, NamedTuple
 
 import numba
 import numpy as np
@@ -22,6 +22,7 @@ from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAME
 from nivelus.core.measure.inside import around
 from nivelus.core.measure.loudness import OFFSET, PHRASE_GATE_SHARE, gated_loudness, gated_power
+from nivelus.core.rule import DEFAULT, Pace
 
 BoolArray = npt.NDArray[np.bool_]
 Pitch = npt.NDArray[np.floating[Any]]
@@ -51,7 +52,6 @@ BOUND = 2
 """Per cent of a phrase that must want more than it may have before the rest comes down to meet it."""
 MOST_SHIFT, HALVINGS = 12.0, 9
 
-Pace = Literal["calm", "usual", "quick"]
 SLOPES: dict[str, float] = {"calm": 10.0, "usual": 20.0, "quick": 40.0}
 """How steep a ride may be inside phrases, dB a second; usual is 6 dB in 0.3 s."""
 
@@ -70,15 +70,15 @@ class RideRule:
         If a value is out of its range.
     """
 
-    strength: float = 0.8
-    most_up: float = 6.0
-    most_down: float = 9.0
-    natural_fall: float = 2.0
-    pace: Pace = "usual"
-    dead_band: float = 1.5
-    error: float = 0.3
+    strength: float = DEFAULT.ride.strength / 100
+    most_up: float = DEFAULT.ride.most_up
+    most_down: float = DEFAULT.ride.most_down
+    natural_fall: float = DEFAULT.ride.natural_fall
+    pace: Pace = DEFAULT.ride.pace
+    dead_band: float = DEFAULT.target.tolerance
+    error: float = DEFAULT.ride.error
     give: float = 0.3
-    noise_limit: float = -40.0
+    noise_limit: float = DEFAULT.phrases.noise_limit
 
     def __post_init__(self) -> None:
         values = np.array([getattr(self, name) for name in self.__dataclass_fields__ if name != "pace"])

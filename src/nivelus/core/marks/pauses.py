@@ -13,6 +13,7 @@ from nivelus.core.marks.islands import CONSONANT_SHARP, CONSONANT_TILT, OPEN
 from nivelus.core.marks.kernel import ranked, runs
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.loudness import gated_loudness
+from nivelus.core.rule import DEFAULT
 
 EDGE = 3.0
 """dB over the room at which a phrase begins and ends."""
@@ -20,7 +21,7 @@ PAUSE, PER_DEPTH, PER_DIFFERENCE = 30.0, 0.4, 1.1
 """A pause divides when its frames, and so many for each dB of its depth and of the difference on both sides, come to PAUSE."""
 SHORTEST_PAUSE, DEEPEST, MOST_DIFFERENT, SIDE_FRAMES, NEAR_SIDE_FRAMES = 15, 35.0, 10.0, 100, 60
 DROWNED_FRAMES, AIR_FRAMES = 60, 15
-LONGEST_PHRASE = 8.0
+LONGEST_PHRASE = DEFAULT.phrases.longest
 """Seconds; about as long as a breath."""
 _SHORTEST_PART, _DIVIDE_DROP = 80, 16.0
 _GOOD_PAUSE, _LESS_PER_FRAME, _LEAST_PAUSE = 26.0, 0.025, 6.0

@@ -11,9 +11,9 @@ from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.chain.proposals import propose_ride, with_ride
 from nivelus.core.chain.state import NO_LANES, TrackState
+from nivelus.core.drafts.from_rule import ride_rule
 from nivelus.core.drafts.ride import RideDraft
 from nivelus.core.drafts.strays import Stray, deviations_of, find_strays
-from nivelus.core.drafts.wants import RideRule
 from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.compiled import FloatArray
@@ -27,6 +27,7 @@ from nivelus.services.answers.settling import settle_phrases
 from nivelus.services.lanes.parts import put_lane
 from nivelus.services.lanes.rows import point_names
 from nivelus.services.track.latest import Newest
+from nivelus.services.track.rules import rule_of
 from nivelus.services.track.stamps import require_same, stamp_of
 from nivelus.services.track.state import owners_of_track, state_of, working_range
 from nivelus.services.track.targets import limits_of
@@ -179,7 +180,7 @@ def _propose(
     if not chosen.any():
         raise Refused("There is no phrase here to ride.")
     given = {name: value / 100 if name == "strength" else value for name, value in values.items()}
-    rule = RideRule(**{"noise_limit": session.noise_limit, "dead_band": session.tolerance} | given)
+    rule = replace(ride_rule(rule_of(session)), **given)
     limits = limits_of(bench, db, session, state) if session.settle else None
     only = None if span is None else (min(span), max(span))
     key = id(state), rule, repr(limits), chosen.tobytes(), only

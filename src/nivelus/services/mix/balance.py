@@ -3,22 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import asdict, dataclass, replace
-from functools import cached_property
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 from sqlalchemy.orm import Session as DbSession
 
-from nivelus.core.chain.state import Lane, TrackState
-from nivelus.core.drafts.duck import KEPT, DuckDraft, DuckRule, draft_duck
-from nivelus.core.drafts.slow import SlowDraft, SlowRule, draft_slow
+from nivelus.core.chain.beds import Sounding, propose_duck, propose_slow
+from nivelus.core.chain.state import TrackState
+from nivelus.core.drafts.duck import KEPT, DuckDraft, DuckRule
+from nivelus.core.drafts.slow import SlowDraft, SlowRule
 from nivelus.core.errors import Refused
 from nivelus.core.gain.compiled import FloatArray
-from nivelus.core.gain.drawn import EMPTY
-from nivelus.core.measure.distance import SILENT, bed_levels, course, heard_power, phrase_levels
-from nivelus.core.measure.grid import LevelGrid
+from nivelus.core.measure.distance import SILENT, bed_levels, course, phrase_levels
 from nivelus.services.answers.answers import tracks_of
 from nivelus.services.answers.edits import run_edit
 from nivelus.services.lanes.parts import put_lane
@@ -39,34 +37,10 @@ DUCK, SLOW = "trim", "ride"
 
 
 @dataclass
-class _Sounding:
-    """A track that sounds, and whether it does beside stereo."""
+class _Sounding(Sounding):
+    """A track that sounds, and which one it is."""
 
-    track: Track
-    state: TrackState
-    grid: LevelGrid
-    beside_stereo: bool
-
-    @cached_property
-    def power(self) -> FloatArray:
-        """K-weighted power per frame with all gain and the fader."""
-        gain = self.state.gain_per_frame[:, 0] * 10 ** (self.track.fader / 10)
-        return heard_power(self.grid, gain, self.beside_stereo)
-
-    @property
-    def ids(self) -> list[str]:
-        """The clips of the phrases that count."""
-        return [self.state.clips.ids[place] for place in self.state.clips.judged.tolist()]
-
-    @property
-    def phrases(self) -> FloatArray:
-        """From when to when these phrases last, seconds, (n, 2)."""
-        return self.state.clips.phrases_of(self.state.clips.judged) / self.state.rate
-
-    @property
-    def spans(self) -> list[slice]:
-        """The frames of these phrases."""
-        return self.state.clips.phrase_slices(self.grid, self.state.clips.judged)
+    track: Track = field(kw_only=True)
 
 
 def distance(bench: Workbench, session_id: str, track_id: str | None = None) -> DistanceView:
@@ -216,15 +190,11 @@ def _propose(bench: Workbench, db: DbSession, track_id: str, values: dict[str, A
     bed = _sounding(bench, db, session, tracks, {track_id})
     if not bed:
         raise Refused("The sound file of this bed is missing. Import it again.")
-    own = bed[0].state.lanes.trim
-    lanes = bed[0].state.lanes._replace(trim=own._replace(points=EMPTY))
-    without = replace(bed[0], state=replace(bed[0].state, lanes=lanes))
     voices = [one for one in _sounding(bench, db, session, tracks, _heard(tracks)) if one.track.kind == "voice"]
-    phrases = np.concatenate([np.zeros((0, 2)), *(voice.phrases for voice in voices)])
-    levels = np.concatenate([np.zeros(0), *(phrase_levels(voice.power, voice.spans) for voice in voices)])
-    result = draft_duck(phrases, levels, without.power, rule, own.points, locked_spans(track))
+    result = propose_duck(bed[0], voices, rule, locked_spans(track))
+    starts = np.concatenate([np.zeros(0), *(voice.phrases[:, 0] for voice in voices)])
     names = [(voice.track.id, id) for voice in voices for id in voice.ids]
-    return result, _Parts(rule, names, timeline.duration, int((phrases[:, 0] >= timeline.duration).sum()))
+    return result, _Parts(rule, names, timeline.duration, int((starts >= timeline.duration).sum()))
 
 
 def _told(result: DuckDraft, parts: _Parts) -> str:
@@ -243,13 +213,10 @@ def _told(result: DuckDraft, parts: _Parts) -> str:
 
 
 def _slowly(state: TrackState, values: dict[str, Any]) -> SlowDraft:
-    grid = state.grid
-    if grid is None:
+    if state.grid is None:
         raise Refused("The sound file of this track is missing. Import it again.")
     given = {name: value / 100 if name == "strength" else value for name, value in values.items()}
-    plain = replace(state, lanes=state.lanes._replace(ride=Lane()))
-    power = np.asarray(grid.column("k"), np.float64) * plain.gain_per_frame[:, 0]
-    return draft_slow(power, SlowRule(**given))
+    return propose_slow(state, SlowRule(**given))
 
 
 Tracks = Sequence[tuple[Track, Timeline]]
@@ -277,7 +244,7 @@ def _sounding(bench: Workbench, db: DbSession, session: Session, tracks: Tracks,
     for track, timeline in tracks:
         state = state_of(bench, db, session, track, timeline) if track.id in ids else None
         if state is not None and state.grid is not None:
-            found.append(_Sounding(track, state, state.grid, beside_stereo))
+            found.append(_Sounding(state, beside_stereo, track.fader, track=track))
     return found
 
 

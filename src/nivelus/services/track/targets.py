@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import cast
 
 import numpy as np
@@ -10,8 +11,11 @@ from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
 from nivelus.core.chain.state import TrackState
-from nivelus.core.drafts.clip_gain import BaseKind, ClipGainRule, resolve_base, resolve_target
+from nivelus.core.drafts.clip_gain import ClipGainRule, resolve_base, resolve_target
+from nivelus.core.drafts.from_rule import gain_rule
 from nivelus.core.gain.compiled import FloatArray
+from nivelus.core.rule import BaseKind
+from nivelus.services.track.rules import rule_of
 from nivelus.services.track.state import state_of
 from nivelus.services.track.timeline import timelines_of
 from nivelus.services.track.workbench import Workbench
@@ -38,16 +42,8 @@ def limits_of(bench: Workbench, db: DbSession, session: Session, state: TrackSta
     The base is how far the whole voice has to move, dB: what most up and most down count from.
     """
     target = target_of(bench, db, session, state)
-    return ClipGainRule(
-        target=target,
-        tolerance=session.tolerance,
-        strength=session.strength / 100,
-        most_up=session.most_up,
-        most_down=session.most_down,
-        ceiling=session.ceiling,
-        noise_limit=session.noise_limit,
-        base=resolve_base(cast(BaseKind, session.base_kind), session.base, target, _judged_before(state)),
-    )
+    base = resolve_base(cast(BaseKind, session.base_kind), session.base, target, _judged_before(state))
+    return replace(gain_rule(rule_of(session)), target=target, base=base)
 
 
 def _references(bench: Workbench, db: DbSession, session: Session) -> FloatArray:

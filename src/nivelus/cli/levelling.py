@@ -1,0 +1,69 @@
+"""One file levelled, as the rule says: what is written, and what is told of it."""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from nivelus.cli.telling import level_told, level_values, load_told, load_values, room_told, room_values, slow_values
+from nivelus.core.deliver.against import level_slowly, make_room
+from nivelus.core.deliver.curve_formats import format_of
+from nivelus.core.deliver.level import level_file
+from nivelus.core.drafts.from_rule import duck_rule, slow_rule
+from nivelus.core.dynamics.compressor import Compressor
+from nivelus.core.dynamics.load import compare
+from nivelus.core.files import whole_file
+from nivelus.core.gain.drawn import Curve
+from nivelus.core.sound.timeline import open_sound
+
+if TYPE_CHECKING:
+    from nivelus.cli.level import Job
+    from nivelus.core.deliver.outputs import Output
+
+
+def level_one(plan: Output, job: Job, drawn: Curve) -> tuple[dict[str, Any], list[str]]:
+    """Level a file and write what is planned for it; what became of it as JSON values, and in lines.
+
+    Raises
+    ------
+    NivelusError
+        If the file, or the bed, cannot be used.
+    """
+    return _slowly(plan, job) if job.slow else _by_phrases(plan, job, drawn)
+
+
+def _slowly(plan: Output, job: Job) -> tuple[dict[str, Any], list[str]]:
+    out = job.rule.out
+    ridden = level_slowly(plan.source, plan.sound, slow_rule(job.rule), out.format, out.bits, job.overwrite)
+    values = {"input": str(plan.source), "output": str(plan.sound), "slow": slow_values(ridden)}
+    line = (
+        f"{plan.source} -> {plan.sound}: range {ridden.before:.1f} -> {ridden.after:.1f} LU around "
+        f"{ridden.target:.1f} LUFS by a slow ride of {len(ridden.curve)} points"
+    )
+    return values, [line]
+
+
+def _by_phrases(plan: Output, job: Job, drawn: Curve) -> tuple[dict[str, Any], list[str]]:
+    rule = job.rule
+    result = level_file(plan.source, plan.sound, rule, drawn=drawn, replace_file=job.overwrite)
+    more, lines = {}, level_told(plan, result, rule)
+    if plan.curve:
+        _write_curve(result.curve, plan.curve, job.overwrite)
+    if job.bed:
+        mix_kind = "flac" if job.mix and job.mix.suffix.lower() == ".flac" else "wav"
+        room = make_room(plan.source, result.state, job.bed, duck_rule(rule), job.mix, mix_kind, rule.out.bits, job.overwrite)
+        more["bed"] = room_values(room, job.mix)
+        lines.append(room_told(room, rule.duck.distance if rule.duck.way == "distance" else None, job.mix))
+    if job.load:
+        work = compare(partial(open_sound, plan.source), result.state.gain, Compressor(), result.state.clips.phrases)
+        more["load"] = load_values(work, Compressor())
+        lines.append(load_told(work))
+    return level_values(plan, result, rule, more), lines
+
+
+def _write_curve(curve: Curve, path: Path, replace: bool) -> None:
+    """Write a curve beside a rendered file; whole or not at all."""
+    data = format_of(path).write(curve)
+    with whole_file(path, replace) as part:
+        part.write_bytes(data)

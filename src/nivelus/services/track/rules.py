@@ -1,0 +1,48 @@
+"""The rule of a session: what its rows hold of one, and the other way round."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+from nivelus.core.rule import DEFAULT, Rule, flat, with_values
+from nivelus.services.views.session import RideSettings
+from nivelus.store.tables import Session, Track
+
+PATHS = {
+    "unit": "target.unit",
+    "target_kind": "target.kind",
+    "target": "target.level",
+    "tolerance": "target.tolerance",
+    "mono_as_two": "target.mono_as_two",
+    "strength": "phrases.strength",
+    "most_up": "phrases.most_up",
+    "most_down": "phrases.most_down",
+    "base_kind": "phrases.base_kind",
+    "base": "phrases.base",
+    "ceiling": "phrases.ceiling",
+    "noise_limit": "phrases.noise_limit",
+    "settle": "phrases.settle",
+    "keep_by_hand": "phrases.keep_by_hand",
+    "longest": "phrases.longest",
+}
+"""The settings that a session holds in columns of its own, by those."""
+COLUMNS = {path: column for column, path in PATHS.items()}
+DETAILS, RIDE, DUCK = "details.", "ride.", "duck."
+
+
+def rule_of(session: Session, track: Track | None = None) -> Rule:
+    """The rule of a session; with a track also how its details go down, or how it makes room."""
+    values: dict[str, Any] = {path: getattr(session, column) for column, path in PATHS.items()}
+    values |= {f"{RIDE}{name}": value for name, value in session.ride.items()}
+    if track is not None:
+        values |= {f"{DETAILS}{kind}.{name}": value for kind, rule in track.dip_rules.items() for name, value in rule.items()}
+        values |= {f"{DUCK}{name}": value for name, value in track.duck.items() if name != "locked"}
+    known = flat(DEFAULT)
+    # rules of details are stored with what is of gaps alone
+    return with_values(DEFAULT, {path: value for path, value in values.items() if path in known})
+
+
+def ride_settings(session: Session) -> RideSettings:
+    """How rides of a session are drafted: what is set of it, and what comes by itself."""
+    return RideSettings(**{name: value for name, value in asdict(rule_of(session).ride).items() if name != "on"})
