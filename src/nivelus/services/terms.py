@@ -5,32 +5,29 @@ from __future__ import annotations
 from dataclasses import asdict
 from functools import lru_cache
 
-from nivelus.core.drafts import clip_gain, dip_rules, duck, ride, slow, wants
+from nivelus.core.drafts import clip_gain, dip_rules, duck, ride, slow
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.passes import writing
+from nivelus.core.rule import Number, settings
 from nivelus.services.clips.detail_rows import SHORTEST
 from nivelus.services.clips.details import LONGEST_RAMP
 from nivelus.services.lanes.passes import Settings
 from nivelus.services.sessions.tracks import FADER_RANGE
-from nivelus.services.views.session import PassTerms, RideDefaults, Terms
+from nivelus.services.views.session import PassTerms, SettingTerms, Terms
 
 
 @lru_cache(maxsize=1)
 def terms() -> Terms:
     """The terms of this version of the program."""
-    rule = wants.RideRule()
     return Terms(
         gain_reasons=clip_gain.REASONS,
         mark_reasons=dip_rules.REASONS,
         ride_reasons=ride.REASONS,
-        ride=RideDefaults(
-            strength=100 * rule.strength,
-            most_up=rule.most_up,
-            most_down=rule.most_down,
-            natural_fall=rule.natural_fall,
-            pace=rule.pace,
-            error=rule.error,
-        ),
+        settings={
+            path: SettingTerms(least=number.least, most=number.most, low=number.low, high=number.high)
+            for path, _, number in settings()
+            if isinstance(number, Number)
+        },
         passes=PassTerms(
             **asdict(Settings()),
             most_glide=writing.MOST_GLIDE,

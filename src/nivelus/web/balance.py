@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal
 from flask import Response
 from pydantic import Field
 
+from nivelus.core.rule import Way
 from nivelus.services.files import renders
 from nivelus.services.mix import balance, load
 from nivelus.services.sessions.jobs import JobView
@@ -16,7 +17,7 @@ from nivelus.services.views.session import Changed
 from nivelus.store.tables import Session, Track
 from nivelus.web.answers import answer
 from nivelus.web.context import bench, queue
-from nivelus.web.models import Accepted, AtRevision, Id, Limit, Request, Revised, Seconds, SessionPath, TrackPath, Values
+from nivelus.web.models import Accepted, AtRevision, Id, Request, Revised, Seconds, SessionPath, TrackPath, Values, within
 from nivelus.web.routes import Routes
 
 _TRACK = "/tracks/<track_id>"
@@ -26,13 +27,13 @@ api = Routes("balance", "balance", "/api")
 class DuckIn(Values):
     """How a bed is to make room; what is absent is as it was set."""
 
-    way: Literal["depth", "distance"] | None = None
-    depth: Annotated[float, Field(ge=-60, le=0, allow_inf_nan=False)] | None = None
-    distance: Annotated[float, Field(ge=-20, le=60, allow_inf_nan=False)] | None = None
-    lead: Annotated[float, Field(ge=0, le=5, allow_inf_nan=False)] | None = None
-    hold: Annotated[float, Field(ge=0, le=30, allow_inf_nan=False)] | None = None
-    release: Annotated[float, Field(ge=0.01, le=30, allow_inf_nan=False)] | None = None
-    most_down: Limit | None = None
+    way: Way | None = None
+    depth: Annotated[float, within("duck.depth")] | None = None
+    distance: Annotated[float, within("duck.distance")] | None = None
+    lead: Annotated[float, within("duck.lead")] | None = None
+    hold: Annotated[float, within("duck.hold")] | None = None
+    release: Annotated[float, within("duck.release")] | None = None
+    most_down: Annotated[float, within("duck.most_down")] | None = None
 
 
 class DuckRequest(Request):
@@ -56,10 +57,10 @@ class LockSpan(Revised):
 class SlowIn(Values):
     """How a slow ride is to go; what is absent is as it comes."""
 
-    target: Annotated[float, Field(ge=-60, le=0, allow_inf_nan=False)] | None = None
-    strength: Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)] | None = None
-    most_up: Limit | None = None
-    most_down: Limit | None = None
+    target: Annotated[float, within("target.level")] | None = None
+    strength: Annotated[float, within("phrases.strength")] | None = None
+    most_up: Annotated[float, within("phrases.most_up")] | None = None
+    most_down: Annotated[float, within("phrases.most_down")] | None = None
     window: Annotated[float, Field(ge=0.4, le=60, allow_inf_nan=False)] | None = None
     fastest: Annotated[float, Field(ge=0.1, le=60, allow_inf_nan=False)] | None = None
     error: Annotated[float, Field(ge=0.05, le=6, allow_inf_nan=False)] | None = None

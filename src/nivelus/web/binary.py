@@ -12,7 +12,7 @@ from nivelus.core.errors import NotFound, Refused
 from nivelus.services.files import imports, renders
 from nivelus.services.lanes import curve_files, passes, rides, taking
 from nivelus.services.mix import balance, load
-from nivelus.services.sessions import broken
+from nivelus.services.sessions import broken, rules
 from nivelus.services.track import sound
 from nivelus.services.views.passes import DrawnView
 from nivelus.store.tables import Session, Track
@@ -103,6 +103,13 @@ def lane_file(track_id: str, lane: str, ending: str) -> Response:
     """What is drawn on a track as a CSV or MIDI file."""
     name, data = curve_files.write_out(bench(), track_id, lane, ending)
     return send_file(io.BytesIO(data), as_attachment=True, download_name=name)
+
+
+@bp.get("/rules/<rule_id>/file")
+def rule_file(rule_id: str) -> Response:
+    """A rule as a TOML file."""
+    name, data = rules.give_out(bench(), rule_id)
+    return send_file(io.BytesIO(data), mimetype="application/toml", as_attachment=True, download_name=name)
 
 
 @bp.post("/passes/<pass_id>/pieces")

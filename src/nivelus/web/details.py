@@ -7,18 +7,17 @@ from typing import Annotated, Literal
 from flask import Response
 from pydantic import Field
 
-from nivelus.core.drafts.dip_rules import MOST_CLOSING, MOST_OPENING
 from nivelus.core.errors import Refused
 from nivelus.services.clips import details
 from nivelus.services.clips.details import TrialView
 from nivelus.services.views.session import Changed
 from nivelus.web.answers import answer
 from nivelus.web.context import bench
-from nivelus.web.models import Db, Request, Revised, Seconds, TrackPath, Values
+from nivelus.web.models import Db, Request, Revised, Seconds, TrackPath, Values, within
 from nivelus.web.routes import Routes
 
 api = Routes("details", "details", "/api/tracks/<track_id>/details")
-Depth = Annotated[float, Field(ge=-60, le=0, allow_inf_nan=False)]
+Depth = Annotated[float, within("details.gap.depth")]
 Ramp = Annotated[float, Field(ge=0, le=2, allow_inf_nan=False)]
 Kind = Literal["breath", "ess", "knock", "gap"]
 MarkId = Annotated[str, Field(min_length=1, max_length=40)]
@@ -34,8 +33,8 @@ class DipRuleIn(Values):
     deepest: Depth | None = None
     silent: bool | None = None
     even: bool | None = None
-    closes: Annotated[float, Field(ge=0, le=MOST_CLOSING, allow_inf_nan=False)] | None = None
-    opens: Annotated[float, Field(ge=0, le=MOST_OPENING, allow_inf_nan=False)] | None = None
+    closes: Annotated[float, within("details.gap.closes")] | None = None
+    opens: Annotated[float, within("details.gap.opens")] | None = None
 
 
 class DipRuleChange(Revised):

@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field
+
+from nivelus.core.rule import BaseKind, TargetKind, Unit, limits
 
 Id = Annotated[str, Field(min_length=1, max_length=40)]
 Ids = Annotated[list[Id], Field(min_length=1, max_length=20_000)]
 Db = Annotated[float, Field(ge=-120, le=120, allow_inf_nan=False)]
 Seconds = Annotated[float, Field(ge=0, le=1_000_000, allow_inf_nan=False)]
 Name = Annotated[str, Field(min_length=1, max_length=400)]
-Limit = Annotated[float, Field(ge=0, le=60, allow_inf_nan=False)]
+
+
+def within(path: str) -> Any:
+    """The limits of a number that is the setting of a rule at a path."""
+    least, most = limits(path)
+    return Field(ge=least, le=most, allow_inf_nan=False)
 
 
 class Request(BaseModel):
@@ -67,21 +74,21 @@ class Accepted(Revised):
 class RuleIn(Values):
     """Values of the rule; those that are absent stay."""
 
-    unit: Literal["loudness", "rms", "peak"] | None = None
-    target_kind: Literal["absolute", "median", "reference"] | None = None
-    target: Annotated[float, Field(ge=-60, le=0, allow_inf_nan=False)] | None = None
-    tolerance: Annotated[float, Field(ge=0, le=12, allow_inf_nan=False)] | None = None
-    strength: Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)] | None = None
-    most_up: Limit | None = None
-    most_down: Limit | None = None
-    ceiling: Annotated[float, Field(ge=-40, le=0, allow_inf_nan=False)] | None = None
-    noise_limit: Annotated[float, Field(ge=-100, le=0, allow_inf_nan=False)] | None = None
-    base_kind: Literal["auto", "hand", "none"] | None = None
-    base: Annotated[float, Field(ge=-60, le=60, allow_inf_nan=False)] | None = None
+    unit: Unit | None = None
+    target_kind: TargetKind | None = None
+    target: Annotated[float, within("target.level")] | None = None
+    tolerance: Annotated[float, within("target.tolerance")] | None = None
+    strength: Annotated[float, within("phrases.strength")] | None = None
+    most_up: Annotated[float, within("phrases.most_up")] | None = None
+    most_down: Annotated[float, within("phrases.most_down")] | None = None
+    ceiling: Annotated[float, within("phrases.ceiling")] | None = None
+    noise_limit: Annotated[float, within("phrases.noise_limit")] | None = None
+    base_kind: BaseKind | None = None
+    base: Annotated[float, within("phrases.base")] | None = None
     settle: bool | None = None
     keep_by_hand: bool | None = None
     mono_as_two: bool | None = None
-    longest: Annotated[float, Field(ge=2, le=60, allow_inf_nan=False)] | None = None
+    longest: Annotated[float, within("phrases.longest")] | None = None
 
 
 class Join(Revised):

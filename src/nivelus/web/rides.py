@@ -7,15 +7,15 @@ from typing import Annotated, Literal
 from flask import Response, request
 from pydantic import BaseModel, Field
 
-from nivelus.core.drafts.wants import Pace
 from nivelus.core.errors import Refused
+from nivelus.core.rule import Pace
 from nivelus.services.lanes import curve_files, drawing, rides, whole
 from nivelus.services.track.sound import of_key
 from nivelus.services.views.ride import InsideView, RideDraftView, RideView
 from nivelus.services.views.session import Changed, LaneName
 from nivelus.web.answers import answer
 from nivelus.web.context import bench
-from nivelus.web.models import Accepted, Db, GainQuery, Id, Ids, Limit, Name, Request, Revised, Seconds, TrackPath, Values
+from nivelus.web.models import Accepted, Db, GainQuery, Id, Ids, Name, Request, Revised, Seconds, TrackPath, Values, within
 from nivelus.web.routes import Routes
 
 api = Routes("rides", "ride", "/api/tracks/<track_id>")
@@ -28,13 +28,13 @@ SpanIn = tuple[Seconds, Seconds]
 class RideRuleIn(Values):
     """Values of the rule of a ride; those that are absent are as they come."""
 
-    strength: Annotated[float, Field(ge=0, le=100, allow_inf_nan=False)] | None = None
-    most_up: Limit | None = None
-    most_down: Limit | None = None
-    dead_band: Annotated[float, Field(ge=0, le=12, allow_inf_nan=False)] | None = None
-    natural_fall: Annotated[float, Field(ge=0, le=12, allow_inf_nan=False)] | None = None
+    strength: Annotated[float, within("ride.strength")] | None = None
+    most_up: Annotated[float, within("ride.most_up")] | None = None
+    most_down: Annotated[float, within("ride.most_down")] | None = None
+    dead_band: Annotated[float, within("target.tolerance")] | None = None
+    natural_fall: Annotated[float, within("ride.natural_fall")] | None = None
     pace: Pace | None = None
-    error: Annotated[float, Field(ge=0.05, le=6, allow_inf_nan=False)] | None = None
+    error: Annotated[float, within("ride.error")] | None = None
 
 
 class RideDraftRequest(Request):

@@ -29,6 +29,7 @@ from nivelus.services.answers.scopes import (
     scope_of_rules,
     with_neighbours,
 )
+from nivelus.services.track.rules import ride_settings
 from nivelus.services.track.state import are_even, core_rules, gain_key, rules_by_kind, rules_of, state_of
 from nivelus.services.track.targets import limits_of
 from nivelus.services.track.timeline import Timeline, recordings_of_takes, timeline_of, timelines_of
@@ -259,6 +260,7 @@ def answer(
         name=session.name,
         revision=session.revision,
         rule=rule,
+        ride=ride_settings(session),
         tracks=tracks,
         clips=content.clips,
         marks=content.marks,

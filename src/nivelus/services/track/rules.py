@@ -31,13 +31,15 @@ COLUMNS = {path: column for column, path in PATHS.items()}
 DETAILS, RIDE, DUCK = "details.", "ride.", "duck."
 
 
-def rule_of(session: Session, track: Track | None = None) -> Rule:
-    """The rule of a session; with a track also how its details go down, or how it makes room."""
+def rule_of(session: Session, *tracks: Track) -> Rule:
+    """The rule of a session; with tracks also how details go down, and how a bed makes room: the last that says so."""
     values: dict[str, Any] = {path: getattr(session, column) for column, path in PATHS.items()}
     values |= {f"{RIDE}{name}": value for name, value in session.ride.items()}
-    if track is not None:
-        values |= {f"{DETAILS}{kind}.{name}": value for kind, rule in track.dip_rules.items() for name, value in rule.items()}
-        values |= {f"{DUCK}{name}": value for name, value in track.duck.items() if name != "locked"}
+    for track in tracks:
+        for kind, rule in track.dip_rules.items() if track.kind == "voice" else ():
+            values |= {f"{DETAILS}{kind}.{name}": value for name, value in rule.items()}
+        if track.kind == "bed":
+            values |= {f"{DUCK}{name}": value for name, value in track.duck.items() if name != "locked"}
     known = flat(DEFAULT)
     # rules of details are stored with what is of gaps alone
     return with_values(DEFAULT, {path: value for path, value in values.items() if path in known})

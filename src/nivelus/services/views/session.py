@@ -10,7 +10,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict
 
-from nivelus.core.drafts.wants import Pace
+from nivelus.core.rule import Pace
 
 LaneName = Literal["curve", "ride", "trim"]
 """A lane that is drawn, as it is called in requests and answers."""
@@ -265,8 +265,8 @@ class TrackView(View):
     duck: DuckSettings
 
 
-class RideDefaults(View):
-    """The rule of a ride as it comes; ``strength`` in percent, ``natural_fall`` in LU."""
+class RideSettings(View):
+    """How rides of a session are drafted; ``strength`` in percent, ``natural_fall`` in LU."""
 
     strength: float
     most_up: float
@@ -287,6 +287,15 @@ class PassTerms(View):
     most_lead: float
 
 
+class SettingTerms(View):
+    """What the number at a path of the rule may be, and from where to where a slider of it goes."""
+
+    least: float
+    most: float
+    low: float
+    high: float
+
+
 class Terms(View):
     """What holds for every session and is said once: the reasons of drafts in words, and the limits of the hand.
 
@@ -298,7 +307,7 @@ class Terms(View):
     gain_reasons: dict[str, str]
     mark_reasons: dict[str, str]
     ride_reasons: dict[str, str]
-    ride: RideDefaults
+    settings: dict[str, SettingTerms]
     passes: PassTerms
     shortest_mark: float
     shortest_clip: float
@@ -323,6 +332,7 @@ class Changed(View):
     name: str
     revision: int
     rule: RuleView
+    ride: RideSettings
     tracks: list[TrackView]
     clips: list[ClipView]
     marks: list[MarkView]
