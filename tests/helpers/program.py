@@ -111,6 +111,9 @@ class Program:
         """Delete all that is in it; whether it is as it was at its first start."""
         for card in self.get("/api/sessions")["items"]:
             self.delete(f"/api/sessions/{card['id']}")
+        for rule in self.get("/api/rules")["items"]:
+            if not rule["shipped"]:
+                self.delete(f"/api/rules/{rule['id']}")
         for folder in self.data.glob("vault/*"):
             with suppress(OSError):
                 folder.rmdir()

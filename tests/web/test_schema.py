@@ -110,6 +110,11 @@ OPERATIONS = [
     "POST /api/tracks/{track_id}/render",
     "POST /api/jobs/{job_id}/cancel",
     "DELETE /api/jobs/{job_id}",
+    "GET /api/rules",
+    "POST /api/rules",
+    "POST /api/rules/bring-in",
+    "DELETE /api/rules/{rule_id}",
+    "POST /api/sessions/{session_id}/rule",
     "GET /api/loose",
     "POST /api/loose/bring-back",
     "POST /api/loose/delete",
@@ -133,7 +138,8 @@ def described(tmp_path_factory: pytest.TempPathFactory) -> Described:
     app = create_app(own, bench, JobQueue(own, immediate=True), described=True)
     loaded = schemathesis.openapi.from_dict(app.api_doc)
     loaded.app = app
-    return Described(loaded, {"session_id": session, "track_id": track, "pass_id": ride(bench, track, moves((1, 0), (3, 2)))})
+    ids = {"session_id": session, "track_id": track, "rule_id": "choir"}
+    return Described(loaded, {**ids, "pass_id": ride(bench, track, moves((1, 0), (3, 2)))})
 
 
 @pytest.mark.parametrize("operation", OPERATIONS)

@@ -7,6 +7,7 @@ from flask.testing import FlaskClient
 
 from nivelus.core.drafts import clip_gain, dip_rules, ride, wants
 from nivelus.core.errors import Refused
+from nivelus.core.rule import Number, default, settings
 from nivelus.services.clips import details
 from nivelus.services.sessions import sessions, tracks
 from nivelus.services.terms import terms
@@ -25,10 +26,18 @@ def test_a_whole_session_brings_the_terms_and_an_answer_does_not(client: FlaskCl
     assert answer.json["terms"] is None
 
 
-def test_the_ride_as_it_comes_is_the_one_that_is_drafted_without_a_word() -> None:
-    told = terms().ride.model_dump()
+def test_a_session_tells_how_its_rides_are_drafted_without_a_word(client: FlaskClient, uploaded: dict) -> None:
+    told = uploaded["ride"]
     assert RideRuleIn(**told).values() == told
     assert told | {"strength": 0.8} == {name: getattr(wants.RideRule(), name) for name in told}
+
+
+def test_a_slider_goes_no_further_than_the_program_takes() -> None:
+    told = terms().settings
+    assert told.keys() == {path for path, _, about in settings() if isinstance(about, Number)}
+    for path, one in told.items():
+        assert one.least <= one.low < one.high <= one.most, path
+        assert one.low <= default(path) <= one.high, path
 
 
 def test_limits_are_those_that_edits_keep_to(bench: Workbench, detailed: str) -> None:

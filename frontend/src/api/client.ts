@@ -10,6 +10,7 @@ export type Changed = Schemas["Changed"];
 export type Clip = Schemas["ClipView"];
 export type Mark = Schemas["MarkView"];
 export type MarkColumns = Schemas["MarkColumns"];
+export type NamedRule = Schemas["NamedRule"];
 export type DipRule = Schemas["DipRuleView"];
 export type DipRuleChange = Schemas["DipRuleIn"];
 export type Trial = Schemas["TrialView"];
@@ -276,6 +277,15 @@ export const api = {
 
   mix: (id: string, body: Schemas["MixRequest"]) =>
     take(client.POST("/api/sessions/{session_id}/mix", { ...session(id), body })),
+
+  rules: () => take(client.GET("/api/rules")).then((answer) => answer.items),
+  keepRule: (body: Schemas["RuleToKeep"]) => take(client.POST("/api/rules", { body })),
+  bringInRule: (name: string, text: string) => take(client.POST("/api/rules/bring-in", { body: { name, text } })),
+  deleteRule: (id: string) => take(client.DELETE("/api/rules/{rule_id}", { params: { path: { rule_id: id } } })),
+  applyRule: (id: string, revision: number, rule: string) =>
+    take(client.POST("/api/sessions/{session_id}/rule", { ...session(id), body: { revision, rule } })),
+  /** Where a rule can be had as a file. */
+  ruleAddress: (id: string) => `/api/rules/${id}/file`,
 
   loose: () => take(client.GET("/api/loose")),
   bringBack: (hashes: string[]) => take(client.POST("/api/loose/bring-back", { body: { hashes } })),

@@ -29,6 +29,8 @@ const WORDS: [RegExp, string][] = [
   [/^POST .*\/details\/find$/, "Finding the details again"],
   [/^POST .*\/takes\/match$/, "Matching the takes"],
   [/^POST .*\/takes\/(hear|choose)$/, "Changing the take"],
+  [/^POST .*\/sessions\/[^/]+\/rule$/, "Setting the rule"],
+  [/\/rules(\/.*)?$/, "Looking through the rules"],
   [/^POST .*\/(undo|undo-to-whole)$/, "Undoing"],
   [/^POST .*\/copies$/, "Duplicating the track"],
   [/^POST .*\/redo$/, "Doing it again"],

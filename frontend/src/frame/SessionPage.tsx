@@ -1,24 +1,22 @@
 /** One session: the frame with its stages around the one picture. */
 import { Button, Loader } from "@mantine/core";
-import { Spotlight } from "@mantine/spotlight";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useLocation, useNavigate, useNavigationType, useParams, useSearchParams } from "react-router";
 import { commands } from "../model/commands";
 import { stopControllers } from "../model/controllers";
 import { draftsAgain, dropDrafts } from "../model/drafts";
 import { catchUp, closeSession, openSession } from "../model/edits";
-import { focused, focusedClips, phraseSpan, selectedClips, selectedMarks, selectedSpan } from "../model/focus";
+import { selectedClips, selectedMarks, selectedSpan } from "../model/focus";
 import { leaveSound } from "../model/heard";
 import { onStopped, stop } from "../model/listening";
 import { fitAll, fitSelection, show } from "../model/looking";
 import { listenForNews } from "../model/news";
 import { startRiding } from "../model/passes";
 import { trackOf, useSession } from "../model/session";
-import { alike, makeTake, offerAgain } from "../model/timeline";
+import { offerAgain } from "../model/timeline";
 import { tellCutOff, upload } from "../model/uploads";
 import { ALL_LAYERS, type Span, STAGES, type Stage, useView } from "../model/view";
 import { DropArea } from "../parts/DropArea";
-import { showKey } from "../parts/keyNames";
 import { Problem } from "../parts/problem";
 import { Picture } from "../picture/Picture";
 import { engine } from "../sound/engine";
@@ -35,6 +33,7 @@ import { SignOffList, SignOffRule } from "../stages/SignOff";
 import { SurveyList, SurveyRule } from "../stages/Survey";
 import { Worklist } from "../stages/Worklist";
 import { BrokenSession } from "./BrokenSession";
+import { ByName } from "./ByName";
 import { Header } from "./Header";
 import { Keys } from "./Keys";
 import { MessageBar } from "./MessageBar";
@@ -249,41 +248,7 @@ export function SessionPage() {
         <Empty id={id} />
       )}
       <Keys table={table} />
-      <Spotlight
-        shortcut="mod + K"
-        nothingFound="Nothing by that name"
-        highlightQuery
-        scrollable
-        maxHeight={420}
-        attributes={{ content: { "aria-label": "Everything by name" } }}
-        searchProps={{ placeholder: "What to do, or a phrase by its words" }}
-        actions={[
-          ...table.map((command) => ({
-            id: command.id,
-            label: command.name,
-            description: command.group,
-            rightSection: command.keys[0] ? <kbd>{showKey(command.keys[0])}</kbd> : undefined,
-            onClick: command.run,
-          })),
-          ...alike(header?.tracks ?? [], focused()).map((other) => ({
-            id: `take of ${other.id}`,
-            label: `Make “${focused()?.name}” a take of “${other.name}”`,
-            description: "Lanes",
-            onClick: () => makeTake(focused()!.id, other.id),
-          })),
-          ...focusedClips()
-            .filter((clip) => clip.label)
-            .map((clip) => ({
-              id: clip.id,
-              label: clip.label,
-              description: "Phrase",
-              onClick: () => {
-                useView.setState({ selection: new Set([clip.id]), span: null });
-                show(phraseSpan(clip), 2);
-              },
-            })),
-        ]}
-      />
+      <ByName table={table} />
     </div>
   );
 }

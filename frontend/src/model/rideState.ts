@@ -39,7 +39,7 @@ export const useRide = create<RideState>(() => ({
 /** The rule of a draft as it stands. */
 export function useRideRule(): RideValues | null {
   const set = useRide((s) => s.rule);
-  const asItComes = useSession((s) => s.terms?.ride);
+  const asItComes = useSession((s) => s.header?.ride);
   const tolerance = useSession((s) => s.header?.rule.tolerance);
   return asItComes && tolerance !== undefined ? { ...asItComes, dead_band: tolerance, ...set } : null;
 }

@@ -195,3 +195,9 @@ export function standing(clip: Clip, target: number): number | null {
 }
 
 export const isLevel = (value: number, tolerance: number) => Math.abs(value) <= tolerance + 1e-9;
+
+/** From where to where a slider of a setting goes, by its path in the rule. */
+export function rangeOf(settings: Terms["settings"] | undefined, path: string): { low: number; high: number } {
+  const { low, high } = settings?.[path] ?? { low: 0, high: 0 };
+  return { low, high };
+}

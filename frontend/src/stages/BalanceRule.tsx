@@ -19,7 +19,7 @@ import {
   useBalanceFigures,
 } from "../model/balance";
 import { setKind } from "../model/mix";
-import { trackOf, useSession } from "../model/session";
+import { rangeOf, trackOf, useSession } from "../model/session";
 import { useView } from "../model/view";
 import { capital, db, signed } from "../parts/format";
 import { Roving } from "../parts/roving";
@@ -58,6 +58,7 @@ function BedLeaf() {
   const state = useBalance();
   const bed = bedInHand();
   const rule = duckRule();
+  const ranges = useSession((s) => s.terms?.settings);
   const distance = useBalanceFigures().bed?.distance ?? null;
   if (!header) return null;
   if (!bed || !rule) return <NoBed tracks={header.tracks} />;
@@ -82,8 +83,7 @@ function BedLeaf() {
         <SliderRow
           name="Duck by"
           value={rule.depth}
-          low={-30}
-          high={0}
+          {...rangeOf(ranges, "duck.depth")}
           step={0.5}
           unit="dB"
           set={(depth) => setDuck({ depth })}
@@ -92,8 +92,7 @@ function BedLeaf() {
         <SliderRow
           name="Voice above it by"
           value={rule.distance}
-          low={0}
-          high={30}
+          {...rangeOf(ranges, "duck.distance")}
           step={0.5}
           unit="LU"
           set={(value) => setDuck({ distance: value })}
@@ -152,10 +151,10 @@ function NoBed({ tracks }: { tracks: Track[] }) {
 }
 
 const FINE = [
-  { name: "lead", label: "Start early by", low: 0, high: 1000, step: 10, unit: "ms", scale: 1000 },
-  { name: "hold", label: "Hold through pauses under", low: 0, high: 5, step: 0.1, unit: "s", scale: 1 },
-  { name: "release", label: "Release over", low: 50, high: 4000, step: 50, unit: "ms", scale: 1000 },
-  { name: "most_down", label: "Duck by at most", low: 0, high: 40, step: 1, unit: "dB", scale: 1 },
+  { name: "lead", label: "Start early by", path: "duck.lead", step: 10, unit: "ms", scale: 1000 },
+  { name: "hold", label: "Hold through pauses under", path: "duck.hold", step: 0.1, unit: "s", scale: 1 },
+  { name: "release", label: "Release over", path: "duck.release", step: 50, unit: "ms", scale: 1000 },
+  { name: "most_down", label: "Duck by at most", path: "duck.most_down", step: 1, unit: "dB", scale: 1 },
 ] as const;
 
 /** How the bed moves, and which spans of it drafts leave alone. */

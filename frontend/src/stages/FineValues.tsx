@@ -2,14 +2,15 @@
 import { ActionIcon, Popover, Tooltip } from "@mantine/core";
 import { IconAdjustmentsHorizontal } from "@tabler/icons-react";
 import type { ReactNode } from "react";
+import { rangeOf, useSession } from "../model/session";
 import { SliderRow } from "../parts/SliderRow";
 
 /** A value of a rule by its name, and how it is shown: times as milliseconds. */
 export interface FineValue<Name extends string> {
   name: Name;
   label: string;
-  low: number;
-  high: number;
+  /** The setting that it is, whose range it has. */
+  path: string;
   step: number;
   unit: string;
   scale: number;
@@ -23,6 +24,7 @@ interface Props<Name extends string> {
 }
 
 export function FineValues<Name extends string>({ values, rule, set, children }: Props<Name>) {
+  const ranges = useSession((s) => s.terms?.settings);
   return (
     <Popover position="right-start" width={250} withinPortal>
       <Popover.Target>
@@ -33,13 +35,15 @@ export function FineValues<Name extends string>({ values, rule, set, children }:
         </Tooltip>
       </Popover.Target>
       <Popover.Dropdown className="rule fine-rule">
-        {values.map(({ name, label, scale, ...row }) => (
+        {values.map(({ name, label, path, scale, ...row }) => (
           <SliderRow
             key={name}
             name={label}
             value={rule[name] * scale}
             digits={scale === 1 ? 1 : 0}
             set={(value) => set(name, value / scale)}
+            low={rangeOf(ranges, path).low * scale}
+            high={rangeOf(ranges, path).high * scale}
             {...row}
           />
         ))}

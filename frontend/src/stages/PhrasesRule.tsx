@@ -11,6 +11,7 @@ import { distanceUnit, levelUnit, plain, signed } from "../parts/format";
 import { Roving } from "../parts/roving";
 import { RuleRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
+import { RuleMenu } from "./RuleMenu";
 import { RulePanel } from "./RulePanel";
 import { setRule, TargetFields } from "./TargetFields";
 
@@ -18,6 +19,7 @@ const NO_CHANGE: RuleChange = {};
 
 export function PhrasesRule() {
   const rule = useSession((s) => s.header?.rule);
+  const ranges = useSession((s) => s.terms?.settings);
   const focus = useView((s) => s.focus);
   const track = useSession((s) => trackOf(s, focus));
   const clips = useSession((s) => s.clips[track?.id ?? ""]);
@@ -29,27 +31,20 @@ export function PhrasesRule() {
   const { held, hold, keep } = useHeld<RuleChange>(setRule);
   const trial = held ?? NO_CHANGE;
   useEffect(() => tryRule(held ?? undefined), [held]);
-  if (!rule || !track) return null;
+  if (!rule || !track || !ranges) return null;
   const shown: Rule = { ...rule, ...(trial as Partial<Rule>) };
   const unit = distanceUnit(rule.unit);
   const chosen = (clips ?? []).filter((clip) => selection.has(clip.id) && clip.after !== null).length;
 
-  const slider = (
-    name: keyof RuleChange & keyof Rule,
-    title: string,
-    low: number,
-    high: number,
-    step: number,
-    text: string,
-  ) => (
+  const slider = (name: keyof RuleChange & keyof Rule, path: string, title: string, step: number, text: string) => (
     <RuleRow title={title} value={text}>
       <Slider
         size={3}
         thumbSize={14}
         label={null}
         thumbLabel={title}
-        min={low}
-        max={high}
+        min={ranges[path]?.low}
+        max={ranges[path]?.high}
         step={step}
         value={shown[name] as number}
         onChange={(value) => hold({ ...trial, [name]: value })}
@@ -66,12 +61,13 @@ export function PhrasesRule() {
           to {plain(track.target)} {levelUnit(rule.unit)}{" "}
           {aims ? <IconChevronDown size={12} /> : <IconChevronRight size={12} />}
         </UnstyledButton>
+        <RuleMenu />
       </div>
       <Collapse expanded={aims}>
         <TargetFields />
       </Collapse>
-      {slider("tolerance", "Tolerance", 0, 6, 0.1, `±${shown.tolerance.toFixed(1)} ${unit}`)}
-      {slider("strength", "Strength", 0, 100, 1, `${shown.strength.toFixed(0)} %`)}
+      {slider("tolerance", "target.tolerance", "Tolerance", 0.1, `±${shown.tolerance.toFixed(1)} ${unit}`)}
+      {slider("strength", "phrases.strength", "Strength", 1, `${shown.strength.toFixed(0)} %`)}
       <RuleRow title="Overall gain" value={`${signed(draft?.base ?? baseOf(shown, track.base))} dB`}>
         <SegmentedControl
           size="xs"
@@ -93,7 +89,8 @@ export function PhrasesRule() {
           ]}
         />
       </RuleRow>
-      {shown.base_kind === "hand" && slider("base", "Overall gain by hand", -30, 40, 0.5, `${signed(shown.base)} dB`)}
+      {shown.base_kind === "hand" &&
+        slider("base", "phrases.base", "Overall gain by hand", 0.5, `${signed(shown.base)} dB`)}
       <RuleRow title="Limits, down / up" value={`−${shown.most_down.toFixed(0)} / +${shown.most_up.toFixed(0)} dB`}>
         <RangeSlider
           size={3}
@@ -101,8 +98,8 @@ export function PhrasesRule() {
           label={null}
           thumbFromLabel="Lower limit"
           thumbToLabel="Upper limit"
-          min={-24}
-          max={24}
+          min={-(ranges["phrases.most_down"]?.high ?? 0)}
+          max={ranges["phrases.most_up"]?.high}
           minRange={0}
           step={1}
           value={[-shown.most_down, shown.most_up]}
@@ -116,9 +113,9 @@ export function PhrasesRule() {
         {more ? <IconChevronDown size={12} /> : <IconChevronRight size={12} />} ceiling, noise, phrase length, by hand
       </UnstyledButton>
       <Collapse expanded={more}>
-        {slider("ceiling", "True peak ceiling", -12, 0, 0.1, `${plain(shown.ceiling)} dBTP`)}
-        {slider("noise_limit", "Room no louder than", -80, -20, 1, `${plain(shown.noise_limit, 0)} dBFS`)}
-        {slider("longest", "Longest phrase", 2, 30, 0.5, `${shown.longest.toFixed(1)} s`)}
+        {slider("ceiling", "phrases.ceiling", "True peak ceiling", 0.1, `${plain(shown.ceiling)} dBTP`)}
+        {slider("noise_limit", "phrases.noise_limit", "Room no louder than", 1, `${plain(shown.noise_limit, 0)} dBFS`)}
+        {slider("longest", "phrases.longest", "Longest phrase", 0.5, `${shown.longest.toFixed(1)} s`)}
         <UnstyledButton className="link" onClick={() => void findPhrases()}>
           Find the phrases again
         </UnstyledButton>

@@ -22,7 +22,7 @@ import {
 } from "../model/ride";
 import { type RideValues, SMOOTHING, useInside, useLanes, useRide, useRideRule } from "../model/rideState";
 import { useRiding } from "../model/riding";
-import { trackOf, useSession } from "../model/session";
+import { rangeOf, trackOf, useSession } from "../model/session";
 import { LANE_NAMES, LANES, useView } from "../model/view";
 import { db } from "../parts/format";
 import { Roving } from "../parts/roving";
@@ -62,7 +62,8 @@ function VoiceRide() {
   const { draft } = useRide();
   const inside = useInside();
   const rule = useRideRule();
-  if (!rule) return null;
+  const ranges = useSession((s) => s.terms?.settings);
+  if (!rule || !ranges) return null;
   const after = mean(inside?.phrases.map((phrase) => phrase.after) ?? []);
   const before = mean(inside?.phrases.map((phrase) => phrase.before) ?? []);
   return (
@@ -70,8 +71,7 @@ function VoiceRide() {
       <SliderRow
         name="Strength"
         value={rule.strength}
-        low={0}
-        high={100}
+        {...rangeOf(ranges, "ride.strength")}
         step={1}
         unit="%"
         digits={0}
@@ -84,8 +84,8 @@ function VoiceRide() {
           label={null}
           thumbFromLabel="Lower limit"
           thumbToLabel="Upper limit"
-          min={-15}
-          max={15}
+          min={-rangeOf(ranges, "ride.most_down").high}
+          max={rangeOf(ranges, "ride.most_up").high}
           minRange={0}
           step={1}
           value={[-rule.most_down, rule.most_up]}
@@ -95,8 +95,7 @@ function VoiceRide() {
       <SliderRow
         name="Natural fall"
         value={rule.natural_fall}
-        low={0}
-        high={6}
+        {...rangeOf(ranges, "ride.natural_fall")}
         step={0.5}
         unit="LU"
         set={(natural_fall) => setRideRule({ natural_fall })}
@@ -235,8 +234,8 @@ const PACES: { value: RideValues["pace"]; label: string }[] = [
 ];
 
 const FINE = [
-  { name: "dead_band", label: "Leave alone within", low: 0, high: 6, step: 0.1, unit: "LU", scale: 1 },
-  { name: "error", label: "Points may stray", low: 0.1, high: 2, step: 0.1, unit: "dB", scale: 1 },
+  { name: "dead_band", label: "Leave alone within", path: "target.tolerance", step: 0.1, unit: "LU", scale: 1 },
+  { name: "error", label: "Points may stray", path: "ride.error", step: 0.1, unit: "dB", scale: 1 },
 ] as const;
 
 /** How the draft moves: what it leaves alone, and how few its points are. */

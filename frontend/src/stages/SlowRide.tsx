@@ -2,7 +2,7 @@
 import { Button } from "@mantine/core";
 import type { SlowDraft, Track } from "../api/client";
 import { acceptSlow, draftSlow, dropDuck, setSlow, slowRule, useBalance } from "../model/balance";
-import { useSession } from "../model/session";
+import { rangeOf, useSession } from "../model/session";
 import { signed } from "../parts/format";
 import { Roving } from "../parts/roving";
 import { SliderRow } from "../parts/SliderRow";
@@ -11,6 +11,7 @@ export function SlowRide({ bed, draft }: { bed: Track; draft: SlowDraft | null }
   // what is set is that of this bed
   useBalance((s) => s.slow);
   const set = slowRule();
+  const ranges = useSession((s) => s.terms?.settings);
   const most = useSession((s) => s.terms?.slow_most_down ?? 0);
   return (
     <div className="rule-foot">
@@ -18,8 +19,7 @@ export function SlowRide({ bed, draft }: { bed: Track; draft: SlowDraft | null }
         name="Slow ride limit"
         title="Slow ride limit, up and down"
         value={set.most_down ?? most}
-        low={0}
-        high={24}
+        {...rangeOf(ranges, "phrases.most_down")}
         step={1}
         unit="dB"
         digits={0}

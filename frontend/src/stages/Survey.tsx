@@ -17,6 +17,7 @@ import { NameDialog } from "../parts/NameDialog";
 import { Roving } from "../parts/roving";
 import { Vial, worst } from "../parts/Vial";
 import { JobList } from "./JobList";
+import { RuleMenu } from "./RuleMenu";
 import { RulePanel } from "./RulePanel";
 import { TargetFields } from "./TargetFields";
 import "./Survey.css";
@@ -40,6 +41,7 @@ export function SurveyRule() {
       <Offer />
       <div className="panel-head">
         <h2>Target</h2>
+        <RuleMenu />
       </div>
       <TargetFields />
     </RulePanel>

@@ -182,7 +182,7 @@ class RideSettings(_Section):
     most_down: float = _number(9.0, 0, 60, "dB", "How far a ride goes down", (0, 15))
     natural_fall: float = _number(2.0, 0, 12, "LU", "How far a spoken phrase may sink towards its end", (0, 6))
     pace: Pace = field(default="usual", metadata=_choice(("calm", "usual", "quick"), "How steep the ride may be"))
-    error: float = _number(0.3, 0.05, 6, "dB", "How far its points may lie from what was asked for")
+    error: float = _number(0.3, 0.05, 6, "dB", "How far its points may lie from what was asked for", (0.1, 2))
 
 
 @dataclass(frozen=True, slots=True)

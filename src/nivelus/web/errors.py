@@ -20,6 +20,7 @@ from nivelus.core.errors import (
     NivelusError,
     NotFound,
     Refused,
+    RuleError,
     SoundError,
     Stale,
 )
@@ -31,6 +32,7 @@ STATUSES: tuple[tuple[type[NivelusError], int], ...] = (
     (SoundError, 422),
     (FileError, 422),
     (CurveFileError, 422),
+    (RuleError, 422),
     (Refused, 422),
     (Broken, 422),
     (NotFound, 404),

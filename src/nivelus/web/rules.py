@@ -39,7 +39,7 @@ class RuleFile(Request):
     """A rule from a file: what it is to be called, and the text (TOML)."""
 
     name: Name
-    text: Annotated[str, Field(max_length=LARGEST)]
+    text: Annotated[str, Field(max_length=16 * LARGEST)]
 
 
 class RuleToApply(Revised):

@@ -1,0 +1,61 @@
+/** Rules with names: those that there are, and what a session does with them. */
+import { useQuery } from "@tanstack/react-query";
+import { create } from "zustand";
+import { queries } from "../api/cache";
+import { api, type NamedRule } from "../api/client";
+import { ask, complain, tell } from "../parts/messages";
+import { edit } from "./edits";
+import { focused } from "./focus";
+import { useRide } from "./rideState";
+import { useSession } from "./session";
+
+const KEY = ["rules"];
+
+export function useRules(): NamedRule[] {
+  return useQuery({ queryKey: KEY, queryFn: api.rules, staleTime: 30_000 }).data ?? [];
+}
+
+/** The name that the rule of the session is about to be kept under; null: it is not. */
+export const useKeeping = create<{ name: string | null }>(() => ({ name: null }));
+export const askForName = () => useKeeping.setState({ name: "" });
+export const stopKeeping = () => useKeeping.setState({ name: null });
+
+/** Make a rule that of the session. What was set of rides by hand gives way to it. */
+export async function applyRule({ id, name }: NamedRule) {
+  const done = await edit("set the rule", (revision, session) => api.applyRule(session, revision, id));
+  if (!done) return;
+  useRide.setState({ rule: {} });
+  tell(`The rule is “${name}” now. Phrases move by it when they are drafted.`);
+}
+
+/** Do something with the list of rules; it is looked at anew. */
+async function withRules(work: Promise<unknown>, told: string) {
+  try {
+    await work;
+    tell(told);
+  } catch (error) {
+    complain(error);
+  }
+  await queries.invalidateQueries({ queryKey: KEY });
+}
+
+/** Keep the rule of the session, with the details of the track in focus, under a name. */
+export function keepRule(name: string) {
+  const { id } = useSession.getState();
+  const body = { name, session: id, track: focused()?.id, ride: useRide.getState().rule };
+  return withRules(api.keepRule(body), `The rule is kept as “${name}”.`);
+}
+
+/** Keep a rule that a file holds, under the name of the file. */
+export async function bringInRule(file: File) {
+  const name = file.name.replace(/\.[^.]+$/, "");
+  const text = await file.text().catch(() => null);
+  if (text === null) return complain(new Error("unreadable"));
+  return withRules(api.bringInRule(name, text), `“${name}” is one of the rules now.`);
+}
+
+/** Delete a rule that was kept, once the person says so again. */
+export const deleteRule = ({ id, name }: NamedRule) =>
+  ask(`Delete the rule “${name}” for good?`, "Delete", () => {
+    void withRules(api.deleteRule(id), `The rule “${name}” is deleted.`);
+  });
