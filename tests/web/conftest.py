@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -12,11 +13,19 @@ from nivelus.jobs.queue import JobQueue
 from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.web.app import create_app
+from tests.web.served import Served, at_its_edge
 
 
 @pytest.fixture
 def app(settings: Settings, bench: Workbench) -> OpenAPI:
     return create_app(settings, bench, JobQueue(settings, immediate=True))
+
+
+@pytest.fixture
+def whole(app: OpenAPI, bench: Workbench, settings: Settings) -> Iterator[Served]:
+    """The program itself, at its edge."""
+    with at_its_edge(app, bench, settings) as own:
+        yield own
 
 
 @pytest.fixture

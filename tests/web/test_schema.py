@@ -26,6 +26,7 @@ from nivelus.web.pages import STATIC
 from tests.conftest import bring_in, detailed_voice, write_sound
 from tests.helpers.riding import moves, ride
 from tests.web.interface import interface
+from tests.web.served import Served
 
 ROOT = Path(__file__).parents[2]
 OPERATIONS = [
@@ -110,6 +111,21 @@ OPERATIONS = [
     "POST /api/tracks/{track_id}/render",
     "POST /api/jobs/{job_id}/cancel",
     "DELETE /api/jobs/{job_id}",
+    "POST /api/sessions/{session_id}/uploads",
+    "GET /api/sessions/{session_id}/rows",
+    "GET /api/tracks/{track_id}/samples",
+    "GET /api/tracks/{track_id}/wave/{level}/{index}",
+    "GET /api/tracks/{track_id}/onsets",
+    "GET /api/tracks/{track_id}/trace",
+    "GET /api/tracks/{track_id}/heard",
+    "GET /api/tracks/{track_id}/gain",
+    "GET /api/tracks/{track_id}/lanes/{lane}.{ending}",
+    "GET /api/rules/{rule_id}/file",
+    "POST /api/passes/{pass_id}/pieces",
+    "GET /api/sessions/{session_id}/distance/course",
+    "GET /api/tracks/{track_id}/load/course",
+    "GET /api/tracks/{track_id}/reduction",
+    "GET /api/jobs/{job_id}/file",
     "GET /api/rules",
     "POST /api/rules",
     "POST /api/rules/bring-in",
@@ -119,6 +135,11 @@ OPERATIONS = [
     "POST /api/loose/bring-back",
     "POST /api/loose/delete",
 ]
+
+
+EDGE = ["POST /api/hand", "POST /api/hand/shown"]
+ENDLESS = ["GET /api/hand", "GET /api/news"]
+"""Answers that go on until one of both ends goes: ``test_edge`` and the browser's tests hear them."""
 
 
 class Described(NamedTuple):
@@ -163,9 +184,25 @@ def test_every_answer_is_a_declared_one(described: Described, operation: str) ->
     check()
 
 
+@pytest.mark.parametrize("operation", EDGE)
+def test_every_answer_of_the_edge_is_a_declared_one(whole: Served, described: Described, operation: str) -> None:
+    """Over a real connection, for the edge is no part of the application."""
+    method, path = operation.split()
+
+    @settings(max_examples=20, deadline=None, suppress_health_check=list(HealthCheck))
+    @given(case=described.schema[path][method].as_strategy())
+    def check(case: schemathesis.Case) -> None:
+        response = case.call(base_url=f"http://127.0.0.1:{whole.port}")
+        assert response.status_code < 500
+        if response.status_code < 400:
+            case.validate_response(response, checks=[content_type_conformance, response_schema_conformance])
+
+    check()
+
+
 def test_the_list_above_is_all_there_is(described: Described) -> None:
     said = [result.ok() for result in described.schema.get_all_operations() if isinstance(result, Ok)]
-    assert {operation.label for operation in said} == set(OPERATIONS)
+    assert {operation.label for operation in said} == {*OPERATIONS, *EDGE, *ENDLESS}
 
 
 def test_the_interface_is_the_one_that_was_looked_at() -> None:

@@ -36,11 +36,12 @@ def create_app(
     register_security(app, settings)
     # which gesture the page says that an edit is part of
     app.before_request(lambda: gestures.begin(request.headers.get("X-Gesture", "")))
-    parts = (sessions, tracks, timeline, details, rides, passes, balance, jobs, recordings, rules)
+    parts = (sessions, tracks, timeline, details, rides, passes, balance, jobs, recordings, rules, binary)
     for part in parts:
-        if described:
-            part.api.describe()
-        app.register_api(part.api)
-    app.register_blueprint(binary.bp)
+        part.api.join(app, described)
+    if described:
+        from nivelus.web.described import EDGE
+
+        app.paths.update(EDGE)
     app.register_blueprint(pages.bp)
     return app

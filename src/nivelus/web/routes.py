@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from flask_openapi3 import APIBlueprint, Tag
+from flask_openapi3 import APIBlueprint, OpenAPI, Tag
 from flask_openapi3.types import ParametersTuple
 from flask_openapi3.utils import parse_parameters
 
@@ -32,3 +32,14 @@ class Routes(APIBlueprint):
         for rule, func, described in self._undescribed:
             super()._collect_openapi_info(rule, func, **described)
         self._undescribed.clear()
+
+    def join(self, app: OpenAPI, described: bool) -> None:
+        """Take the routes into an application; into its description as well if it is ``described``."""
+        if described:
+            self.describe()
+        before = dict(app.paths)
+        app.register_api(self)
+        # an address that another part has for another method as well would lose that
+        for address in before.keys() & self.paths.keys():
+            own = self.paths[address]
+            app.paths[address] = before[address].model_copy(update={name: getattr(own, name) for name in own.model_fields_set})

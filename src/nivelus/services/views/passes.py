@@ -43,6 +43,12 @@ class DrawnView(View):
     passes: list[PassView]
 
 
+class PiecesTaken(View):
+    """How many pairs of a pass the program has."""
+
+    count: int
+
+
 class PhraseGain(View):
     """How far a phrase is moved, dB."""
 
