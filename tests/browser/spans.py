@@ -6,10 +6,9 @@ from typing import Any
 
 from playwright.sync_api import Page, expect
 
-from tests.browser.hands import (
-    drag,
-    place,
-)
+from nivelus.core.deliver.curve_csv import read_csv
+from tests.browser.hands import drag, place
+from tests.helpers.program import Program
 
 
 def select_span(page: Page, state: dict[str, Any], start: float, end: float) -> None:
@@ -31,3 +30,8 @@ def lift_by_three(page: Page) -> None:
 def lane(page: Page, name: str) -> None:
     """Take a lane in hand."""
     page.get_by_role("radiogroup", name="Lane in hand").get_by_text(name, exact=True).click()
+
+
+def curve_now(program: Program, song: dict[str, Any]) -> Any:
+    """The ride as it is written out."""
+    return read_csv(program.get_bytes(f"/api/tracks/{song['tracks'][0]['id']}/lanes/ride.csv"))

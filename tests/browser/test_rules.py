@@ -7,7 +7,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect
 
-from nivelus.core.rule import read_rule
+from nivelus.core.rule_file import read_rule
 from tests.browser.hands import eventually, open_stage
 from tests.conftest import uneven_voice, write_sound
 from tests.helpers.program import Program

@@ -9,7 +9,8 @@ from typing import Any
 import pytest
 import soundfile
 
-from nivelus.core.rule import DEFAULT, read_rule, with_values
+from nivelus.core.rule import DEFAULT, with_values
+from nivelus.core.rule_file import read_rule
 from tests.conftest import detailed_voice, uneven_voice, write_sound
 from tests.helpers.cli import run
 

@@ -13,23 +13,8 @@ from nivelus.core.errors import GainError
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.drawn import CLOSEST, EMPTY, FINE, SPACING, Curve, Shape, curve_of, flatten, spaced, with_points
-from nivelus.core.gain.edits import (
-    add_point,
-    border_points,
-    copy_range,
-    delete_points,
-    delete_range,
-    draw,
-    hold_points,
-    lift,
-    move_points,
-    paste,
-    scale,
-    set_points,
-    shift,
-    smooth,
-    thin,
-)
+from nivelus.core.gain.edits import border_points, copy_range, delete_range, draw, lift, paste, scale, smooth, thin
+from nivelus.core.gain.point_edits import add_point, delete_points, hold_points, move_points, set_points, shift
 from nivelus.core.gain.together import add
 from tests.conftest import RATE
 from tests.helpers.curves import curves, shapes, times

@@ -16,22 +16,9 @@ from nivelus.core.drafts.dip_rules import DEFAULT_RULES
 from nivelus.core.drafts.duck import DuckRule
 from nivelus.core.drafts.wants import RideRule
 from nivelus.core.errors import RuleError
-from nivelus.core.rule import (
-    DEFAULT,
-    LARGEST,
-    Choice,
-    Number,
-    Rule,
-    Switch,
-    about,
-    flat,
-    from_table,
-    read_rule,
-    to_table,
-    with_values,
-    write_rule,
-)
+from nivelus.core.rule import DEFAULT, Choice, Number, Rule, Switch, about, flat, from_table, to_table, with_values
 from nivelus.core.rule import settings as all_settings
+from nivelus.core.rule_file import LARGEST, read_rule, write_rule
 
 
 def values_of(path: str) -> st.SearchStrategy[Any]:

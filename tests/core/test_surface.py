@@ -33,3 +33,17 @@ def test_others_use_what_a_room_shows_and_it_shows_nothing_else(room: str) -> No
     shown = set(importlib.import_module(f"nivelus.core.{room}").__all__)
     assert shown == imported_from_outside(room)
     assert all((CORE / room / f"{module}.py").exists() for module in shown)
+
+
+def test_what_takes_many_things_says_what_they_are() -> None:
+    """Public functions with more than three parameters have a section for them."""
+    silent = [
+        f"{path.relative_to(CORE)}: {node.name}"
+        for path in CORE.rglob("*.py")
+        for node in ast.walk(ast.parse(path.read_text()))
+        if isinstance(node, ast.FunctionDef)
+        and not node.name.startswith("_")
+        and len([arg for arg in (*node.args.args, *node.args.kwonlyargs) if arg.arg not in ("self", "cls")]) > 3
+        and "Parameters\n" not in (ast.get_docstring(node) or "")
+    ]
+    assert silent == []

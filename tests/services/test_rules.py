@@ -10,7 +10,8 @@ import soundfile
 
 from nivelus.core.deliver.level import level_file
 from nivelus.core.errors import NotFound, Refused, RuleError
-from nivelus.core.rule import DEFAULT, read_rule, with_values
+from nivelus.core.rule import DEFAULT, with_values
+from nivelus.core.rule_file import read_rule
 from nivelus.core.shipped import SHIPPED
 from nivelus.services.clips import details, drafts
 from nivelus.services.files import renders

@@ -12,8 +12,9 @@ import click
 from nivelus.cli.options import PATH, PLURALS, Number, Option, number_from
 from nivelus.core.errors import RuleError
 from nivelus.core.files import check_readable, whole_file
-from nivelus.core.rule import DEFAULT, LARGEST, Choice, Rule, Switch, about, default, read_rule, with_values, write_rule
+from nivelus.core.rule import DEFAULT, Choice, Rule, Switch, about, default, with_values
 from nivelus.core.rule import Number as NumberSetting
+from nivelus.core.rule_file import LARGEST, read_rule, write_rule
 
 AUTO, MEDIAN = "auto", "median"
 WIDEST = {"shallowest": 0.0, "deepest": -60.0}

@@ -14,7 +14,7 @@ from nivelus.core.chain.clips import ClipTable
 from nivelus.core.chain.placing import Runs, runs_of
 from nivelus.core.gain.clips import ClipSpans
 from nivelus.core.gain.drawn import EMPTY, Curve
-from nivelus.core.gain.edits import shift
+from nivelus.core.gain.point_edits import shift
 from nivelus.store.packing import unpack_curve
 
 DAY = 86_400

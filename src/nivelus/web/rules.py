@@ -7,7 +7,7 @@ from typing import Annotated
 from flask import Response
 from pydantic import BaseModel, Field
 
-from nivelus.core.rule import LARGEST
+from nivelus.core.rule_file import LARGEST
 from nivelus.services.sessions import rules
 from nivelus.services.sessions.rules import NamedRule, NamedRules
 from nivelus.services.views.session import Changed

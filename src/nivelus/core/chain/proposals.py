@@ -211,7 +211,13 @@ def propose_settling(before: TrackState, after: TrackState, limits: ClipGainRule
 
 
 def differs_in(a: GainCurve, b: GainCurve, start: FloatArray, end: FloatArray) -> npt.NDArray[np.bool_]:
-    """In which of the spans ``start`` ... ``end`` samples (n,) two gains differ. O((points + n) log points)."""
+    """In which of the spans ``start`` ... ``end`` samples (n,) two gains differ. O((points + n) log points).
+
+    Parameters
+    ----------
+    a, b : two gains
+    start, end : (n,) first and one-past-last sample of each span
+    """
     if a is b:
         return np.zeros(len(start), bool)
     return changes_spans(add_curves([a, GainCurve(b.at, -b.db)]), start, end)

@@ -47,6 +47,16 @@ def make_room(
 ) -> MadeRoom:
     """Let a bed make room for a levelled voice; write the ``mix`` of both at the rate of the voice, if a name is given.
 
+    Parameters
+    ----------
+    voice : the file of the voice
+    state : the voice as it was levelled
+    bed : the file of the bed
+    rule : by how much the bed goes down, and how
+    mix : where the mix of both is written; none if not given
+    format, bits : those of the mix
+    replace_file : whether ``mix`` may take the place of a file that is there
+
     Raises
     ------
     SoundError
@@ -73,6 +83,14 @@ def level_slowly(
     source: Path, target: Path, rule: SlowRule, format: str = "wav", bits: int = 24, replace_file: bool = True
 ) -> SlowDraft:
     """Even a file without phrases out by a slow ride, and render it.
+
+    Parameters
+    ----------
+    source : the file
+    target : where the result is written
+    rule : how the ride goes
+    format, bits : those of the result
+    replace_file : whether ``target`` may take the place of a file that is there
 
     Raises
     ------

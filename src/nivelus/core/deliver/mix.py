@@ -89,7 +89,15 @@ def render_mix(
 def mixed(
     parts: Sequence[Part], sources: Sequence[SoundSource], start: int, count: int, channels: int
 ) -> npt.NDArray[np.float64]:
-    """A stretch of the sum, (count, channels); silence where no part has anything."""
+    """A stretch of the sum, (count, channels); silence where no part has anything.
+
+    Parameters
+    ----------
+    parts : what is mixed
+    sources : their sounds, opened, in the same order
+    start, count : the first sample and how many, at the rate of the mix
+    channels : those of the mix
+    """
     out = np.zeros((count, channels))
     for part, source in zip(parts, sources, strict=True):
         samples = source.read(start, count).astype(np.float64)

@@ -76,6 +76,14 @@ def plan_outputs(sources: Sequence[Source], output: Path, is_file: bool, ending:
     """Settle the names of a run: ``output`` itself, or for each source its name with ``ending`` in the folder ``output``.
 
     Sources of one name get a number. ``curve_ending`` is that of the curves, such as ``csv``.
+
+    Parameters
+    ----------
+    sources : what is read
+    output : a file or a folder
+    is_file : whether ``output`` is a file
+    ending : that of the sound files, such as ``wav``
+    curve_ending : that of the curves, such as ``csv``; none if not given
     """
     planned: list[Output] = []
     taken: set[tuple[str, str]] = set()

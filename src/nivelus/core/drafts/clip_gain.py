@@ -150,6 +150,13 @@ def resolve_base(kind: BaseKind, value: float, target: float, levels: FloatArray
 
     ``auto`` is the distance of the typical phrase, the median of ``levels`` (n,), from the ``target``; ``hand`` is ``value``
     itself, ``none`` 0. Without levels it is 0.
+
+    Parameters
+    ----------
+    kind : "auto", "hand" or "none"
+    value : dB, by hand
+    target : what is aimed at
+    levels : (n,) those of the phrases, in the unit of the target
     """
     if kind == "hand":
         return value
@@ -171,8 +178,13 @@ def freeing_target(
 ) -> float | None:
     """The highest target below the rule's at which what ceiling and noise limit hold back would be level, to half a dB.
 
-    None where they hold back no more than a few (HARDLY_ANY of all), or where only MOST_LOWER below would do. Parameters are
-    those of ``draft_clip_gain``, ``reason`` that of its draft.
+    None where they hold back no more than a few (HARDLY_ANY of all), or where only MOST_LOWER below would do.
+
+    Parameters
+    ----------
+    levels, true_peaks, room_tones : (n,) as in ``draft_clip_gain``
+    rule : what the draft was made by
+    reason : (n,) those of the draft
     """
     held = np.array([why in ("ceiling", "noise limit", "peaks") for why in reason], bool)
     if held.sum() <= max(FEW, HARDLY_ANY * len(held)):
@@ -187,6 +199,13 @@ def resolve_target(kind: TargetKind, value: float, levels: FloatArray, reference
 
     ``absolute`` is ``value`` itself, ``median`` the median of all ``levels`` (n,), ``reference`` the mean of those that
     ``reference`` (n,) marks. Without levels, or without any marked, it is ``value``.
+
+    Parameters
+    ----------
+    kind : "absolute", "median" or "reference"
+    value : a level
+    levels : (n,) those of the phrases, in the unit of ``value``
+    reference : (n,) which of them are references
     """
     levels = np.asarray(levels, np.float64)
     if kind == "median" and len(levels):

@@ -118,6 +118,13 @@ def spoken(power: FloatArray, vowels: FloatArray, own: float, window: float) -> 
 
     Those are the nuclei of the syllables, however low they lie, and what is as loud as a voice beside them. Before the first
     and after the last nucleus there is onset and decay only. ``own`` is the loudness of the phrase.
+
+    Parameters
+    ----------
+    power : (n,) K-weighted power of the frames of the phrase
+    vowels : (n,) that of the vowel band
+    own : loudness of the phrase, LUFS
+    window : frames on each side that the loudness around a frame is of
     """
     level = around(power, window)
     nuclei = find_nuclei(vowels)

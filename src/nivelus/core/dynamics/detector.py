@@ -84,6 +84,13 @@ def work_on(
 
     The threshold of the compressor itself is not looked at. O(stop - start), and what lies below every threshold costs
     little more than to be read.
+
+    Parameters
+    ----------
+    source : the sound
+    sides : gains, each with its thresholds (dBFS)
+    compressor : what works on it
+    start, stop : the first and one-past-last sample
     """
     rate = source.info.sample_rate
     stop = source.info.frames if stop is None else min(stop, source.info.frames)
@@ -101,12 +108,28 @@ def work_on(
 
 
 def whole_reduction(open_source: Opener, gain: GainCurve | None, compressor: Compressor, threads: int = 2) -> Reduction:
-    """``reduction_of`` all of a sound, on several threads. ``open_source()`` opens it, once for each stretch of it."""
+    """``reduction_of`` all of a sound, on several threads. ``open_source()`` opens it, once for each stretch of it.
+
+    Parameters
+    ----------
+    open_source : opens the sound
+    gain : what the sound has before the compressor
+    compressor : what works on it
+    threads : how many work at once
+    """
     return work_on_all(open_source, [Side(gain, (compressor.threshold,))], compressor, threads)[0][0].reduction
 
 
 def work_on_all(open_source: Opener, sides: Sequence[Side], compressor: Compressor, threads: int = 2) -> list[list[Worked]]:
-    """``work_on`` all of a sound, on several threads. ``open_source()`` opens it, once for each stretch of it."""
+    """``work_on`` all of a sound, on several threads. ``open_source()`` opens it, once for each stretch of it.
+
+    Parameters
+    ----------
+    open_source : opens the sound
+    sides : gains, each with its thresholds (dBFS)
+    compressor : what works on it
+    threads : how many work at once
+    """
     with open_source() as source:
         frames, rate = source.info.frames, source.info.sample_rate
     # long ones: each has to be opened, and settled before it begins

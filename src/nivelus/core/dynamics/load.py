@@ -76,6 +76,15 @@ def threshold_for(
     lies over that of all samples by a ratio that hangs on little else than how hard it works; some seconds here and there tell
     it. Then the tenths below and above are tried on all samples at once, until what is wanted lies between them; the nearer one
     is returned, with the reduction at that threshold. O(samples).
+
+    Parameters
+    ----------
+    open_source : opens the sound
+    gain : what the sound has before the compressor
+    compressor : what works on it
+    spans : (n, 2) samples of the phrases
+    wanted : average reduction, dB
+    worked : the reduction at the present threshold
     """
     peaks = worked.peaks.astype(np.float32)
     inside = _inside(len(peaks), spans)
@@ -160,7 +169,15 @@ class LoadCompared:
 
 
 def compare(open_source: Opener, gain: GainCurve, compressor: Compressor, spans: Spans) -> LoadCompared:
-    """The load of a voice before its gain and after it. O(samples)."""
+    """The load of a voice before its gain and after it. O(samples).
+
+    Parameters
+    ----------
+    open_source : opens the sound
+    gain : that of the voice before its fader
+    compressor : what works on it
+    spans : (n, 2) samples of the phrases
+    """
 
     thresholds = (compressor.threshold,)
     (before,), (worked,) = work_on_all(open_source, [Side(None, thresholds), Side(gain, thresholds)], compressor)

@@ -78,6 +78,13 @@ def compile_clip_gains(clips: ClipSpans, gain: FloatArray, rate: int, breaths: F
 
     ``breaths`` (m, 2) are samples, in order, through which no glide goes.
 
+    Parameters
+    ----------
+    clips : where they lie
+    gain : (n,) dB of each
+    rate : Hz
+    breaths : (m, 2) samples, in order, through which no glide goes
+
     Raises
     ------
     GainError

@@ -33,6 +33,12 @@ def compile_curves(curves: Sequence[Curve], rate: int, low: float = SILENT, high
 
     A move that is quicker than a raised cosine of the de-click ramp is spread over that ramp, so that nothing clicks whatever
     was drawn.
+
+    Parameters
+    ----------
+    curves : what is added up
+    rate : Hz
+    low, high : dB that each is kept within
     """
     kept = [limit(curve, low, high) for curve in curves if len(curve)]
     if not kept:

@@ -1,4 +1,4 @@
-"""Edits of curves: pure functions from a curve to a curve. An edit that is confined to a range leaves the outside identical.
+"""Edits of ranges of curves, from a curve to a curve. An edit that is confined to a range leaves the outside identical.
 
 Conventions are those of ``core.gain.drawn``: seconds, dB.
 """
@@ -18,7 +18,6 @@ from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import (
     CLOSEST,
     FINE,
-    SPACING,
     Curve,
     Shape,
     area,
@@ -29,95 +28,12 @@ from nivelus.core.gain.drawn import (
     plain,
     with_points,
 )
+from nivelus.core.gain.point_edits import set_points, shift
 from nivelus.core.gain.together import add
 
 Indices = npt.NDArray[np.int64]
 SAME_LINE = 0.05
 """dB within which the line on both sides of a range is the same."""
-
-# --- single points
-
-
-def add_point(curve: Curve, at: float, db: float, shape: Shape = Shape.LINEAR) -> Curve:
-    """A curve with one point more; a point that is there already gets the new gain and shape."""
-    near = np.abs(curve.at - at)
-    if len(curve) and near.min() < SPACING - CLOSEST:
-        return set_points(curve, np.array([near.argmin()]), db=db, shape=shape)
-    i = int(np.searchsorted(curve.at, at))
-    # a way that is parted is no longer part of a cosine that was cut
-    phase = curve.phase.copy()
-    if i > 0:
-        phase[i - 1] = (0.0, 1.0)
-    return Curve(
-        np.insert(curve.at, i, at),
-        np.insert(curve.db, i, db),
-        np.insert(curve.shape, i, np.int8(shape)),
-        np.insert(phase, i, (0.0, 1.0), axis=0),
-        np.insert(curve.ids, i, 0),
-    )
-
-
-def set_points(curve: Curve, points: Indices, db: float | None = None, shape: Shape | None = None) -> Curve:
-    """Give points an exact gain, a shape, or both; where nothing is given they stay."""
-    gains, shapes, phase = curve.db.copy(), curve.shape.copy(), curve.phase.copy()
-    if db is not None:
-        gains[points] = db
-    if shape is not None:
-        shapes[points] = np.int8(shape)
-        phase[points] = (0.0, 1.0)
-    return replace(curve, db=gains, shape=shapes, phase=phase)
-
-
-def hold_points(curve: Curve, points: Indices, ramp: float) -> Curve:
-    """Let a curve stay at each of some points until the next, so that what is held has its edges where it begins and ends.
-
-    Ramps (seconds, at most) that a lift made beside what stays at one gain become as short as the de-click ramp, without moving
-    it: they would let it end a ramp too late, and rise into it from a ramp before.
-    """
-    curve = set_points(curve, points, shape=Shape.HOLD)
-    level, gaps = finite(curve.db), np.diff(curve.at)
-    stays = np.abs(np.diff(level)) < 1e-9
-    steep = ~stays & (gaps <= ramp + CLOSEST) & (gaps > 2 * DECLICK_SECONDS)
-    chosen = np.zeros(len(curve), bool)
-    chosen[points] = True
-    # ways that stay at one gain and begin or end at a chosen point: the ramps before and behind them
-    kept = stays & (chosen[:-1] | chosen[1:])
-    into = np.flatnonzero(steep[:-1] & kept[1:])
-    out = np.flatnonzero(kept[:-1] & steep[1:]) + 1
-    curve = set_points(curve, into, shape=Shape.HOLD)
-    for at, db in [(float(curve.at[i]) + DECLICK_SECONDS, float(curve.db[i + 1])) for i in out]:
-        curve = add_point(curve, at, db)
-    return curve
-
-
-def move_points(curve: Curve, points: Indices, seconds: float = 0.0, db: float = 0.0) -> Curve:
-    """Move points in time, in gain, or both. In time they go as far as their neighbours that stay let them."""
-    chosen = np.zeros(len(curve), bool)
-    chosen[points] = True
-    if not chosen.any():
-        return curve
-    gaps = np.diff(curve.at) - SPACING
-    back, forth = chosen[1:] & ~chosen[:-1], chosen[:-1] & ~chosen[1:]
-    least = max(-float(np.min(gaps[back], initial=np.inf)), -float(curve.at[chosen][0]))
-    seconds = min(max(seconds, least), float(np.min(gaps[forth], initial=np.inf)))
-    return replace(curve, at=curve.at + seconds * chosen, db=curve.db + db * chosen)
-
-
-def delete_points(curve: Curve, points: Indices) -> Curve:
-    """A curve without some of its points."""
-    chosen = np.zeros(len(curve), bool)
-    chosen[points] = True
-    phase = curve.phase.copy()
-    phase[:-1][chosen[1:]] = (0.0, 1.0)
-    return replace(curve, phase=phase).keep(~chosen)
-
-
-def shift(curve: Curve, seconds: float) -> Curve:
-    """The whole curve earlier or later."""
-    return replace(curve, at=curve.at + seconds)
-
-
-# --- ranges
 
 
 def lift(curve: Curve, start: float, end: float, db: float, ramp_in: float, ramp_out: float) -> Curve:
@@ -125,6 +41,13 @@ def lift(curve: Curve, start: float, end: float, db: float, ramp_in: float, ramp
 
     Both edges move by the same amount, and a second lift of the span uses the points of the first. Outside of span and
     ramps the curve is identical.
+
+    Parameters
+    ----------
+    curve : what is drawn
+    start, end : seconds
+    db : by how much
+    ramp_in, ramp_out : seconds
 
     Raises
     ------
@@ -139,7 +62,15 @@ def lift(curve: Curve, start: float, end: float, db: float, ramp_in: float, ramp
 
 
 def scale(curve: Curve, start: float, end: float, factor: float, around: float) -> Curve:
-    """Make the moves of a range larger or smaller around a gain; border points keep the outside as it is."""
+    """Make the moves of a range larger or smaller around a gain; border points keep the outside as it is.
+
+    Parameters
+    ----------
+    curve : what is drawn
+    start, end : seconds
+    factor : how much larger the moves get
+    around : dB that stays as it is
+    """
     cut, inner, _ = _bordered(curve, start, end)
     return replace(cut, db=np.where(inner, around + factor * (cut.db - around), cut.db))
 
@@ -153,6 +84,13 @@ def delete_range(
     and where this would change nothing, the range goes to 0 dB with ramps (seconds) that lie within it. Border points keep the
     outside as it is, so a wide range never becomes one slow slope from side to side. Beyond the ``ends`` (seconds) of what a
     curve belongs to there is no outside.
+
+    Parameters
+    ----------
+    curve : what is drawn
+    start, end : seconds
+    ramp : seconds
+    ends : from when to when what the curve belongs to lasts, seconds
     """
     start, end = _ordered(start, end)
     cut, inner, borders = _bordered(curve, start, end)
@@ -188,7 +126,15 @@ def paste(curve: Curve, at: float, piece: Curve) -> Curve:
 
 
 def draw(curve: Curve, at: FloatArray, db: FloatArray, error: float = 0.1) -> Curve:
-    """What the hand drew, in whatever direction, in place of what was there; thinned to ``error`` dB."""
+    """What the hand drew, in whatever direction, in place of what was there; thinned to ``error`` dB.
+
+    Parameters
+    ----------
+    curve : what is drawn
+    at : (n,) seconds in the order in which the hand came by
+    db : (n,) gain there
+    error : dB
+    """
     if len(at) < 2:
         return curve
     drawn = thin(curve_of(zip(at.tolist(), db.tolist(), strict=True)), error)
@@ -198,6 +144,12 @@ def draw(curve: Curve, at: FloatArray, db: FloatArray, error: float = 0.1) -> Cu
 
 def replace_range(curve: Curve, start: float, end: float, inner: Curve) -> Curve:
     """A curve with the points of ``inner`` in place of what lay between two moments, where border points keep the outside.
+
+    Parameters
+    ----------
+    curve : what is drawn
+    start, end : seconds
+    inner : what comes between them
 
     Raises
     ------
@@ -223,6 +175,13 @@ def smooth(curve: Curve, start: float, end: float, seconds: float, error: float 
     What stays at one gain for longer keeps it in its middle, and the area under the range stays the same, but for what thinning
     takes: what corners lose is given back beside them. O(n log n) in the points of the range, however long it is: where
     a curve is straight the mean is the curve.
+
+    Parameters
+    ----------
+    curve : what is drawn
+    start, end : seconds
+    seconds : what the mean is taken of
+    error : dB
     """
     start, end = _ordered(start, end)
     straight = flatten(curve)
@@ -257,6 +216,12 @@ def thin(curve: Curve, error: float, start: float = -np.inf, end: float = np.inf
     """As few points as stray no more than ``error`` dB from the curve, in a range or everywhere.
 
     Douglas and Peucker's way (Cartographica 10, 1973), with the distance taken along the axis of gain. O(n log n) as a rule.
+
+    Parameters
+    ----------
+    curve : what is drawn
+    error : dB
+    start, end : seconds; everywhere if not given
     """
     if len(curve) < 3:
         return curve

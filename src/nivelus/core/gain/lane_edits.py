@@ -9,7 +9,7 @@ import numpy as np
 from nivelus.core.errors import Refused
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import CLOSEST, COLUMNS, Curve, Shape, chained, curve_of, finite, with_points
-from nivelus.core.gain.edits import delete_points
+from nivelus.core.gain.point_edits import delete_points
 
 RAMP = 0.06
 """Seconds of the ramps of a lift."""

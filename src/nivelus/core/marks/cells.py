@@ -66,6 +66,14 @@ def measure_cell(
 
     Its room tone is that of the frames that lie outside its phrase by 50 ms; where there are fewer than ten of them, the
     ``room_tone`` of the recording stands in.
+
+    Parameters
+    ----------
+    grid : that of the recording
+    start, end : samples of the cell
+    phrase_start, phrase_end : samples of its phrase; None where it has none
+    confidence : that of the phrase, 0 ... 1
+    room_tone : that of the recording, dBFS
     """
     rate = grid.sample_rate
     frames = grid.span(start / rate, end / rate)

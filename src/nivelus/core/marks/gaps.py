@@ -29,7 +29,15 @@ _IN_TIME = 0.025
 
 
 def find_gaps(grid: LevelGrid, f: Features, phrases: list[Span], breaths: list[Mark]) -> list[Mark]:
-    """The gaps of a recording: what is neither in ``phrases`` (spans of frames), nor their ending, nor in ``breaths``."""
+    """The gaps of a recording: what is neither in ``phrases`` (spans of frames), nor their ending, nor in ``breaths``.
+
+    Parameters
+    ----------
+    grid : that of the recording
+    f : its features
+    phrases : spans of frames
+    breaths : those that were found
+    """
     free = np.ones(len(f.loud), bool)
     for (a, _), b in zip(phrases, closings(f, phrases), strict=True):
         free[a:b] = False

@@ -21,7 +21,17 @@ def ranked(values: FloatArray, share: int) -> float:
 
 @numba.njit(nogil=True, cache=True)
 def floors(level: FloatArray, second: int, reach: int, share: int, lowest: float, every: int) -> FloatArray:
-    """For each second of ``level``, the rank of ``every`` so many frames within ``reach`` seconds of it and over ``lowest``."""
+    """For each second of ``level``, the rank of ``every`` so many frames within ``reach`` seconds of it and over ``lowest``.
+
+    Parameters
+    ----------
+    level : (n,) dB
+    second : frames of a second
+    reach : seconds on each side
+    share : the rank, percent
+    lowest : dB over which a frame counts
+    every : frames between two that are looked at
+    """
     count = max(1, -(-len(level) // second))
     out = np.full(count, lowest)
     for block in range(count):
@@ -54,6 +64,14 @@ def steps(level: FloatArray, most: FloatArray, reach: int, steady: float, least:
     """Frames at which noise steps by ``least`` dB to another level, within ``steady`` dB for ``reach`` frames on both sides.
 
     Only what lies under ``most`` (n,) is noise. Of frames close together the one where the step is highest counts.
+
+    Parameters
+    ----------
+    level : (n,) dB
+    most : (n,) dB under which it is noise
+    reach : frames on each side
+    steady : dB within which it stays there
+    least : dB that a step has
     """
     count = len(level)
     out = np.empty(count // reach + 1, np.int64)
@@ -91,7 +109,15 @@ def steps(level: FloatArray, most: FloatArray, reach: int, steady: float, least:
 
 @numba.njit(nogil=True, cache=True)
 def usual(band: FloatArray, a: int, b: int, first: int, last: int, near: int, away: int) -> float:
-    """The level that a band reaches around frames a ... b, within first ... last; infinite where there is nothing around."""
+    """The level that a band reaches around frames a ... b, within first ... last; infinite where there is nothing around.
+
+    Parameters
+    ----------
+    band : (n,) dB
+    a, b : frames of what is looked at
+    first, last : frames within which its neighbourhood lies
+    near, away : how many frames away that is at most, and at least
+    """
     left = band[max(first, a - near) : max(first, a - away)]
     right = band[b + away - 1 : max(b + away - 1, min(last, b + near))]
     if len(left) + len(right) < away:
@@ -107,6 +133,16 @@ def bumps(
 
     ``loud`` is the level that they reach, ``drop`` how far down their edges lie, ``rise`` how far they come up within as many
     frames as ``frames`` says, after the longest they may last, and what is near and away.
+
+    Parameters
+    ----------
+    band : (n,) dB
+    a, b : frames within which they lie
+    least : dB over the neighbourhood
+    loud : level that they reach, dB
+    drop : dB from the top down to their edges
+    rise : dB that they come up
+    frames : of the rise, the longest, near and away
     """
     rise_frames, longest, near, away = frames[0], frames[1], frames[2], frames[3]
     first, last = max(0, a - 3), min(len(band), b + 3)
@@ -199,6 +235,13 @@ def hisses(
 
     ``levels`` are over the rest, under the voice, over the room, and down to the feet; ``frames`` are around a phrase, the
     shortest and longest, the most that length counts, and from where to where before it a closure lies.
+
+    Parameters
+    ----------
+    high, rest, hiss, loud, body, mid : (n,) dB of the bands
+    phrases : (m, 2) frames
+    levels : dB over the rest, under the voice, over the room, down to the feet
+    frames : around a phrase, shortest, longest, most that length counts, and the closure from and to
     """
     over_rest, under_voice, over_room, feet = levels[0], levels[1], levels[2], levels[3]
     around, shortest, longest, long = frames[0], frames[1], frames[2], frames[3]

@@ -33,7 +33,15 @@ _FRAMES = np.array([RISE_FRAMES, LONGEST, _NEAR, _AWAY], np.int64)
 
 
 def find_knocks(grid: LevelGrid, f: Features, phrases: list[Span], esses: list[Mark]) -> list[Mark]:
-    """Find the knocks inside ``phrases`` (spans of frames); what is an ess is none, however hard."""
+    """Find the knocks inside ``phrases`` (spans of frames); what is an ess is none, however hard.
+
+    Parameters
+    ----------
+    grid : that of the recording
+    f : its features
+    phrases : spans of frames
+    esses : those that were found
+    """
     hissing = np.zeros(len(f.low), bool)
     for ess in esses:
         hissing[round(ess.start * 100) : round(ess.end * 100)] = True
@@ -49,7 +57,14 @@ def find_knocks(grid: LevelGrid, f: Features, phrases: list[Span], esses: list[M
 
 
 def excess_of(f: Features, a: int, b: int, first: int, last: int) -> float:
-    """How far frames a ... b stand over their neighbourhood within first ... last, in the band that stands out most; dB."""
+    """How far frames a ... b stand over their neighbourhood within first ... last, in the band that stands out most; dB.
+
+    Parameters
+    ----------
+    f : features
+    a, b : frames of what is looked at
+    first, last : frames within which its neighbourhood lies
+    """
     return max(float(band[a:b].max()) - _usual(band, a, b, first, last) for band in (f.low, f.burst))
 
 

@@ -83,7 +83,18 @@ def new_mark(
     holds: tuple[str, ...] = (),
     stands: float | None = None,
 ) -> Mark:
-    """A mark over a span of frames, with its level measured."""
+    """A mark over a span of frames, with its level measured.
+
+    Parameters
+    ----------
+    kind : one of KINDS
+    grid : that of the recording
+    span : frames
+    confidence : 0 ... 1
+    excess : dB over what is usual, where it has one
+    holds : what a gap holds, of HOLDS
+    stands : dB over the room, where it is told
+    """
     a, b = span
     return Mark(
         kind=kind,

@@ -30,7 +30,15 @@ _GOOD_PAUSE, _LESS_PER_FRAME, _LEAST_PAUSE = 26.0, 0.025, 6.0
 def join_islands(
     islands: list[list[int]], f: Features, power: npt.NDArray[np.float32], over: FloatArray
 ) -> list[tuple[int, int]]:
-    """Islands as phrases: those that no pause parts are one. ``power`` is the K-weighted power of the frames."""
+    """Islands as phrases: those that no pause parts are one. ``power`` is the K-weighted power of the frames.
+
+    Parameters
+    ----------
+    islands : spans of frames, in order
+    f : features
+    power : (n,) K-weighted, of the frames
+    over : (n,) dB over the room
+    """
     joined: list[list[int]] = []
     for island in islands:
         if joined and (_weight(f, power, joined[-1][1], island[0]) < PAUSE or _drowned(f, joined[-1], island, over)):
@@ -70,7 +78,15 @@ def _holds_air(f: Features, over: FloatArray, a: int, b: int) -> bool:
 
 
 def divide(f: Features, over: FloatArray, span: tuple[int, int], longest: float) -> list[tuple[int, int]]:
-    """A phrase of more than ``longest`` frames, divided at its best pause and again; whole where it has none."""
+    """A phrase of more than ``longest`` frames, divided at its best pause and again; whole where it has none.
+
+    Parameters
+    ----------
+    f : features
+    over : (n,) dB over the room
+    span : frames of the phrase
+    longest : frames
+    """
     a, b = span
     if b - a <= longest:
         return [span]

@@ -92,7 +92,15 @@ def have_room(level: FloatArray, parts: npt.NDArray[np.int64]) -> npt.NDArray[np
 
 
 def room_floor(level: FloatArray, parts: npt.NDArray[np.int64], roomy: npt.NDArray[np.bool_], voice: FloatArray) -> FloatArray:
-    """Room tone under ``level`` (n,) in dB within the ``stretches`` that have any; O(n)."""
+    """Room tone under ``level`` (n,) in dB within the ``stretches`` that have any; O(n).
+
+    Parameters
+    ----------
+    level : (n,) dB
+    parts : (m, 2) frames of the stretches
+    roomy : (m,) which of them have any room
+    voice : (n,) dB, that of the voice around each frame
+    """
     out = np.full(len(level), LOWEST)
     for (a, b), has_room in zip(parts.tolist(), roomy.tolist(), strict=True):
         if not has_room:

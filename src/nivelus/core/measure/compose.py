@@ -62,7 +62,15 @@ def compose(parts: Sequence[Part], grids: Sequence[LevelGrid], rate: int, sample
 def compose_wave(
     parts: Sequence[Part], waves: Sequence[npt.NDArray[np.float16]], rate: int, samples: int
 ) -> npt.NDArray[np.float16]:
-    """The finest level of a track's waveform from those of its parts, see ``core.measure.waveform``; to the nearest bin."""
+    """The finest level of a track's waveform from those of its parts, see ``core.measure.waveform``; to the nearest bin.
+
+    Parameters
+    ----------
+    parts : from where to where each recording is heard, and by how much it lies later, samples of the track
+    waves : the finest level of each
+    rate : Hz of the track
+    samples : how long the track is
+    """
     per_second = FRAMES_PER_SECOND * BINS_PER_FRAME
     out = np.zeros((frame_count(samples, rate) * BINS_PER_FRAME, 2), np.float16)
     for part, wave in zip(parts, waves, strict=True):

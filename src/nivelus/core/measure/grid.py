@@ -76,7 +76,14 @@ def frame_count(samples: int, rate: int) -> int:
 
 
 def frame_borders(samples: int, rate: int, first: int = 0, last: int | None = None) -> npt.NDArray[np.int64]:
-    """First sample of every frame and the end of the last, (frames + 1,); or of frames ``first`` ... ``last`` - 1 only."""
+    """First sample of every frame and the end of the last, (frames + 1,); or of frames ``first`` ... ``last`` - 1 only.
+
+    Parameters
+    ----------
+    samples : how long the sound is
+    rate : Hz
+    first, last : frames that are told; all if not given
+    """
     count = frame_count(samples, rate)
     last = count if last is None else min(last, count)
     borders: npt.NDArray[np.int64] = _border(np.arange(first, last + 1, dtype=np.int64), rate)

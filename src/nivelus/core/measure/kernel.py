@@ -196,8 +196,12 @@ def measure_wave(
 ) -> None:
     """The waveform and the sample peaks of one channel.
 
-    ``peaks`` (m,) is filled with the sample peak of each frame, ``wave`` (m * BINS_PER_FRAME, 2) with the lowest and the
-    highest sample of each bin.
+    Parameters
+    ----------
+    x : (n,) samples
+    borders : (m + 1,) first sample of each frame, and the end
+    peaks : (m,) is filled with the sample peak of each frame
+    wave : (m * BINS_PER_FRAME, 2) is filled with the lowest and highest sample of each bin
     """
     for frame in range(len(borders) - 1):
         part = x[borders[frame] : borders[frame + 1]]
@@ -235,6 +239,13 @@ def true_peaks(
     Sums and differences of mirrored samples give all three points from one set of loads: half a sample on is the sum over
     G * a, a quarter and three quarters are the sums E * a plus and minus O * d, so the larger of their sizes is
     abs(E * a) + abs(O * d). Everything is written out so that the loop is vectorised along time.
+
+    Parameters
+    ----------
+    x : (n,) samples
+    borders : (m + 1,) first sample of each frame, and the end
+    sample_peaks : (m,) that of each frame
+    out : (m,) is filled
     """
     longest = 0
     for frame in range(len(borders) - 1):

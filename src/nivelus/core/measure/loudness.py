@@ -79,6 +79,12 @@ def power_around(power: FloatArray, at: npt.NDArray[np.int64], before: int, afte
     """Mean power of the frames ``before`` and ``after`` some places ``at`` (n,), of fewer at both ends. O(frames + n).
 
     A place itself counts to what is after it.
+
+    Parameters
+    ----------
+    power : (n,) of the frames
+    at : (m,) places
+    before, after : frames that count on each side
     """
     total = np.concatenate([[0.0], np.cumsum(power)])
     first, last = np.maximum(at - before, 0), np.minimum(at + after, len(power))

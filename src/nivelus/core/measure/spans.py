@@ -38,6 +38,12 @@ def span_levels(grid: LevelGrid, start: float, end: float, gain: FloatArray | No
     """Measure a span given in seconds; loudness is gated as in ``loudness.gated_loudness``. O(frames of the span).
 
     ``gain`` (frames of the span, 2) is that of ``core.gain.compiled.frame_gain``; none if not given.
+
+    Parameters
+    ----------
+    grid : that of the recording
+    start, end : seconds
+    gain : (frames, 2) that of the frames of the span; none if not given
     """
     frames = grid.span(start, end)
     names = ("k", "plain", "true_peak", "peak")

@@ -30,7 +30,12 @@ def pyramid(wave: npt.NDArray[np.float16]) -> npt.NDArray[np.float16]:
 def tile(data: npt.NDArray[np.float16], bins: int, level: int, index: int) -> npt.NDArray[np.float32]:
     """Tile ``index`` of ``level``: up to TILE bins, (n, 2) float32; empty past the end.
 
-    ``bins`` is the number of bins of level 0.
+    Parameters
+    ----------
+    data : (n, 2) all levels one behind the other
+    bins : how many bins level 0 has
+    level : which level
+    index : which tile of it
     """
     offset, length = 0, bins
     for _ in range(level):

@@ -76,7 +76,14 @@ def frames_at_rate(frames: int, own: int, wanted: int) -> int:
 
 
 def read_at_rate(source: SoundSource, wanted: int, start: int, count: int) -> Samples:
-    """``count`` samples at the rate ``wanted`` from ``start`` on, silence where they lie before the beginning or the end."""
+    """``count`` samples at the rate ``wanted`` from ``start`` on, silence where they lie before the beginning or the end.
+
+    Parameters
+    ----------
+    source : the sound
+    wanted : Hz
+    start, count : the first sample and how many, at that rate
+    """
     own = source.info.sample_rate
     if own == wanted:
         return _read(source, start, count)

@@ -14,25 +14,10 @@ from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.drawn import Curve, Shape, curve_of, finite, with_points
-from nivelus.core.gain.edits import (
-    Indices,
-    add_point,
-    border_points,
-    copy_range,
-    delete_points,
-    draw,
-    hold_points,
-    lift,
-    move_points,
-    paste,
-    scale,
-    set_points,
-    shift,
-    smooth,
-    thin,
-)
+from nivelus.core.gain.edits import Indices, border_points, copy_range, draw, lift, paste, scale, smooth, thin
 from nivelus.core.gain.edits import delete_range as delete_span
 from nivelus.core.gain.lane_edits import RAMP, draw_alike, kept_within, with_ramps, without_rests
+from nivelus.core.gain.point_edits import add_point, delete_points, hold_points, move_points, set_points, shift
 from nivelus.services.answers.edits import count_of, run_edit
 from nivelus.services.lanes.parts import NAMES, Drawing, change, draw_in, parts_of
 from nivelus.services.lanes.rows import (

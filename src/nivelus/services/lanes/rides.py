@@ -18,8 +18,8 @@ from nivelus.core.errors import Refused
 from nivelus.core.gain.clip_curves import heard
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.drawn import SILENT, Curve, Shape
-from nivelus.core.gain.edits import shift
 from nivelus.core.gain.lane_edits import RAMP
+from nivelus.core.gain.point_edits import shift
 from nivelus.core.measure.grid import FRAME, LevelGrid
 from nivelus.core.measure.inside import inner_spread
 from nivelus.services.answers.edits import count_of, run_edit

@@ -18,7 +18,7 @@ from nivelus.core.gain.clip_curves import join_clip_curves, part
 from nivelus.core.gain.clips import clip_spans
 from nivelus.core.gain.compiled import SILENCE
 from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, finite, numbered, spaced
-from nivelus.core.gain.edits import shift
+from nivelus.core.gain.point_edits import shift
 from nivelus.core.gain.together import inside_of
 from nivelus.services.track.state import working_range
 from nivelus.services.track.timeline import Timeline

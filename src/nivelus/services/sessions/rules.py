@@ -11,7 +11,8 @@ from sqlmodel import col
 
 from nivelus.core.errors import NotFound, Refused, RuleError
 from nivelus.core.marks.mark import KINDS
-from nivelus.core.rule import DEFAULT, Rule, flat, read_rule, with_values, write_rule
+from nivelus.core.rule import DEFAULT, Rule, flat, with_values
+from nivelus.core.rule_file import read_rule, write_rule
 from nivelus.core.shipped import SHIPPED
 from nivelus.services.answers.answers import after_edit, reading_back, tracks_of
 from nivelus.services.answers.settling import settling
