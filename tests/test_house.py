@@ -26,6 +26,14 @@ def test_no_file_is_too_long_to_be_known() -> None:
     assert long == {}
 
 
+def test_the_database_is_asked_in_the_store() -> None:
+    """Use cases ask by name; only upkeep, which looks at what lies there, asks in words of its own."""
+    asks = re.compile(r"\bselect\(|\.(?:execute|scalars|scalar)\(")
+    services = ROOT / "src" / "nivelus" / "services"
+    asking = {path.parent.name for path in services.rglob("*.py") if asks.search(path.read_text())}
+    assert asking == {"upkeep"}
+
+
 def refusals() -> Iterator[ast.Call]:
     """Every error that the program raises with words of its own."""
     for path in (ROOT / "src" / "nivelus").rglob("*.py"):

@@ -15,6 +15,7 @@ from nivelus.services.sessions import cards, jobs, sessions
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.upkeep.mending import mend
 from nivelus.settings import Settings
+from nivelus.store import job_rows
 from tests.conftest import bring_in
 
 
@@ -58,7 +59,7 @@ def test_a_job_that_beats_is_left_alone(bench: Workbench, waiting: str, settings
         watch.look()
         time.sleep(0.06)
         with bench.database.writing() as db:
-            db.execute(jobs._own(job).values(beat=round(share * 10)))
+            assert job_rows.put_of_run(db, job, beat=round(share * 10))
     watch.look()
     assert state_of(bench, waiting) == "running"
 

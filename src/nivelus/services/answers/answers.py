@@ -8,12 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from functools import cache, partial
+from functools import partial
 
 import numpy as np
-from sqlalchemy import Select, bindparam, select
 from sqlalchemy.orm import Session as DbSession
-from sqlmodel import col
 
 from nivelus.core.chain.state import TrackState
 from nivelus.core.errors import DiskFull, NivelusError, NotFound, Refused
@@ -55,6 +53,7 @@ from nivelus.store.history import ReadBack, require
 from nivelus.store.reading import carry, clip_rows, forget
 from nivelus.store.steps import names_changed
 from nivelus.store.tables import Session, Track, takes_of
+from nivelus.store.track_rows import tracks_in_order
 
 MANY = 200
 """Clips or marks from which an answer tells those that stay what they were by their values, column by column."""
@@ -184,17 +183,6 @@ def tracks_of(db: DbSession, session_id: str) -> list[tuple[Track, Timeline]]:
     """The tracks of a session in order, each with its timeline."""
     tracks = tracks_in_order(db, session_id)
     return list(zip(tracks, timelines_of(db, tracks), strict=True))
-
-
-def tracks_in_order(db: DbSession, session_id: str) -> list[Track]:
-    """The tracks of a session, as they lie below each other."""
-    return list(db.scalars(_tracks(), {"session": session_id}))
-
-
-@cache
-def _tracks() -> Select[Track]:
-    """The question of ``tracks_in_order``, put together once: every answer asks it."""
-    return select(Track).where(col(Track.session_id) == bindparam("session")).order_by(col(Track.position), col(Track.id))
 
 
 @dataclass

@@ -8,7 +8,6 @@ from itertools import pairwise
 from typing import Any
 
 import numpy as np
-from sqlmodel import col, select
 
 from nivelus.core.chain.placing import moved_name
 from nivelus.core.errors import Locked, NotFound, Refused
@@ -23,6 +22,7 @@ from nivelus.store.history import require
 from nivelus.store.packing import pack_table, unpack
 from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Clip, Detail, Lane, MarkSet, Track, new_id, takes_of
+from nivelus.store.track_rows import marked_recordings, rows_on
 
 _SPANS = ("start", "end", "phrase_start", "phrase_end")
 LONGEST_SECONDS = 6 * 3600
@@ -191,7 +191,7 @@ def remove_track(edit: Edit, track: Track, left: bool = False) -> None:
     """Take a track out with everything on it, but for its clips where these have ``left`` it for another."""
     tables: tuple[Any, ...] = (Detail, MarkSet, Lane) if left else (Detail, MarkSet, Lane, Clip)
     for table in tables:
-        for row in edit.db.scalars(select(table).where(col(table.track_id) == track.id)):
+        for row in rows_on(edit.db, table, track.id):
             # what goes along with clips that have left is of another track by now
             if row.track_id == track.id:
                 edit.db.delete(row)
@@ -234,8 +234,7 @@ def carry(edit: Edit, origin: Row, target: Row, arrivals: Sequence[Arrival], cop
         coming.setdefault((one.values["recording_id"], one.values["shift"]), []).append(one)
 
     def hands(row: Row) -> list[Detail]:
-        of_row = (col(Detail.track_id) == row.track.id, col(Detail.take) == row.take)
-        return list(edit.db.scalars(select(Detail).where(*of_row)))
+        return list(rows_on(edit.db, Detail, row.track.id, row.take))
 
     def under(hand: Detail, spans: Mapping[tuple[str | None, int], list[Arrival]], old: bool) -> Arrival | None:
         middle = (hand.start + hand.end) / 2 + hand.shift
@@ -277,8 +276,8 @@ def _scaled_hand(hand: Detail, share: float) -> dict[str, Any]:
 
 def _carry_marks(edit: Edit, origin: Row, target: Row, recordings: Collection[str | None]) -> None:
     """Give a track the marks of recordings that come from another one."""
-    sets = {row.recording_id: row for row in edit.db.scalars(select(MarkSet).where(col(MarkSet.track_id) == origin.track.id))}
-    there = set(edit.db.scalars(select(col(MarkSet.recording_id)).where(col(MarkSet.track_id) == target.track.id)))
+    sets = {row.recording_id: row for row in rows_on(edit.db, MarkSet, origin.track.id)}
+    there = marked_recordings(edit.db, target.track.id)
     there |= {row.recording_id for row in edit.made(MarkSet) if row.track_id == target.track.id}
     for id in recordings:
         own = id or origin.track.recording_id

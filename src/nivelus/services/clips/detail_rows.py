@@ -6,8 +6,6 @@ from collections.abc import Iterable
 from typing import Any
 
 import numpy as np
-from sqlalchemy import select
-from sqlmodel import col
 
 from nivelus.core.chain.marks import Hand
 from nivelus.core.chain.placing import Run, moved_hand, run_at
@@ -21,6 +19,7 @@ from nivelus.store.editing import Edit
 from nivelus.store.history import require
 from nivelus.store.packing import pack
 from nivelus.store.tables import Detail, MarkSet, Track
+from nivelus.store.track_rows import mark_set
 
 SHORTEST = 0.005
 """Seconds that a mark or the flat part of a dip made by hand lasts at least."""
@@ -38,8 +37,7 @@ def put_hands(edit: Edit, track: Track, timeline: Timeline, state: TrackState, h
 def put_found(edit: Edit, track: Track, timeline: Timeline, id: str | None, details: Iterable[Mark]) -> None:
     """Keep the details that were found in one of a track's recordings in place of those from before."""
     data = pack(details, timeline.sample_rate, timeline.span_of(id))
-    of_recording = (col(MarkSet.track_id) == track.id, col(MarkSet.recording_id).is_(id))
-    row = edit.db.scalars(select(MarkSet).where(*of_recording)).first()
+    row = mark_set(edit.db, track.id, id)
     if row is None:
         edit.db.add(MarkSet(track_id=track.id, recording_id=id, data=data))
     else:

@@ -9,8 +9,6 @@ from collections.abc import Callable, Collection, Mapping
 from typing import Any
 
 import numpy as np
-from sqlalchemy import select
-from sqlmodel import col
 
 from nivelus.core.chain.marks import Hand, TrackMarks
 from nivelus.core.chain.proposals import measured
@@ -29,6 +27,7 @@ from nivelus.services.views.levels import phrases_of
 from nivelus.services.views.session import Changed, View
 from nivelus.store.editing import Edit
 from nivelus.store.tables import Detail, Track
+from nivelus.store.track_rows import load_details
 
 
 class TrialView(View):
@@ -41,7 +40,6 @@ class TrialView(View):
 LONGEST_RAMP = 2.0
 NAMES = {"breath": "breath", "ess": "ess", "knock": "knock", "gap": "gap", FREE: "dip"}
 PLURALS = {"breath": "breaths", "ess": "esses", "knock": "knocks", "gap": "gaps", FREE: "dips"}
-_AT_ONCE = 500
 
 Work = Callable[[Edit, Track, Timeline, TrackState], None]
 
@@ -297,10 +295,8 @@ def _free(edit: Edit, state: TrackState, ids: Collection[str]) -> list[int]:
     free = [place for place, held in zip(places, _are_locked(state, middles), strict=True) if not held]
     if not free:
         raise Locked("What is selected lies in a locked phrase.")
-    # the rows of all of them at once, so that none is asked for alone
     touched = [row.id for place in free if (row := marks.by_hand[place]) is not None]
-    for at in range(0, len(touched), _AT_ONCE):
-        edit.db.scalars(select(Detail).where(col(Detail.id).in_(touched[at : at + _AT_ONCE]))).all()
+    load_details(edit.db, touched)
     return free
 
 

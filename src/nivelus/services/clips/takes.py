@@ -11,7 +11,6 @@ from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
 import numpy as np
-from sqlmodel import col, select
 
 from nivelus.core.errors import Locked, NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
@@ -29,6 +28,7 @@ from nivelus.store.editing import Edit
 from nivelus.store.history import require
 from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Clip, Detail, Track, takes_of
+from nivelus.store.track_rows import rows_on
 
 
 class TakeView(TakeName):
@@ -119,9 +119,9 @@ def remove(bench: Workbench, track_id: str, revision: int, number: int) -> Chang
         name = take_name(track, number)
         if len(takes_of(track)) == 1:
             raise Refused("This is the only take. Remove the track instead.")
-        for table in (Detail, Clip):
-            of_take = (col(table.track_id) == track.id, col(table.take) == number)
-            for row in edit.db.scalars(select(table).where(*of_take)):
+        tables: tuple[type[Detail] | type[Clip], ...] = (Detail, Clip)
+        for table in tables:
+            for row in rows_on(edit.db, table, track.id, number):
                 edit.db.delete(row)
         drop_take(track, number)
         edit.label = f"Remove {name}"

@@ -10,9 +10,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any, Protocol
 
-from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session as DbSession
-from sqlmodel import col
 
 from nivelus.core.errors import DiskFull, Refused, SoundError
 from nivelus.core.files import disk_full, free_bytes, is_full, size_in_words
@@ -32,8 +30,11 @@ from nivelus.services.track.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.hashes import ContentHash, hash_file, is_older_hash
 from nivelus.store.history import require
+from nivelus.store.job_rows import failed_imports, open_payloads
 from nivelus.store.packing import pack
-from nivelus.store.tables import Clip, Job, MarkSet, Recording, Session, Tombstone, Track, new_id
+from nivelus.store.recording_rows import dig_up, every_recording, recording_of
+from nivelus.store.tables import Clip, Job, MarkSet, Recording, Session, Track, new_id
+from nivelus.store.track_rows import last_position, tracks_in_order
 from nivelus.store.vault import SUFFIX
 
 _BLOCK = 1 << 20
@@ -169,10 +170,8 @@ def _name_after_what_came(bench: Workbench, job_id: str) -> None:
         session = None if job is None else db.get(Session, job.session_id)
         if session is None:
             return
-        imports = select(col(Job.name)).where(col(Job.session_id) == session.id, col(Job.kind) == "import")
-        refused = {_track_name(name) for name in db.scalars(imports.where(col(Job.state) == "failed"))}
-        tracks = select(col(Track.name)).where(col(Track.session_id) == session.id).order_by(col(Track.position))
-        names = list(db.scalars(tracks))
+        refused = {_track_name(name) for name in failed_imports(db, session.id)}
+        names = [track.name for track in tracks_in_order(db, session.id)]
         if names and session.name in refused and session.name not in names:
             session.name = names[0]
 
@@ -205,10 +204,9 @@ def _add_job(bench: Workbench, session_id: str, staged: Path, name: str, message
 
 def _next_place(db: DbSession, session_id: str) -> int:
     """The position of the track of a file that comes in now: behind all that are there, and all that are still being read."""
-    last = db.scalar(select(func.max(col(Track.position))).where(col(Track.session_id) == session_id))
-    reading = select(col(Job.payload)).where(col(Job.session_id) == session_id, col(Job.state).in_(jobs.OPEN))
-    taken = [int(payload.get("place", -1)) for payload in db.scalars(reading)]
-    return max(-1 if last is None else int(last), *taken, -1) + 1
+    last = last_position(db, session_id)
+    taken = [int(payload.get("place", -1)) for payload in open_payloads(db, session_id)]
+    return max(-1 if last is None else last, *taken, -1) + 1
 
 
 def _import(bench: Workbench, job: Job) -> str:
@@ -255,7 +253,7 @@ def _content_of(bench: Workbench, job: Job, staged: Path) -> tuple[str, Recordin
     report = jobs.reporter(bench, job, "reading", 0, 8)
     content = job.payload.get("content") or hash_file(staged, report, like=job.payload.get("hash"))
     with bench.database.reading() as db:
-        recordings = list(db.scalars(select(Recording)))
+        recordings = every_recording(db)
     for recording in recordings:
         if recording.hash == content:
             return content, recording
@@ -278,8 +276,8 @@ def _add_track(
     ) as edit:
         db = edit.db
         jobs.require_at_work(db, job)
-        db.execute(delete(Tombstone).where(col(Tombstone.hash) == recording.hash))
-        stored = db.scalars(select(Recording).where(col(Recording.hash) == recording.hash)).first()
+        dig_up(db, recording.hash)
+        stored = recording_of(db, recording.hash)
         if stored is None:
             # a row of its own: one that was read before may have been deleted since
             stored = Recording(**recording.model_dump())

@@ -10,9 +10,7 @@ from itertools import count
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
-from sqlmodel import col
 
 from nivelus.core.chain.state import TrackState
 from nivelus.core.deliver.mix import Part, render_mix
@@ -31,6 +29,7 @@ from nivelus.services.track.timeline import Timeline, sound_of
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.mix_settings import load_settings, sounding
 from nivelus.store.history import newest_step, require
+from nivelus.store.job_rows import names_of_jobs
 from nivelus.store.tables import Job, Session, Track
 
 
@@ -75,7 +74,7 @@ def _kind(format: str, bits: int) -> str:
 def _job(db: DbSession, session_id: str, name: str, **asked: Any) -> JobView:
     """A job whose file is called by what it is of and by the time, and like no other of the session."""
     now = datetime.now().astimezone().strftime("%Y-%m-%d %H.%M")
-    taken = set(db.scalars(select(col(Job.name)).where(col(Job.session_id) == session_id)))
+    taken = names_of_jobs(db, session_id)
     names = (f"{name} {now}{'' if number == 1 else f' ({number})'}.{asked['format']}" for number in count(1))
     job = jobs.new_job(session_id, "render", next(free for free in names if free not in taken), **asked)
     db.add(job)

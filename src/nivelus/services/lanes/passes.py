@@ -12,9 +12,7 @@ from hashlib import blake2b
 from typing import Any
 
 import numpy as np
-from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session as DbSession
-from sqlmodel import col
 
 from nivelus.core.errors import Locked, Refused
 from nivelus.core.gain.clips import compile_clip_gains
@@ -41,6 +39,7 @@ from nivelus.services.views.session import Changed, SpanView
 from nivelus.store.editing import Edit
 from nivelus.store.history import require
 from nivelus.store.packing import pack_line, unpack_curve
+from nivelus.store.pass_rows import bytes_of, passes_of_take, pieces, take_out_pieces
 from nivelus.store.reading import clip_rows, lanes_of
 from nivelus.store.tables import Clip, Pass, PassPiece, Track
 
@@ -71,7 +70,7 @@ def end(bench: Workbench, pass_id: str) -> PassView | None:
         _, track, timeline = owners_of_track(db, row.track_id)
         if row.state == "writing":
             gesture = reduced(_gesture(db, pass_id), EXACT)
-            db.execute(delete(PassPiece).where(col(PassPiece.pass_id) == pass_id))
+            take_out_pieces(db, pass_id)
             if not gesture.runs:
                 db.delete(row)
                 return None
@@ -89,8 +88,7 @@ def view(bench: Workbench, track_id: str) -> PassesView:
     """The passes of the take that is heard that are not dropped, the newest first."""
     with bench.database.reading() as db:
         _, track, timeline = owners_of_track(db, track_id)
-        mine = (col(Pass.track_id) == track_id, col(Pass.take) == track.take, col(Pass.state) != "dropped")
-        rows = db.scalars(select(Pass).where(*mine).order_by(col(Pass.number).desc())).all()
+        rows = passes_of_take(db, track_id, track.take)
         lanes, counts = Lanes(db, track, timeline), _counts(db, [row.id for row in rows])
         return PassesView(items=[lanes.view(row, counts.get(row.id, 0)) for row in rows])
 
@@ -194,14 +192,11 @@ def count_of_pairs(db: DbSession, pass_id: str) -> int:
 
 def _counts(db: DbSession, ids: Sequence[str]) -> dict[str, int]:
     """How many pairs of some passes are there, of each of which there is any."""
-    size = func.sum(func.length(PassPiece.data))
-    mine = select(col(PassPiece.pass_id), size).where(col(PassPiece.pass_id).in_(ids)).group_by(col(PassPiece.pass_id))
-    return {id: int(held) // PAIR_BYTES for id, held in db.execute(mine)}
+    return {id: held // PAIR_BYTES for id, held in bytes_of(db, ids).items()}
 
 
 def _gesture(db: DbSession, pass_id: str) -> Gesture:
-    mine = select(PassPiece).where(col(PassPiece.pass_id) == pass_id).order_by(col(PassPiece.first))
-    return gesture_of(np.frombuffer(b"".join(piece.data for piece in db.scalars(mine)), "<f8").reshape(-1, 2))
+    return gesture_of(np.frombuffer(pieces(db, pass_id), "<f8").reshape(-1, 2))
 
 
 def stamp_of_lane(db: DbSession, track: Track, lane: str) -> str:

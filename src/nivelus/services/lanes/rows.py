@@ -10,7 +10,6 @@ from dataclasses import replace
 
 import numpy as np
 from sqlalchemy.orm import Session as DbSession
-from sqlmodel import col, select
 
 from nivelus.core.chain.state import Lane as LaneState
 from nivelus.core.errors import Locked
@@ -27,6 +26,7 @@ from nivelus.store.editing import Edit
 from nivelus.store.packing import pack_curve, unpack_curve
 from nivelus.store.reading import clip_rows, lanes_of
 from nivelus.store.tables import Clip, Lane, Track
+from nivelus.store.track_rows import clips_within, lane_called
 
 Range = tuple[float, float]
 
@@ -89,8 +89,7 @@ def owners_of(edit: Edit, track: Track, timeline: Timeline, lane: str, span: tup
     rate = timeline.sample_rate
     # only those in the span are loaded: an hour has a thousand clips
     first, last = max(span[0], 0.0) * rate, min(span[1], timeline.duration) * rate
-    within = (col(Clip.track_id) == track.id, col(Clip.take) == track.take, col(Clip.start) <= last, col(Clip.end) > first)
-    for clip in edit.db.scalars(select(Clip).where(*within).order_by(col(Clip.start))).all():
+    for clip in clips_within(edit.db, track, first, last):
         own = clip.shift / rate, (clip.shift + timeline.span_of(clip.recording_id)) / rate
         yield Owner(edit, clip, clip.start / rate, clip.end / rate, own, clip.shift / rate)
 
@@ -104,7 +103,7 @@ def lane_owner(edit: Edit, track: Track, timeline: Timeline, lane: str) -> Owner
 
 def lane_row(edit: Edit, track: Track, lane: str) -> Lane:
     """The row of the ride or the trim; a new one where nothing was drawn yet."""
-    row = edit.db.scalars(select(Lane).where(col(Lane.track_id) == track.id, col(Lane.name) == lane)).first()
+    row = lane_called(edit.db, track.id, lane)
     if row is None:
         row = next((made for made in edit.made(Lane) if (made.track_id, made.name) == (track.id, lane)), None)
     if row is None:

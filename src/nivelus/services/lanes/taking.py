@@ -6,9 +6,6 @@ import re
 from dataclasses import asdict
 
 import numpy as np
-from sqlalchemy import func, select
-from sqlalchemy.dialects.sqlite import insert
-from sqlmodel import col
 
 from nivelus.core.errors import GainError, Refused
 from nivelus.core.passes.gesture import gesture_of
@@ -17,7 +14,8 @@ from nivelus.services.track.state import owners_of_track
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.passes import PassView
 from nivelus.store.history import require
-from nivelus.store.tables import Pass, PassPiece
+from nivelus.store.pass_rows import next_number, put_piece, undecided
+from nivelus.store.tables import Pass
 
 MOST_PAIRS = 4_000_000
 """What a pass may hold: three hours, taken down 375 times a second."""
@@ -48,17 +46,14 @@ def begin(
         if known is not None and known.track_id != track_id:
             raise Refused("This pass belongs to another track.")
         if known is None:
-            mine = col(Pass.track_id) == track_id
-            open_ones = db.scalar(select(func.count()).where(mine, col(Pass.state).in_(("writing", "waiting")))) or 0
-            if open_ones >= MOST_UNDECIDED:
+            if undecided(db, track_id) >= MOST_UNDECIDED:
                 raise Refused(f"{MOST_UNDECIDED} passes on this track are undecided. Keep or discard some of them first.")
-            number = (db.scalar(select(func.max(Pass.number)).where(mine)) or 0) + 1
             known = Pass(
                 id=pass_id,
                 session_id=session.id,
                 track_id=track_id,
                 take=track.take,
-                number=number,
+                number=next_number(db, track_id),
                 lane=lane,
                 mode=mode,
                 stamp=stamp_of_lane(db, track, lane),
@@ -97,6 +92,5 @@ def take_down(bench: Workbench, pass_id: str, first: int, data: bytes) -> int:
         if there + len(pairs) > MOST_PAIRS:
             raise Refused("A pass of more than three hours is not taken down. What there is of it is kept.")
         if len(pairs):
-            piece = {"pass_id": pass_id, "first": first, "session_id": row.session_id, "data": data}
-            db.execute(insert(PassPiece).values(piece).on_conflict_do_nothing())
+            put_piece(db, pass_id, row.session_id, first, data)
         return there + len(pairs)

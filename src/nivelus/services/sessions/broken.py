@@ -12,10 +12,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
-from sqlalchemy import select
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session as DbSession
-from sqlmodel import col
 
 from nivelus.core.errors import Broken, DiskFull, NivelusError, NotFound
 from nivelus.logs import write_down
@@ -30,7 +28,9 @@ from nivelus.store.database import newest_version
 from nivelus.store.history import require
 from nivelus.store.packing import mended_curve
 from nivelus.store.reading import forget
-from nivelus.store.tables import Clip, Lane, Session, Track, takes_of
+from nivelus.store.session_rows import sessions_by_age
+from nivelus.store.tables import Session, takes_of
+from nivelus.store.track_rows import drawn_rows
 
 OF_TRACK = ("clip", "mark_set", "detail", "lane")
 OF_SESSION = ("track", "pass", "pass_piece", "change")
@@ -126,7 +126,7 @@ def unreadable(bench: Workbench) -> list[str]:
     """A sentence for each session that cannot be read, and for each that holds curves with points in one place."""
     found = []
     with bench.database.reading() as db:
-        for session in db.scalars(select(Session).order_by(col(Session.created))):
+        for session in sessions_by_age(db):
             try:
                 read_all(bench, db, session, looks_only=True)
             except Broken as error:
@@ -142,7 +142,7 @@ def mend_curves(bench: Workbench) -> list[str]:
     """Mend the curves of all sessions, each session in one step that can be undone; what was done, one sentence each."""
     done = []
     with bench.database.reading() as db:
-        faulty = [session for session in db.scalars(select(Session)).all() if _mended(db, session)]
+        faulty = [session for session in sessions_by_age(db) if _mended(db, session)]
     for session in faulty:
         try:
             read_back = reading_back(bench, answers=False)
@@ -164,15 +164,8 @@ def _unmeasured(timeline: Timeline) -> Timeline:
 
 def _mended(db: DbSession, session: Session) -> list[tuple[Any, str, str]]:
     """The rows of a session that hold a faulty curve, the column, and what it is mended."""
-    found: list[tuple[Any, str, str]] = []
-    for kind, name in ((Clip, "curve"), (Lane, "points")):
-        column = getattr(kind, name)
-        query = select(kind).join(Track, col(kind.track_id) == col(Track.id))
-        for row in db.scalars(query.where(col(Track.session_id) == session.id, column != "")):
-            text = mended_curve(getattr(row, name))
-            if text is not None:
-                found.append((row, name, text))
-    return found
+    drawn = ((row, name, mended_curve(getattr(row, name))) for row, name in drawn_rows(db, session))
+    return [(row, name, text) for row, name, text in drawn if text is not None]
 
 
 def _broken(session: Session, why: str) -> Broken:

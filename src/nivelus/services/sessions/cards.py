@@ -6,9 +6,7 @@ from datetime import UTC, datetime
 
 import numpy as np
 from pydantic import field_validator
-from sqlalchemy import func, select
 from sqlalchemy.orm import Session as DbSession
-from sqlmodel import col
 
 from nivelus.core.errors import Broken, NotFound
 from nivelus.services.answers.answers import tracks_of
@@ -19,7 +17,9 @@ from nivelus.services.track.targets import target_of
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import View
-from nivelus.store.tables import Job, Session, Track
+from nivelus.store.job_rows import imports_open
+from nivelus.store.session_rows import sessions_by_touch
+from nivelus.store.tables import Session, Track
 
 
 class CardPhrase(View):
@@ -70,8 +70,7 @@ CARD_PHRASES = 160
 def list_cards(bench: Workbench) -> list[CardView]:
     """Every session, the one touched last first."""
     with bench.database.reading() as db:
-        sessions = db.scalars(select(Session).order_by(col(Session.touched).desc())).all()
-        return [_card_or_broken(bench, db, session) for session in sessions]
+        return [_card_or_broken(bench, db, session) for session in sessions_by_touch(db)]
 
 
 def _card_or_broken(bench: Workbench, db: DbSession, session: Session) -> CardView:
@@ -102,15 +101,6 @@ def _card(bench: Workbench, db: DbSession, session: Session) -> CardView:
     names = [track.name for track, _ in tracks]
     duration = max((timeline.duration for _, timeline in tracks), default=0.0)
     spans, deviations = _phrases(bench, db, session, tracks)
-    importing = db.scalar(
-        select(func.count())
-        .select_from(Job)
-        .where(
-            col(Job.session_id) == session.id,
-            col(Job.kind) == "import",
-            col(Job.state).in_(("waiting", "running")),
-        )
-    )
     values = np.array(deviations)
     thin = max(1, -(-len(spans) // CARD_PHRASES))
     return CardView(
@@ -128,7 +118,7 @@ def _card(bench: Workbench, db: DbSession, session: Session) -> CardView:
             CardPhrase(start=start / duration, end=end / duration, deviation=deviation)
             for (start, end), deviation in list(zip(spans, deviations, strict=True))[::thin]
         ],
-        importing=int(importing or 0),
+        importing=imports_open(db, session.id),
     )
 
 

@@ -17,9 +17,7 @@ from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from sqlalchemy import select, update
 from sqlalchemy.orm import Session as DbSession
-from sqlmodel import col
 
 from nivelus.core.errors import Cancelled, NivelusError, Refused
 from nivelus.core.files import disk_full, is_full
@@ -27,7 +25,18 @@ from nivelus.core.stopping import until
 from nivelus.logs import write_down
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import View
+from nivelus.store import job_rows
 from nivelus.store.history import newest_step, require
+from nivelus.store.job_rows import (
+    OPEN,
+    all_wait_again,
+    is_at_work,
+    jobs_of,
+    open_job_ids,
+    put_of_run,
+    running_pulses,
+    waiting_since,
+)
 from nivelus.store.tables import Job, Session, new_id, now
 
 
@@ -61,7 +70,6 @@ class JobsView(View):
 
 RECEIVING = ".receiving"
 """Ending of an upload that is still arriving."""
-OPEN = ("waiting", "running")
 MOST_TRIES = 2
 STOPPED = {"import": "Stopped. Nothing was imported.", "render": "Stopped. Nothing was written."}
 LOST = "The work on it broke off twice without a word. If it does so again, the file may be at fault: export it anew."
@@ -73,7 +81,7 @@ def list_jobs(bench: Workbench, session_id: str) -> list[JobView]:
     """The jobs of a session in the order they were asked for."""
     with bench.database.reading() as db:
         require(db, Session, session_id, "session")
-        rows = db.scalars(select(Job).where(col(Job.session_id) == session_id).order_by(col(Job.created), col(Job.id)))
+        rows = jobs_of(db, session_id)
         newest, _ = newest_step(db, session_id)
         return [view_job(job, newest) for job in rows]
 
@@ -88,21 +96,19 @@ def get(bench: Workbench, job_id: str) -> Job:
 def open_jobs(bench: Workbench) -> list[str]:
     """Ids of all jobs that are not finished, oldest first."""
     with bench.database.reading() as db:
-        return list(db.scalars(select(col(Job.id)).where(col(Job.state).in_(OPEN)).order_by(col(Job.created))))
+        return open_job_ids(db)
 
 
 def forgotten(bench: Workbench, seconds: float) -> list[str]:
     """Ids of jobs that have waited for so long, oldest first."""
     with bench.database.reading() as db:
-        since = now() - timedelta(seconds=seconds)
-        waiting = select(col(Job.id)).where(col(Job.state) == "waiting", col(Job.created) < since)
-        return list(db.scalars(waiting.order_by(col(Job.created))))
+        return waiting_since(db, now() - timedelta(seconds=seconds))
 
 
 def begin_anew(bench: Workbench) -> list[str]:
     """Let everything that was at work when the program ended wait again; ids of all that waits, oldest first."""
     with bench.database.writing() as db:
-        db.execute(update(Job).where(col(Job.state) == "running").values(state="waiting", stage="waiting", run=""))
+        all_wait_again(db)
     return open_jobs(bench)
 
 
@@ -149,7 +155,7 @@ def finish(bench: Workbench, job: Job, state: str, message: str, **result: Any) 
     if state != "done":
         # first, for it may be what makes room on a full disk; whoever has the job now has begun anew
         with bench.database.reading() as db:
-            is_lost = not _is_at_work(db, job)
+            is_lost = not is_at_work(db, job)
             row = db.get(Job, job.id)
             goes = not is_lost or row is None or row.state not in OPEN
         if goes:
@@ -158,7 +164,7 @@ def finish(bench: Workbench, job: Job, state: str, message: str, **result: Any) 
             return
     with bench.database.writing() as db:
         row = db.get(Job, job.id)
-        if row is None or not _is_at_work(db, job):
+        if row is None or not is_at_work(db, job):
             return
         row.state, row.message = state, message
         row.percent = 100.0 if state == "done" else row.percent
@@ -194,7 +200,7 @@ def run(bench: Workbench, job_id: str, task: Callable[[Job], dict[str, Any]], fa
 
 def require_at_work(db: DbSession, job: Job) -> None:
     """Make sure that a run still has its job. Raises Cancelled."""
-    if not _is_at_work(db, job):
+    if not is_at_work(db, job):
         raise Cancelled("Stopped.")
 
 
@@ -213,7 +219,7 @@ def reporter(bench: Workbench, job: Job, stage: str, low: float, high: float) ->
         last = moment
         with bench.database.writing() as db:
             values = {"stage": stage, "percent": low + (high - low) * min(max(share, 0.0), 1.0)}
-            if not db.execute(_own(job).values(**values)).rowcount:  # type: ignore[attr-defined]
+            if not put_of_run(db, job, **values):
                 raise Cancelled("Stopped.")
 
     return report
@@ -240,8 +246,7 @@ def take_back(bench: Workbench, job_id: str, run: str, beat: int) -> bool:
 def pulses(bench: Workbench) -> dict[str, tuple[str, int]]:
     """The run and the beat of every job that is at work."""
     with bench.database.reading() as db:
-        rows = db.execute(select(col(Job.id), col(Job.run), col(Job.beat)).where(col(Job.state) == "running"))
-        return {id: (run, beat) for id, run, beat in rows}
+        return running_pulses(db)
 
 
 def view_job(job: Job, newest: str | None = None) -> JobView:
@@ -268,16 +273,6 @@ def new_job(session_id: str, kind: str, name: str, **payload: Any) -> Job:
     return Job(session_id=session_id, kind=kind, name=name, payload=payload, created=now())
 
 
-def _own(job: Job) -> Any:
-    """An update of a job's row that does nothing once another run has it."""
-    return update(Job).where(col(Job.id) == job.id, col(Job.run) == job.run, col(Job.state) == "running")
-
-
-def _is_at_work(db: DbSession, job: Job) -> bool:
-    found = select(col(Job.id)).where(col(Job.id) == job.id, col(Job.run) == job.run, col(Job.state) == "running")
-    return db.scalar(found) is not None
-
-
 @contextmanager
 def _beating(bench: Workbench, job: Job) -> Iterator[threading.Event]:
     """Let a job's row show that its run is alive; what is yielded is set once the run has lost its job."""
@@ -287,7 +282,7 @@ def _beating(bench: Workbench, job: Job) -> Iterator[threading.Event]:
         while not over.wait(BEAT_SECONDS):
             try:
                 with bench.database.writing() as db:
-                    if not db.execute(_own(job).values(beat=Job.beat + 1)).rowcount:  # type: ignore[attr-defined]
+                    if not job_rows.beat(db, job):
                         lost.set()
             except Exception:
                 # a beat that is missed is no harm, and why is said by whatever else cannot write

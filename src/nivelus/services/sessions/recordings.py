@@ -11,13 +11,13 @@ from __future__ import annotations
 from collections.abc import Collection
 from functools import partial
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
-from sqlmodel import col
 
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import View
-from nivelus.store.tables import Change, Clip, Job, Recording, Tombstone, Track
+from nivelus.store.job_rows import open_imports
+from nivelus.store.recording_rows import buried, every_recording, recording_of, recordings_used
+from nivelus.store.tables import Recording, Tombstone
 
 
 class LooseView(View):
@@ -36,22 +36,6 @@ class LooseViews(View):
     size: int
 
 
-def recordings_used(db: DbSession, session_id: str | None = None) -> set[str]:
-    """Ids of the recordings that tracks or steps of a history refer to, of one session or of all."""
-    tracks = select(col(Track.recording_id)).distinct()
-    clips = select(col(Clip.recording_id)).where(col(Clip.recording_id).is_not(None)).distinct()
-    steps = select(col(Change.recordings)).where(col(Change.recordings) != "").distinct()
-    if session_id is not None:
-        tracks = tracks.where(col(Track.session_id) == session_id)
-        clips = clips.join(Track, col(Clip.track_id) == col(Track.id)).where(col(Track.session_id) == session_id)
-        steps = steps.where(col(Change.session_id) == session_id)
-    return (
-        set(db.scalars(tracks))
-        | {id for id in db.scalars(clips) if id}
-        | {id for ids in db.scalars(steps) for id in ids.split()}
-    )
-
-
 def bury(db: DbSession, recording: Recording) -> None:
     """Delete the row of a recording, and write down that this was meant."""
     db.delete(recording)
@@ -65,7 +49,7 @@ def clear_buried(bench: Workbench, hash: str) -> None:
         if tombstone is None:
             return
         db.delete(tombstone)
-        if db.scalars(select(Recording).where(col(Recording.hash) == hash)).first() is None:
+        if recording_of(db, hash) is None:
             bench.vault.take_out(hash)
     bench.vault.clear_taken_out()
 
@@ -73,7 +57,7 @@ def clear_buried(bench: Workbench, hash: str) -> None:
 def forget_import(bench: Workbench, hash: str) -> None:
     """Take back out of the vault what an import has just put there and then could not finish."""
     with bench.database.writing() as db:
-        if db.scalars(select(Recording).where(col(Recording.hash) == hash)).first() is None:
+        if recording_of(db, hash) is None:
             bench.vault.take_out(hash)
     bench.vault.clear_taken_out()
 
@@ -99,7 +83,7 @@ def delete_loose(bench: Workbench, hashes: Collection[str]) -> LooseViews:
 def _bury_loose(bench: Workbench, hash: str) -> bool:
     """Write down that a loose recording is deleted on purpose; not one that belongs to a session by now."""
     with bench.database.writing() as db:
-        row = db.scalars(select(Recording).where(col(Recording.hash) == hash)).first()
+        row = recording_of(db, hash)
         if row is not None and row.id in recordings_used(db):
             return False
         if row is not None:
@@ -111,10 +95,9 @@ def _bury_loose(bench: Workbench, hash: str) -> bool:
 def _loose_hashes(bench: Workbench) -> set[str]:
     with bench.database.reading() as db:
         used = recordings_used(db)
-        owned = {row.hash for row in db.scalars(select(Recording)) if row.id in used}
-        dead = set(db.scalars(select(col(Tombstone.hash))))
-        at_work = select(Job).where(col(Job.kind) == "import", col(Job.state).in_(("waiting", "running")))
-        imports = list(db.scalars(at_work.order_by(col(Job.created))))
+        owned = {row.hash for row in every_recording(db) if row.id in used}
+        dead = buried(db)
+        imports = open_imports(db)
     coming = {job.payload.get("hash") for job in imports}
     found = {hash for hash in bench.vault.hashes() - owned - dead if hash not in coming}
     if imports:

@@ -6,9 +6,6 @@ from collections.abc import Mapping
 from dataclasses import asdict
 from typing import Any
 
-from sqlalchemy import func, select
-from sqlmodel import col
-
 from nivelus.core.errors import NotFound, Refused, RuleError
 from nivelus.core.marks.mark import KINDS
 from nivelus.core.rule import DEFAULT, Rule, flat, with_values
@@ -26,6 +23,7 @@ from nivelus.services.views.session import Changed, View
 from nivelus.store import history
 from nivelus.store.editing import Edit
 from nivelus.store.history import require
+from nivelus.store.session_rows import kept_rules
 from nivelus.store.tables import KeptRule, Session, Track
 
 MOST_KEPT = 500
@@ -50,7 +48,7 @@ class NamedRules(View):
 def named(bench: Workbench) -> NamedRules:
     """All rules that there are."""
     with bench.database.reading() as db:
-        kept = list(db.scalars(select(KeptRule).order_by(func.lower(col(KeptRule.name)), col(KeptRule.id))))
+        kept = kept_rules(db)
     shipped = [NamedRule(id=id, name=one.name, words=one.words, shipped=True) for id, one in SHIPPED.items()]
     return NamedRules(items=[*shipped, *map(_view, kept)])
 
@@ -128,7 +126,7 @@ def _put(bench: Workbench, name: str, rule: Rule) -> NamedRule:
     name = clean_name(name)
     come = flat(DEFAULT)
     with bench.database.writing() as db:
-        kept = {one.casefold() for one in db.scalars(select(col(KeptRule.name)))}
+        kept = {one.name.casefold() for one in kept_rules(db)}
         if name.casefold() in kept | {one.name.casefold() for one in SHIPPED.values()}:
             raise Refused(f"There is a rule called “{name}” already. Give this one another name.")
         if len(kept) >= MOST_KEPT:

@@ -5,23 +5,23 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
-from sqlmodel import col
 
 from nivelus.core.marks.details import RecordingMarks
 from nivelus.core.sound.reader import SoundInfo
 from nivelus.services.answers.answers import after_edit, answer, reading_back, tracks_of
 from nivelus.services.answers.scopes import Scope
 from nivelus.services.sessions.broken import reading_whole
-from nivelus.services.sessions.recordings import bury, clear_buried, recordings_used
+from nivelus.services.sessions.recordings import bury, clear_buried
 from nivelus.services.track.names import clean_name
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed, View
 from nivelus.store import history
 from nivelus.store.history import require
+from nivelus.store.job_rows import jobs_of
 from nivelus.store.reading import clip_rows
-from nivelus.store.tables import MOVED, Job, Recording, Session
+from nivelus.store.recording_rows import recordings_called, recordings_used
+from nivelus.store.tables import MOVED, Recording, Session
 
 MOST_STAMP = 1 << 63
 """Samples since midnight from which on the database has no room for them; EBU Tech 3285 has 64 bits without a sign."""
@@ -49,11 +49,11 @@ def remove(bench: Workbench, session_id: str) -> None:
 def _remove(bench: Workbench, session_id: str) -> None:
     with bench.database.writing() as db:
         session = require(db, Session, session_id, "session")
-        jobs = list(db.scalars(select(col(Job.id)).where(col(Job.session_id) == session_id)))
+        jobs = [job.id for job in jobs_of(db, session_id)]
         own = recordings_used(db, session_id)
         db.delete(session)
         db.flush()
-        gone = list(db.scalars(select(Recording).where(col(Recording.id).in_(own - recordings_used(db)))))
+        gone = recordings_called(db, own - recordings_used(db))
         for recording in gone:
             bury(db, recording)
     for job_id in jobs:

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from typing import Any, Literal, TypeVar
 
-from sqlalchemy import select
-from sqlmodel import SQLModel, col
+from sqlmodel import SQLModel
 
 from nivelus.core.errors import Refused
-from nivelus.services.answers.answers import tracks_in_order
 from nivelus.services.answers.edits import run_edit
 from nivelus.services.clips.carrying import remove_track
 from nivelus.services.clips.phrases import find_in
@@ -19,6 +17,7 @@ from nivelus.services.views.session import Changed
 from nivelus.store.editing import Edit
 from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Clip, Detail, Lane, MarkSet, Track, new_id
+from nivelus.store.track_rows import rows_on, tracks_in_order
 
 FADER_RANGE = (-60.0, 12.0)
 Row = TypeVar("Row", bound=SQLModel)
@@ -53,7 +52,7 @@ def duplicate(bench: Workbench, track_id: str, revision: int) -> Changed:
         copy = _copy_of(track, id=new_id(), name=_free_name(track.name, {one.name for one in order}))
         edit.db.add(copy)
         for table in (Clip, MarkSet, Detail, Lane):
-            for row in edit.db.scalars(select(table).where(col(table.track_id) == track.id)).all():
+            for row in rows_on(edit.db, table, track.id):
                 edit.db.add(_copy_of(row, id=new_id(), track_id=copy.id))
         at = order.index(track) + 1
         _number([*order[:at], copy, *order[at:]])

@@ -6,9 +6,7 @@ from dataclasses import replace
 from typing import cast
 
 import numpy as np
-from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
-from sqlmodel import col
 
 from nivelus.core.chain.state import TrackState
 from nivelus.core.drafts.clip_gain import ClipGainRule, resolve_base, resolve_target
@@ -19,7 +17,8 @@ from nivelus.services.track.rules import rule_of
 from nivelus.services.track.state import state_of
 from nivelus.services.track.timeline import timelines_of
 from nivelus.services.track.workbench import Workbench
-from nivelus.store.tables import Clip, Session, Track
+from nivelus.store.tables import Session
+from nivelus.store.track_rows import tracks_with_references
 
 
 def target_of(bench: Workbench, db: DbSession, session: Session, state: TrackState) -> float:
@@ -48,9 +47,7 @@ def limits_of(bench: Workbench, db: DbSession, session: Session, state: TrackSta
 
 def _references(bench: Workbench, db: DbSession, session: Session) -> FloatArray:
     """The levels of the phrases of a session that are marked as references, as they sound now, (n,)."""
-    marked = select(col(Clip.track_id)).where(col(Clip.reference).is_(True))
-    query = select(Track).where(col(Track.session_id) == session.id, col(Track.id).in_(marked)).order_by(col(Track.position))
-    tracks = list(db.scalars(query))
+    tracks = tracks_with_references(db, session.id)
     levels = [np.zeros(0)]
     for track, timeline in zip(tracks, timelines_of(db, tracks), strict=True):
         state = state_of(bench, db, session, track, timeline)

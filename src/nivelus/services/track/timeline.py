@@ -15,9 +15,7 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from sqlalchemy import func, select
 from sqlalchemy.orm import Session as DbSession
-from sqlmodel import col
 
 from nivelus.core.chain.placing import Runs
 from nivelus.core.errors import NotFound, Refused
@@ -30,7 +28,8 @@ from nivelus.services.track.latest import Newest
 from nivelus.services.track.workbench import Workbench
 from nivelus.store.clip_rows import Recorded
 from nivelus.store.reading import clip_rows, recorded_by_id
-from nivelus.store.tables import Clip, Track, takes_of
+from nivelus.store.tables import Track, takes_of
+from nivelus.store.track_rows import heard_of_recordings
 
 MISSING = "The sound file of this track is missing. Import it again."
 
@@ -147,10 +146,8 @@ def recordings_of_takes(db: DbSession, track: Track) -> dict[int, list[str]]:
     found: dict[int, list[str]] = {item["number"]: [] for item in takes_of(track)}
     if len(found) < 2:
         return found
-    length = func.sum(col(Clip.end) - col(Clip.start))
-    query = select(col(Clip.recording_id), col(Clip.take), length).where(col(Clip.track_id) == track.id)
     most: dict[str, tuple[int, int]] = {}
-    for recording, take, samples in db.execute(query.group_by(col(Clip.recording_id), col(Clip.take))):
+    for recording, take, samples in heard_of_recordings(db, track.id):
         most[recording or ""] = max(most.get(recording or "", (0, 0)), (samples, -take))
     for recording, (_, take) in sorted(most.items()):
         found[-take].append(recording)

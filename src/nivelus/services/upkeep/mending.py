@@ -22,11 +22,12 @@ from nivelus.core.marks.features import shows_highs
 from nivelus.core.marks.phrases import find_phrases
 from nivelus.core.measure.grid import measure_file
 from nivelus.services.clips.clips import measure_clip
-from nivelus.services.sessions.jobs import OPEN, RECEIVING
+from nivelus.services.sessions.jobs import RECEIVING
 from nivelus.services.sessions.recordings import clear_buried, loose
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.levels import phrases_of
 from nivelus.store.hashes import hash_file
+from nivelus.store.job_rows import OPEN
 from nivelus.store.packing import pack
 from nivelus.store.reading import forget
 from nivelus.store.tables import MEASURED, Clip, Job, MarkSet, Recording, Session, Tombstone, Track

@@ -5,20 +5,18 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session as DbSession
-from sqlmodel import col
 
 from nivelus.core.chain.state import Places, TrackState
 from nivelus.services.views.session import ClipValues, ClipView
 from nivelus.store.clip_rows import ClipRow, ClipRows
 from nivelus.store.tables import Clip, Track
+from nivelus.store.track_rows import clips_of_take, phrase_spans
 
 
 def clips_of(db: DbSession, track: Track, take: int | None = None) -> list[Clip]:
     """The clips of a track's take, of the one that is heard if none is named, in order of time, to be changed."""
-    of_take = (col(Clip.track_id) == track.id, col(Clip.take) == (track.take if take is None else take))
-    return list(db.scalars(select(Clip).where(*of_take).order_by(col(Clip.start))))
+    return clips_of_take(db, track.id, track.take if take is None else take)
 
 
 def phrases_of(db: DbSession, track: Track, rate: int, recording: str | None) -> list[tuple[float, float]]:
@@ -26,10 +24,7 @@ def phrases_of(db: DbSession, track: Track, rate: int, recording: str | None) ->
 
     ``recording`` is as clips have it, ``rate`` the track's. Of phrases that overlap, as those of copies do, the first counts.
     """
-    columns = select(col(Clip.phrase_start), col(Clip.phrase_end), col(Clip.shift))
-    of_recording = (col(Clip.track_id) == track.id, col(Clip.recording_id).is_(recording), col(Clip.phrase_start).is_not(None))
-    rows = db.execute(columns.where(*of_recording))
-    spans = sorted(((start or 0) - shift, (end or 0) - shift) for start, end, shift in rows)
+    spans = sorted(phrase_spans(db, track.id, recording))
     apart: list[tuple[int, int]] = []
     for start, end in spans:
         if not apart or start >= apart[-1][1]:
