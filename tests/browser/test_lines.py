@@ -88,7 +88,7 @@ def test_a_curve_is_brought_in_and_a_bad_one_says_why(page: Page, demo_program: 
     def bring_in(path: Path) -> None:
         page.get_by_role("button", name="More about the ride").click()
         with page.expect_file_chooser() as chooser:
-            page.get_by_role("menuitem", name="Import a curve (CSV, MIDI)").click()
+            page.get_by_role("menuitem", name="Import a curve from a file …").click()
         chooser.value.set_files(path)
 
     bring_in(good)

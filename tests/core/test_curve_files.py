@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nivelus.core.deliver.curve_csv import read_csv, write_csv
-from nivelus.core.deliver.curve_formats import FORMATS, read_curve
+from nivelus.core.deliver.curve_formats import FORMATS, CurveFormat, read_curve
 from nivelus.core.deliver.curve_midi import HIGH, LOW, MOST, read_midi, write_midi
 from nivelus.core.errors import CurveFileError, NivelusError
 from nivelus.core.gain.drawn import EMPTY, FINE, Curve, Shape, curve_of
@@ -143,11 +143,27 @@ def test_broken_files_never_end_otherwise(data: bytes, at: int) -> None:
                 assert len(known.read(broken)) > 0
 
 
+@pytest.mark.parametrize("known", FORMATS, ids=lambda known: known.name)
+def test_a_curve_comes_back_from_every_format(known: CurveFormat, tmp_path: Path) -> None:
+    """As near as a hundredth of a dB and a millisecond, by the name that it is written under; and docs tell of it."""
+    curve = curve_of([(0.0, 0.0), (1.0, -6.0), (2.5, -6.0), (4.0, 3.0), (6.0, 0.0)])
+    path = tmp_path / f"ride.{known.ending}"
+    path.write_bytes(known.write(curve))
+    at = np.linspace(0.05, 5.95, 200)
+    assert read_curve(path)(at) == pytest.approx(curve(at), abs=0.05)
+    docs = (Path(__file__).parents[2] / "docs" / "formats.md").read_text()
+    assert f"--curve-as {known.ending}" in docs
+
+
 def test_files_are_known_by_their_names(tmp_path: Path) -> None:
     (tmp_path / "ride.csv").write_text("0,-3")
     (tmp_path / "broken.mid").write_bytes(b"x")
     assert read_curve(tmp_path / "ride.csv").db.tolist() == [-3.0]
-    for name, words in (("ride.doc", "CSV file"), ("gone.csv", "is not there"), ("broken.mid", "broken.mid")):
+    for name, words in (
+        ("ride.doc", "CSV \\(.csv, .txt\\) or a MIDI file"),
+        ("gone.csv", "is not there"),
+        ("broken.mid", "broken.mid"),
+    ):
         with pytest.raises(NivelusError, match=words):
             read_curve(tmp_path / name)
     assert len(read_csv(b"0,0")) == 1

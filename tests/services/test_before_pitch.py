@@ -52,6 +52,7 @@ def _comparable(told: dict[str, Any]) -> dict[str, Any]:
             for rule in track["rules"].values():
                 rule.pop(name, None)
     # what was not told
+    told.pop("ride", None)
     for clip in told["clips"]:
         clip.pop("wish", None)
     return told

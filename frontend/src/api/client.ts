@@ -200,7 +200,7 @@ export const api = {
     take(client.POST("/api/tracks/{track_id}/lanes/borders", { ...track(id), body })),
   workingRange: (id: string, revision: number, low: number, high: number) =>
     take(client.POST("/api/tracks/{track_id}/lanes/working-range", { ...track(id), body: { revision, low, high } })),
-  laneFile: (id: string, lane: LaneName, ending: "csv" | "mid") => `/api/tracks/${id}/lanes/${lane}.${ending}`,
+  laneFile: (id: string, lane: LaneName, ending: string) => `/api/tracks/${id}/lanes/${lane}.${ending}`,
   bringCurveIn: (id: string, revision: number, lane: LaneName, file: File) =>
     send<Changed>(
       `/api/tracks/${id}/lanes/file?${new URLSearchParams({ revision: String(revision), lane, name: file.name })}`,

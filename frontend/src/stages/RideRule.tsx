@@ -2,7 +2,7 @@
 import { ActionIcon, Button, Menu, RangeSlider, SegmentedControl, Slider, Switch } from "@mantine/core";
 import { IconDots } from "@tabler/icons-react";
 import { useRef } from "react";
-import { api, type LaneName } from "../api/client";
+import { api, type LaneName, type Terms } from "../api/client";
 import { useBalance } from "../model/balance";
 import {
   acceptRideDraft,
@@ -154,6 +154,8 @@ function DraftButton() {
   );
 }
 
+const NO_FORMATS: Terms["curve_formats"] = [];
+
 interface LaneMenuProps {
   track: { id: string; lanes: string[] };
   lane: LaneName;
@@ -163,6 +165,7 @@ interface LaneMenuProps {
 function LaneMenu({ track, lane }: LaneMenuProps) {
   const span = useView((s) => s.span);
   const smoothing = useRide((s) => s.smoothing);
+  const formats = useSession((s) => s.terms?.curve_formats) ?? NO_FORMATS;
   const picker = useRef<HTMLInputElement>(null);
   const drawn = track.lanes.includes(lane);
   const name = LANE_NAMES[lane];
@@ -203,20 +206,25 @@ function LaneMenu({ track, lane }: LaneMenuProps) {
             Remove the {name}
           </Menu.Item>
           <Menu.Divider />
-          <Menu.Item onClick={() => picker.current?.click()}>Import a curve (CSV, MIDI)</Menu.Item>
-          <Menu.Item disabled={!drawn} component="a" href={api.laneFile(track.id, lane, "csv")} download>
-            Export it as CSV
-          </Menu.Item>
-          <Menu.Item disabled={!drawn} component="a" href={api.laneFile(track.id, lane, "mid")} download>
-            Export it as a MIDI file
-          </Menu.Item>
+          <Menu.Item onClick={() => picker.current?.click()}>Import a curve from a file …</Menu.Item>
+          {formats.map(({ words, endings }) => (
+            <Menu.Item
+              key={words}
+              disabled={!drawn}
+              component="a"
+              href={api.laneFile(track.id, lane, endings[0]!.slice(1))}
+              download
+            >
+              Export it as {words}
+            </Menu.Item>
+          ))}
         </Menu.Dropdown>
       </Menu>
       <input
         ref={picker}
         type="file"
         hidden
-        accept=".csv,.txt,.mid,.midi"
+        accept={formats.flatMap(({ endings }) => endings).join()}
         onChange={(event) => {
           const [file] = event.currentTarget.files ?? [];
           if (file) bringCurveIn(file);

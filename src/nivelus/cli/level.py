@@ -14,6 +14,7 @@ import click
 
 from nivelus.cli.options import PATH, app, as_json, print_json, travel_light, why
 from nivelus.cli.ruled import rule_asked, ruled, save
+from nivelus.core.deliver.curve_formats import FORMATS, every_format
 from nivelus.core.errors import NivelusError
 from nivelus.core.files import check_readable, clear_parts, free_bytes, size_in_words
 from nivelus.core.rule import Rule, with_values
@@ -41,8 +42,8 @@ class Job:
 @click.argument("files", type=PATH, nargs=-1, required=True)
 @click.option("-o", "--output", type=PATH, required=True, help="A file name for one file, or a folder.")
 @ruled
-@click.option("--curve", type=PATH, help="Add a gain curve drawn elsewhere: CSV (seconds,dB) or MIDI file (volume).")
-@click.option("--curve-as", type=click.Choice(["csv", "mid"]), help="Write the ride beside the output, as CSV or MIDI file.")
+@click.option("--curve", type=PATH, help=f"Add a gain curve drawn elsewhere: {every_format()}.")
+@click.option("--curve-as", type=click.Choice([known.ending for known in FORMATS]), help="Write the ride beside the output.")
 @click.option("--slow", is_flag=True, help="Level what has no phrases by a slow ride to the target, or to its own median.")
 @click.option("--bed", type=PATH, help="Music or ambience that makes room for the voice.")
 @click.option("--mix", type=PATH, help="Also write voice and bed mixed together.")

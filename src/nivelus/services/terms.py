@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict
 from functools import lru_cache
 
+from nivelus.core.deliver.curve_formats import FORMATS
 from nivelus.core.drafts import clip_gain, dip_rules, duck, ride, slow
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.passes import writing
@@ -13,7 +14,7 @@ from nivelus.services.clips.detail_rows import SHORTEST
 from nivelus.services.clips.details import LONGEST_RAMP
 from nivelus.services.lanes.passes import Settings
 from nivelus.services.sessions.tracks import FADER_RANGE
-from nivelus.services.views.session import PassTerms, SettingTerms, Terms
+from nivelus.services.views.terms import CurveFormatTerms, PassTerms, SettingTerms, Terms
 
 
 @lru_cache(maxsize=1)
@@ -28,6 +29,7 @@ def terms() -> Terms:
             for path, _, number in settings()
             if isinstance(number, Number)
         },
+        curve_formats=[CurveFormatTerms(words=one.words, endings=list(one.endings)) for one in FORMATS],
         passes=PassTerms(
             **asdict(Settings()),
             most_glide=writing.MOST_GLIDE,

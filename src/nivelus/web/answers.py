@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 from flask import Response
 
-from nivelus.services.views.session import View
+from nivelus.services.views.view import View
 
 FOREVER = "private, max-age=31536000, immutable"
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 
 import numpy as np
 from flask import Response, request, send_file
@@ -123,7 +123,7 @@ class LaneFilePath(TrackPath):
     """A lane of a track as a file."""
 
     lane: str
-    ending: Literal["csv", "mid"]
+    ending: Annotated[str, Field(max_length=20)]
 
 
 class FirstQuery(BaseModel):

@@ -1,16 +1,23 @@
-"""The formats of gain curves, by the ending of a file's name."""
+"""The formats of gain curves, by the ending of a file's name.
+
+A format is a module of its name, such as ``curve_csv`` with ``read_csv`` and ``write_csv``, and a row in FORMATS: menus,
+options, refusals and tests are made from that. The module is loaded when it is needed, so that who only lists formats starts
+at once.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
+from importlib import import_module
 from pathlib import Path, PurePath
+from types import ModuleType
+from typing import TYPE_CHECKING
 
-from nivelus.core.deliver.curve_csv import read_csv, write_csv
-from nivelus.core.deliver.curve_midi import read_midi, write_midi
 from nivelus.core.errors import CurveFileError
 from nivelus.core.files import check_readable
-from nivelus.core.gain.drawn import Curve
+
+if TYPE_CHECKING:
+    from nivelus.core.gain.drawn import Curve
 
 LARGEST = 16 << 20
 """Bytes of a file that is read as a curve."""
@@ -18,18 +25,45 @@ LARGEST = 16 << 20
 
 @dataclass(frozen=True, slots=True)
 class CurveFormat:
-    """A format that curves are read from and written in."""
+    """A format that curves are read from and written in.
+
+    ``name`` is that of its module, ``words`` are what it is called in a sentence, ``endings`` those of files, the first one for
+    what is written.
+    """
 
     name: str
+    words: str
     endings: tuple[str, ...]
-    read: Callable[[bytes], Curve]
-    write: Callable[[Curve], bytes]
+
+    @property
+    def ending(self) -> str:
+        """The ending of what is written, without its full stop."""
+        return self.endings[0].removeprefix(".")
+
+    def read(self, data: bytes) -> Curve:
+        """The curve that a file of this format holds. Raises CurveFileError."""
+        curve: Curve = getattr(self._module(), f"read_{self.name}")(data)
+        return curve
+
+    def write(self, curve: Curve) -> bytes:
+        """A curve as a file of this format."""
+        data: bytes = getattr(self._module(), f"write_{self.name}")(curve)
+        return data
+
+    def _module(self) -> ModuleType:
+        return import_module(f"{__package__}.curve_{self.name}")
 
 
 FORMATS = (
-    CurveFormat("CSV", (".csv", ".txt"), read_csv, write_csv),
-    CurveFormat("Standard MIDI File", (".mid", ".midi"), read_midi, write_midi),
+    CurveFormat("csv", "CSV", (".csv", ".txt")),
+    CurveFormat("midi", "a MIDI file", (".mid", ".midi")),
 )
+
+
+def every_format() -> str:
+    """All formats in words, as the end of a sentence."""
+    told = [f"{known.words} ({', '.join(known.endings)})" for known in FORMATS]
+    return " or ".join([", ".join(told[:-1]), told[-1]])
 
 
 def format_of(path: PurePath) -> CurveFormat:
@@ -43,7 +77,7 @@ def format_of(path: PurePath) -> CurveFormat:
     for known in FORMATS:
         if path.suffix.lower() in known.endings:
             return known
-    raise CurveFileError(f"“{path.name}”: a curve is a CSV file (seconds,dB) or a MIDI file (.mid).")
+    raise CurveFileError(f"“{path.name}”: a curve is {every_format()}.")
 
 
 def parse_curve(path: PurePath, data: bytes) -> Curve:

@@ -16,7 +16,8 @@ from nivelus.services.answers.answers import after_edit, reading_back
 from nivelus.services.clips.carrying import LONGEST_SECONDS, Row, add_take, homecoming, lay, put
 from nivelus.services.track.timeline import timeline_of
 from nivelus.services.track.workbench import Workbench
-from nivelus.services.views.session import Changed, View
+from nivelus.services.views.session import Changed
+from nivelus.services.views.view import View
 from nivelus.store import history
 from nivelus.store.clip_rows import DAY
 from nivelus.store.editing import Edit

@@ -24,7 +24,8 @@ from nivelus.services.track.state import owners_of_track, rules_of, state_of
 from nivelus.services.track.timeline import Timeline, measurable
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.levels import phrases_of
-from nivelus.services.views.session import Changed, View
+from nivelus.services.views.session import Changed
+from nivelus.services.views.view import View
 from nivelus.store.editing import Edit
 from nivelus.store.tables import Detail, Track
 from nivelus.store.track_rows import load_details

@@ -24,7 +24,8 @@ from nivelus.services.track.state import owners_of_track, state_of
 from nivelus.services.track.targets import limits_of
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
-from nivelus.services.views.session import Changed, View
+from nivelus.services.views.session import Changed
+from nivelus.services.views.view import View
 from nivelus.store.editing import Edit
 from nivelus.store.reading import clip_rows
 from nivelus.store.tables import Clip, Session, Track

@@ -22,7 +22,8 @@ from nivelus.services.track.state import owners_of_track, state_of
 from nivelus.services.track.timeline import Timeline, recordings_of_takes, timeline_of
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.levels import levels_by_clip, view_clips
-from nivelus.services.views.session import Changed, ClipView, TakeName, View
+from nivelus.services.views.session import Changed, ClipView, TakeName
+from nivelus.services.views.view import View
 from nivelus.store.clip_rows import ClipRow
 from nivelus.store.editing import Edit
 from nivelus.store.history import require

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import PurePath
 
 from nivelus.core.chain.state import LANES
-from nivelus.core.deliver.curve_formats import FORMATS, parse_curve
+from nivelus.core.deliver.curve_formats import FORMATS, every_format, parse_curve
 from nivelus.core.errors import CurveFileError, Refused
 from nivelus.core.gain.edits import (
     thin,
@@ -47,9 +47,9 @@ def bring_in(bench: Workbench, track_id: str, revision: int, lane: str, name: st
 
 def write_out(bench: Workbench, track_id: str, lane: str, ending: str) -> tuple[str, bytes]:
     """A lane as a file: its name and its bytes."""
-    known = next((known for known in FORMATS if f".{ending}" == known.endings[0]), None)
+    known = next((known for known in FORMATS if ending == known.ending), None)
     if known is None or lane not in LANES:
-        raise Refused("A clip curve, ride or trim is written as csv or mid.")
+        raise Refused(f"A clip curve, ride or trim is written as {every_format()}.")
     with bench.database.reading() as db:
         _, track, timeline = owners_of_track(db, track_id)
         curve = whole_lane(db, track, timeline.sample_rate, lane)

@@ -16,7 +16,7 @@ from nivelus.services.track.state import state_of
 from nivelus.services.track.targets import target_of
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
-from nivelus.services.views.session import View
+from nivelus.services.views.view import View
 from nivelus.store.job_rows import imports_open
 from nivelus.store.session_rows import sessions_by_touch
 from nivelus.store.tables import Session, Track

@@ -24,7 +24,7 @@ from nivelus.core.files import disk_full, is_full
 from nivelus.core.stopping import until
 from nivelus.logs import write_down
 from nivelus.services.track.workbench import Workbench
-from nivelus.services.views.session import View
+from nivelus.services.views.view import View
 from nivelus.store import job_rows
 from nivelus.store.history import newest_step, require
 from nivelus.store.job_rows import (

@@ -14,7 +14,7 @@ from functools import partial
 from sqlalchemy.orm import Session as DbSession
 
 from nivelus.services.track.workbench import Workbench
-from nivelus.services.views.session import View
+from nivelus.services.views.view import View
 from nivelus.store.job_rows import open_imports
 from nivelus.store.recording_rows import buried, every_recording, recording_of, recordings_used
 from nivelus.store.tables import Recording, Tombstone

@@ -19,7 +19,8 @@ from nivelus.services.track.state import rules_by_kind
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.mix_settings import locked_spans
-from nivelus.services.views.session import Changed, View
+from nivelus.services.views.session import Changed
+from nivelus.services.views.view import View
 from nivelus.store import history
 from nivelus.store.editing import Edit
 from nivelus.store.history import require

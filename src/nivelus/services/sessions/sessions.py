@@ -15,7 +15,8 @@ from nivelus.services.sessions.broken import reading_whole
 from nivelus.services.sessions.recordings import bury, clear_buried
 from nivelus.services.track.names import clean_name
 from nivelus.services.track.workbench import Workbench
-from nivelus.services.views.session import Changed, View
+from nivelus.services.views.session import Changed
+from nivelus.services.views.view import View
 from nivelus.store import history
 from nivelus.store.history import require
 from nivelus.store.job_rows import jobs_of

@@ -31,7 +31,7 @@ from nivelus.services.track.targets import target_of
 from nivelus.services.track.timeline import Timeline, sound_of, timeline_of, wave_of
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.marks import mark_figures
-from nivelus.services.views.session import View
+from nivelus.services.views.view import View
 from nivelus.store.history import require, still_at
 from nivelus.store.tables import Session, Track
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from nivelus.services.views.ride import RidePoint
-from nivelus.services.views.session import LoadSettings, View
+from nivelus.services.views.session import LoadSettings
+from nivelus.services.views.view import View
 
 
 class DistancePhrase(View):

@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Literal
 
 from nivelus.services.views.ride import RidePoint, RideView
-from nivelus.services.views.session import LaneName, SpanView, View
+from nivelus.services.views.session import LaneName, SpanView
+from nivelus.services.views.view import View
 
 
 class PassView(View):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from nivelus.services.views.session import View
+from nivelus.services.views.view import View
 
 
 class RidePoint(View):

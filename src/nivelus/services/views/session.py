@@ -8,22 +8,12 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict
-
 from nivelus.core.rule import Pace
+from nivelus.services.views.terms import Terms
+from nivelus.services.views.view import View
 
 LaneName = Literal["curve", "ride", "trim"]
 """A lane that is drawn, as it is called in requests and answers."""
-
-
-class View(BaseModel):
-    """What all views are: read-only, every field present."""
-
-    model_config = ConfigDict(
-        frozen=True,
-        json_schema_mode_override="serialization",
-        json_schema_serialization_defaults_required=True,
-    )
 
 
 class RuleView(View):
@@ -274,48 +264,6 @@ class RideSettings(View):
     natural_fall: float
     pace: Pace
     error: float
-
-
-class PassTerms(View):
-    """How a pass is written as it comes, and how far that goes: times in seconds, and dB that points may stray."""
-
-    glide: float
-    lead: float
-    error: float
-    snap: bool
-    most_glide: float
-    most_lead: float
-
-
-class SettingTerms(View):
-    """What the number at a path of the rule may be, and from where to where a slider of it goes."""
-
-    least: float
-    most: float
-    low: float
-    high: float
-
-
-class Terms(View):
-    """What holds for every session and is said once: the reasons of drafts in words, and the limits of the hand.
-
-    Lengths are seconds: the shortest mark, clip and lifted span, and the longest ramp of a dip. The fader's ends are dB.
-    ``slow_most_down`` (dB) is how far a slow ride goes down as it comes, ``distance_slack`` (LU) what a phrase may miss its
-    distance by.
-    """
-
-    gain_reasons: dict[str, str]
-    mark_reasons: dict[str, str]
-    ride_reasons: dict[str, str]
-    settings: dict[str, SettingTerms]
-    passes: PassTerms
-    shortest_mark: float
-    shortest_clip: float
-    longest_ramp: float
-    fader_low: float
-    fader_high: float
-    slow_most_down: float
-    distance_slack: float
 
 
 class Changed(View):
