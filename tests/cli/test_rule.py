@@ -60,6 +60,11 @@ def test_an_option_comes_before_the_file(voice: Path, tmp_path: Path) -> None:
     assert (tmp_path / "out" / "voice.flac").exists()
     saved = read_rule(again.read_bytes())
     assert (saved.target.level, saved.phrases.most_up) == (-26.0, 20.0)
+    # a ride without a number is as strong as the rule says
+    rule.write_text("[ride]\nstrength = 35\n")
+    assert "ride" in level(voice, "-o", tmp_path / "ridden.wav", "--rule", rule, "--ride", "--save-rule", tmp_path / "r.toml")
+    assert read_rule((tmp_path / "r.toml").read_bytes()).ride.strength == 35.0
+    rule.write_text("[out]\nformat = 'flac'\n")
     # the name of the output says what it is
     level(voice, "-o", tmp_path / "out.wav", "--rule", rule)
     assert soundfile.info(tmp_path / "out.wav").format == "WAV"
@@ -102,6 +107,13 @@ def test_a_rule_overwrites_nothing_and_is_never_overwritten(voice: Path, tmp_pat
     assert "voice.toml" in done.stderr
     assert rule.read_text() == "[target]\nlevel = -30\n"
     assert not (tmp_path / "out.wav").exists()
+    # also where overwriting is allowed
+    sound = voice.read_bytes()
+    for own in (voice, tmp_path / "out.wav"):
+        done = run("level", voice, "-o", tmp_path / "out.wav", "--save-rule", own, "--overwrite")
+        assert done.returncode == 2
+        assert "a file of its own" in done.stderr
+    assert voice.read_bytes() == sound
     missing = run("level", voice, "-o", tmp_path / "out.wav", "--rule", tmp_path / "none.toml")
     assert missing.returncode == 1
     assert "none.toml" in missing.stderr

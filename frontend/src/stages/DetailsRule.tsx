@@ -16,7 +16,7 @@ import { useMemo } from "react";
 import type { DipRule, Figures, Mark } from "../api/client";
 import { allDown, endingTrial, findAgain, KIND_NAMES, setDipRule, switchDipRule, tryDipRule } from "../model/details";
 import { useFigures } from "../model/queries";
-import { trackOf, useSession } from "../model/session";
+import { rangeOf, trackOf, useSession } from "../model/session";
 import { KINDS, type Kind, useView } from "../model/view";
 import { db, plain, signed } from "../parts/format";
 import { MarkSign } from "../parts/MarkSign";
@@ -27,8 +27,6 @@ import "./DetailsRule.css";
 import { RulePanel } from "./RulePanel";
 
 const NO_MARKS: Mark[] = [];
-const SLIDER: Record<Kind, number> = { breath: -24, ess: -12, knock: -12, gap: -40 };
-const RANGE: Record<Kind, number> = { breath: -40, ess: -24, knock: -24, gap: -60 };
 
 export function DetailsRule() {
   const focus = useView((s) => s.focus);
@@ -95,6 +93,7 @@ interface KindProps {
 }
 
 function KindRule({ kind, rule, marks, figures, shown }: KindProps) {
+  const ranges = useSession((s) => s.terms?.settings);
   const { held, hold, keep } = useHeld<number>(async (value) => {
     const end = endingTrial();
     await setDipRule(kind, { depth: value });
@@ -128,7 +127,7 @@ function KindRule({ kind, rule, marks, figures, shown }: KindProps) {
           label={null}
           thumbLabel={`${name}: how far down`}
           inverted
-          min={SLIDER[kind]}
+          min={rangeOf(ranges, `details.${kind}.depth`).low}
           max={0}
           step={0.5}
           value={depth}
@@ -176,14 +175,15 @@ const GAP_WAYS = [
 
 /** How far down gaps go, and how they get there. */
 function GapWays({ rule }: { rule: DipRule }) {
-  const share = (name: "closes" | "opens", high: number) => (
+  const ranges = useSession((s) => s.terms?.settings);
+  const share = (name: "closes" | "opens") => (
     <KeptRow
       name={`Gaps ${name === "closes" ? "close" : "open"} within`}
       title={name === "closes" ? "close within" : "open within"}
       value={rule[name]}
       scale={100}
       low={0}
-      high={high}
+      high={100 * rangeOf(ranges, `details.gap.${name}`).high}
       step={1}
       unit="%"
       save={(value) => setDipRule("gap", { [name]: value })}
@@ -205,14 +205,15 @@ function GapWays({ rule }: { rule: DipRule }) {
         />
       </div>
       <div className="gap-times">
-        {share("closes", 40)}
-        {share("opens", 30)}
+        {share("closes")}
+        {share("opens")}
       </div>
     </>
   );
 }
 
 function Limits({ kind, rule }: { kind: Kind; rule: DipRule }) {
+  const ranges = useSession((s) => s.terms?.settings);
   const { held, hold, keep } = useHeld<[number, number]>(([deepest, shallowest]) =>
     setDipRule(kind, { deepest, shallowest }),
   );
@@ -225,7 +226,7 @@ function Limits({ kind, rule }: { kind: Kind; rule: DipRule }) {
         label={null}
         thumbFromLabel={`${KIND_NAMES[kind]!.many}: deepest`}
         thumbToLabel={`${KIND_NAMES[kind]!.many}: shallowest`}
-        min={RANGE[kind]}
+        min={rangeOf(ranges, `details.${kind}.deepest`).low}
         max={0}
         minRange={0}
         step={1}

@@ -12,6 +12,7 @@ from itertools import pairwise
 from nivelus.cli import level, measure, program  # noqa: F401  (each puts its commands into the program)
 from nivelus.cli.options import app, why
 from nivelus.cli.printing import print_tamely
+from nivelus.cli.ruled import AS_THE_RULE
 from nivelus.core.errors import NivelusError
 
 
@@ -29,9 +30,9 @@ def main() -> None:
 
 
 def _with_ride_strength(arguments: list[str]) -> list[str]:
-    """``--ride`` may stand alone, which options with a value may not: the strength is put in where it is left out."""
+    """``--ride`` may stand alone, which options with a value may not: where it is left out it is that of the rule."""
     out = []
     for argument, following in pairwise([*arguments, ""]):
         alone = argument == "--ride" and not following.replace(".", "", 1).isdigit()
-        out.append("--ride=80" if alone else argument)
+        out.append(f"--ride={AS_THE_RULE}" if alone else argument)
     return out

@@ -90,6 +90,11 @@ def level(
     read = [*(source.path for source in sources), *(path for path in (curve, bed, rule_file) if path)]
     check_outputs([*planned, *([Output(bed, mix)] if bed and mix else [])], read, overwrite)
     if save_rule:
+        taken = {
+            path.resolve() for path in (*read, *(path for plan in planned for path in plan.files), *([mix] if mix else []))
+        }
+        if save_rule.resolve() in taken:
+            raise click.BadParameter("The rule needs a file of its own.", param_hint="--save-rule")
         save(rule, save_rule, overwrite)
     _stop_tidily()
     travel_light()

@@ -16,7 +16,7 @@ from nivelus.core.rule import DEFAULT, Choice, Rule, Switch, about, default, wit
 from nivelus.core.rule import Number as NumberSetting
 from nivelus.core.rule_file import LARGEST, read_rule, write_rule
 
-AUTO, MEDIAN = "auto", "median"
+AUTO, MEDIAN, AS_THE_RULE = "auto", "median", "as the rule"
 WIDEST = {"shallowest": 0.0, "deepest": -60.0}
 """The range of dips whose depth was said: they go down by that, whatever the range of the rule."""
 PLAIN = {
@@ -37,6 +37,13 @@ PLAIN = {
     "bits": "out.bits",
 }
 """Options that are a setting as it is, by the path of that."""
+
+
+class _Strength(Number):
+    """A strength, or that of the rule."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        return value if value == AS_THE_RULE else super().convert(value, param, ctx)
 
 
 def of_rule(name: str) -> Option:
@@ -94,8 +101,8 @@ OPTIONS: tuple[Option, ...] = (
     *map(of_rule, ("peaks", "settle", "longest")),
     click.option(
         "--ride",
-        type=Number(*_limits("ride.strength")),
-        help=f"Also even out what happens inside phrases, %; {DEFAULT.ride.strength:g} if no number is given.",
+        type=_Strength(*_limits("ride.strength")),
+        help=f"Also even out what happens inside phrases, %; {DEFAULT.ride.strength:g}, or as the rule says, without a number.",
     ),
     *map(of_rule, ("pace", "natural_fall")),
     click.option(
@@ -161,7 +168,7 @@ def _settings(name: str, value: Any) -> dict[str, Any]:
         case "gaps_even":
             return {PLAIN[name]: value} | ({"details.gap.on": True} | _range("gap") if value else {})
         case "ride":
-            return {"ride.on": True, "ride.strength": value}
+            return {"ride.on": True} | ({} if value == AS_THE_RULE else {"ride.strength": value})
         case "duck":
             return {"duck.way": "depth", "duck.depth": value}
         case "distance":

@@ -11,7 +11,6 @@ As a file it is TOML, see ``core.rule_file``.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, field, fields, is_dataclass, replace
 from typing import Any, Literal
@@ -85,10 +84,10 @@ def _check(name: str, value: object, about: About) -> None:
     match about:
         case Number(least, most, unit):
             # True is a number to Python, and to nobody else
-            if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
+            if isinstance(value, bool) or not isinstance(value, int | float) or value != value:
                 raise RuleError(f"{name} is a number from {least:g} to {most:g}{unit and ' ' + unit}.", setting=name)
             if not least <= value <= most:
-                what = f"{name} is {value:g}: it goes from {least:g} to {most:g}{unit and ' ' + unit}."
+                what = f"{name} is {str(value)[:20]}: it goes from {least:g} to {most:g}{unit and ' ' + unit}."
                 raise RuleError(what, setting=name)
         case Choice(options):
             # 24.0 is 24 to Python as well
@@ -224,6 +223,18 @@ DEFAULT = Rule()
 """The rule as it comes."""
 
 
+_DIP_SLIDERS = {"breath": (-24.0, -40.0), "ess": (-12.0, -24.0), "knock": (-12.0, -24.0), "gap": (-40.0, -60.0)}
+"""How far down the slider of each kind goes: that of its depth, and that of its range."""
+
+
+def _of_kind(path: str, about: About) -> About:
+    """What a setting may be, with the slider of the kind of mark that it is of."""
+    section, *_, name = path.split(".")
+    if section != "details" or not isinstance(about, Number) or name not in ("depth", "shallowest", "deepest"):
+        return about
+    return replace(about, low=_DIP_SLIDERS[path.split(".")[1]][name != "depth"])
+
+
 def settings(part: Any = DEFAULT, path: str = "") -> Iterator[tuple[str, Any, About]]:
     """Every setting of a rule: its path, as in ``details.breath.depth``, its value, and what it may be."""
     for one in fields(part):
@@ -231,7 +242,7 @@ def settings(part: Any = DEFAULT, path: str = "") -> Iterator[tuple[str, Any, Ab
         if is_dataclass(value):
             yield from settings(value, f"{name}.")
         else:
-            yield name, value, one.metadata["about"]
+            yield name, value, _of_kind(name, one.metadata["about"])
 
 
 _ABOUT = {path: about for path, _, about in settings()}

@@ -30,6 +30,9 @@ def read_rule(data: bytes) -> Rule:
         raise RuleError("A rule is a text file (TOML) in UTF-8.") from None
     except tomllib.TOMLDecodeError as error:
         raise RuleError(f"The rule is no TOML: {str(error)[:1].lower()}{str(error)[1:200]}.") from None
+    except ValueError:
+        # a number of more digits than Python reads
+        raise RuleError("The rule holds a number that is too long to be one.") from None
     except RecursionError:
         raise RuleError("The rule is no TOML that can be read: it is nested too deeply.") from None
     return from_table(table)
