@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 from contextlib import suppress
 from pathlib import Path
 
@@ -13,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nivelus.core.deliver.curve_csv import read_csv, write_csv
-from nivelus.core.deliver.curve_formats import FORMATS, CurveFormat, read_curve
+from nivelus.core.deliver.curve_formats import FORMATS, CurveFormat, every_format, read_curve
 from nivelus.core.deliver.curve_midi import HIGH, LOW, MOST, read_midi, write_midi
 from nivelus.core.errors import CurveFileError, NivelusError
 from nivelus.core.gain.drawn import EMPTY, FINE, Curve, Shape, curve_of
@@ -159,12 +160,8 @@ def test_files_are_known_by_their_names(tmp_path: Path) -> None:
     (tmp_path / "ride.csv").write_text("0,-3")
     (tmp_path / "broken.mid").write_bytes(b"x")
     assert read_curve(tmp_path / "ride.csv").db.tolist() == [-3.0]
-    for name, words in (
-        ("ride.doc", "CSV \\(.csv, .txt\\) or a MIDI file"),
-        ("gone.csv", "is not there"),
-        ("broken.mid", "broken.mid"),
-    ):
-        with pytest.raises(NivelusError, match=words):
+    for name, words in (("ride.doc", every_format()), ("gone.csv", "is not there"), ("broken.mid", "broken.mid")):
+        with pytest.raises(NivelusError, match=re.escape(words)):
             read_curve(tmp_path / name)
     assert len(read_csv(b"0,0")) == 1
     assert len(EMPTY) == 0
