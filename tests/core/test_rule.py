@@ -14,6 +14,7 @@ from nivelus.core.drafts import from_rule
 from nivelus.core.drafts.clip_gain import ClipGainRule
 from nivelus.core.drafts.dip_rules import DEFAULT_RULES
 from nivelus.core.drafts.duck import DuckRule
+from nivelus.core.drafts.slow import SlowRule
 from nivelus.core.drafts.wants import RideRule
 from nivelus.core.errors import RuleError
 from nivelus.core.rule import DEFAULT, Choice, Number, Rule, Switch, about, flat, from_table, to_table, with_values
@@ -106,6 +107,7 @@ def test_drafts_come_as_the_rule_comes() -> None:
     assert from_rule.gain_rule(DEFAULT) == ClipGainRule()
     assert from_rule.ride_rule(DEFAULT) == RideRule()
     assert from_rule.duck_rule(DEFAULT) == DuckRule()
+    assert from_rule.slow_rule(DEFAULT) == SlowRule(target=DEFAULT.target.level)
     assert from_rule.dip_rules(DEFAULT) == {}
     every = with_values(DEFAULT, {f"details.{kind}.on": True for kind in asdict(DEFAULT.details)})
     assert from_rule.dip_rules(every) == {kind: rule for kind, rule in DEFAULT_RULES.items() if kind != "dip"}

@@ -122,7 +122,7 @@ def test_music_is_ridden_slowly_the_same_at_the_page_and_on_the_command_line(ben
     balance.accept_slowly(bench, track, state_of(bench, track).revision)
     job = renders.request(bench, track, "wav", 24, with_fader=False)
     renders.run_render(bench, job.id)
-    rule = slow_rule(with_values(DEFAULT, {"target.kind": "median", "phrases.most_up": 12.0}))
+    rule = slow_rule(with_values(DEFAULT, {"target.kind": "median"}))
     assert len(level_slowly(music, tmp_path / "line.wav", rule).curve) > 4
     np.testing.assert_array_equal(
         soundfile.read(renders.rendered_file(bench, job.id)[0], dtype="int32")[0],

@@ -19,7 +19,7 @@ export function SlowRide({ bed, draft }: { bed: Track; draft: SlowDraft | null }
         name="Slow ride limit"
         title="Slow ride limit, up and down"
         value={set.most_down ?? most}
-        {...rangeOf(ranges, "phrases.most_down")}
+        {...rangeOf(ranges, "slow.most_down")}
         step={1}
         unit="dB"
         digits={0}

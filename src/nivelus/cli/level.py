@@ -44,7 +44,11 @@ class Job:
 @ruled
 @click.option("--curve", type=PATH, help=f"Add a gain curve drawn elsewhere: {every_format()}.")
 @click.option("--curve-as", type=click.Choice([known.ending for known in FORMATS]), help="Write the ride beside the output.")
-@click.option("--slow", is_flag=True, help="Level what has no phrases by a slow ride to the target, or to its own median.")
+@click.option(
+    "--slow",
+    is_flag=True,
+    help="Level what has no phrases by a slow ride, as far as --strength, --most-up and --most-down let it.",
+)
 @click.option("--bed", type=PATH, help="Music or ambience that makes room for the voice.")
 @click.option("--mix", type=PATH, help="Also write voice and bed mixed together.")
 @click.option("--load", is_flag=True, help="Report how hard and how evenly a compressor would work, before and after.")
@@ -74,8 +78,8 @@ def level(
     is_single = len(files) == 1 and not files[0].is_dir()
     is_file = is_single and not output.is_dir() and output.suffix.lower() in (".wav", ".flac", ".bwf")
     rule = _named(rule_asked(rule_file, asked), output if is_file and asked["format"] is None else None)
-    if slow and rule_file is None and asked["target"] is None:
-        rule = with_values(rule, {"target.kind": "median"})
+    if slow:
+        rule = _for_slow(rule, asked, rule_file is None)
     if not is_single and output.is_file():
         raise click.BadParameter("Several files need a folder to go to.", param_hint="-o")
     if curve_as and not rule.ride.on and curve is None:
@@ -103,6 +107,12 @@ def level(
         print_json({"files": told})
     if len(told) < len(planned):
         sys.exit(1)
+
+
+def _for_slow(rule: Rule, asked: dict[str, Any], is_plain: bool) -> Rule:
+    """A rule whose slow ride goes by what was asked for; to the track's own median if neither that nor a file says more."""
+    own = {f"slow.{name}": asked[name] for name in ("strength", "most_up", "most_down") if asked[name] is not None}
+    return with_values(rule, own | ({"target.kind": "median"} if is_plain and asked["target"] is None else {}))
 
 
 def _named(rule: Rule, output: Path | None) -> Rule:

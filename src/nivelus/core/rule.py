@@ -195,6 +195,15 @@ class DuckSettings(_Section):
 
 
 @dataclass(frozen=True, slots=True)
+class SlowSettings(_Section):
+    """How a slow ride evens out what has no phrases."""
+
+    strength: float = _number(100.0, 0, 100, "%", "How far it moves towards the target")
+    most_up: float = _number(12.0, 0, 60, "dB", "How far it goes up", (0, 24))
+    most_down: float = _number(12.0, 0, 60, "dB", "How far it goes down", (0, 24))
+
+
+@dataclass(frozen=True, slots=True)
 class OutSettings(_Section):
     """How what is rendered is written by the command line."""
 
@@ -216,6 +225,7 @@ class Rule:
     details: DetailSettings = DetailSettings()
     ride: RideSettings = RideSettings()
     duck: DuckSettings = DuckSettings()
+    slow: SlowSettings = SlowSettings()
     out: OutSettings = OutSettings()
 
 

@@ -48,10 +48,10 @@ def duck_rule(rule: Rule) -> DuckRule:
 
 def slow_rule(rule: Rule) -> SlowRule:
     """How a slow ride goes: to the level of the target, or where that is the median to the track's own."""
-    phrases, target = rule.phrases, rule.target
+    slow, target = rule.slow, rule.target
     return SlowRule(
         target=target.level if target.kind == "absolute" else None,
-        strength=phrases.strength / 100,
-        most_up=phrases.most_up,
-        most_down=phrases.most_down,
+        strength=slow.strength / 100,
+        most_up=slow.most_up,
+        most_down=slow.most_down,
     )

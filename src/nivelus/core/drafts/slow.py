@@ -20,6 +20,7 @@ from nivelus.core.gain.drawn import Curve, plain
 from nivelus.core.gain.edits import thin
 from nivelus.core.measure.grid import FRAME
 from nivelus.core.measure.loudness import ABSOLUTE_GATE, loudness_range, power_around, to_lufs
+from nivelus.core.rule import DEFAULT
 
 GATE = 20.0
 """LU under the mean of what is heard below which nothing is asked for, as that of the loudness range (EBU Tech 3342)."""
@@ -38,9 +39,9 @@ class SlowRule:
     """
 
     target: float | None = None
-    strength: float = 1.0
-    most_up: float = 12.0
-    most_down: float = 12.0
+    strength: float = DEFAULT.slow.strength / 100
+    most_up: float = DEFAULT.slow.most_up
+    most_down: float = DEFAULT.slow.most_down
     window: float = 3.0
     fastest: float = 3.0
     error: float = 0.5
