@@ -190,7 +190,7 @@ def test_curves_go_out_and_come_in_again(bench: Workbench, swaying: str) -> None
         assert gain_of(bench, swaying) == pytest.approx(heard, abs=0.05)
     assert len(read_csv(curve_files.write_out(bench, swaying, "ride", "csv")[1])) == len(rides.view(bench, swaying).ride)
     before = state_of(bench, swaying)
-    for name, data, words in (("a.csv", b"nonsense", "a.csv"), ("a.wav", b"", "CSV file"), ("a.mid", b"x", "MIDI")):
+    for name, data, words in (("a.csv", b"nonsense", "a.csv"), ("a.wav", b"", "a curve is CSV"), ("a.mid", b"x", "MIDI")):
         with pytest.raises(CurveFileError, match=words):
             curve_files.bring_in(bench, swaying, before.revision, "ride", name, data)
     for lane, ending in (("dips", "csv"), ("ride", "doc")):
