@@ -88,6 +88,7 @@ def test_what_a_file_does_not_say_is_as_it_comes() -> None:
         (b"phrases = 3\n", "no setting \u201cphrases\u201d"),
         (b"[[phrases]]\nmost_up = 3\n", "no setting \u201cphrases\u201d"),
         (b"[phrases.most_up]\nx = 3\n", "phrases.most_up is a number"),
+        (b"[loudness]\n", "no setting \u201cloudness\u201d"),
         (b"loudness = 3\n", "no setting \u201cloudness\u201d"),
         (b'"' + b"x" * 5000 + b'" = 3\n', "no setting"),
         (b"#" * (LARGEST + 1), "small text file"),

@@ -44,11 +44,7 @@ class Job:
 @ruled
 @click.option("--curve", type=PATH, help=f"Add a gain curve drawn elsewhere: {every_format()}.")
 @click.option("--curve-as", type=click.Choice([known.ending for known in FORMATS]), help="Write the ride beside the output.")
-@click.option(
-    "--slow",
-    is_flag=True,
-    help="Level what has no phrases by a slow ride, as far as --strength, --most-up and --most-down let it.",
-)
+@click.option("--slow", is_flag=True, help="Level what has no phrases by a slow ride, within --most-up and --most-down.")
 @click.option("--bed", type=PATH, help="Music or ambience that makes room for the voice.")
 @click.option("--mix", type=PATH, help="Also write voice and bed mixed together.")
 @click.option("--load", is_flag=True, help="Report how hard and how evenly a compressor would work, before and after.")
@@ -89,15 +85,13 @@ def level(
     sources = find_sources(files, recursive, output)
     _check_bed(bed, asked, mix, slow, len(sources))
     planned = plan_outputs(sources, output, is_file, rule.out.format, curve_as)
-    if mix and any(mix.resolve() == path.resolve() for plan in planned for path in plan.files):
-        raise click.BadParameter("The mix and the levelled voice are two files.", param_hint="--mix")
     read = [*(source.path for source in sources), *(path for path in (curve, bed, rule_file) if path)]
     check_outputs([*planned, *([Output(bed, mix)] if bed and mix else [])], read, overwrite)
+    written = {path.resolve() for plan in planned for path in plan.files}
+    if mix and mix.resolve() in written:
+        raise click.BadParameter("The mix and the levelled voice are two files.", param_hint="--mix")
     if save_rule:
-        taken = {
-            path.resolve() for path in (*read, *(path for plan in planned for path in plan.files), *([mix] if mix else []))
-        }
-        if save_rule.resolve() in taken:
+        if save_rule.resolve() in written | {path.resolve() for path in (*read, *([mix] if mix else []))}:
             raise click.BadParameter("The rule needs a file of its own.", param_hint="--save-rule")
         save(rule, save_rule, overwrite)
     _stop_tidily()

@@ -129,14 +129,13 @@ def rule_asked(file: Path | None, asked: Mapping[str, Any]) -> Rule:
         If an option says what cannot be.
     """
     rule = DEFAULT if file is None else _read(file)
-    for name, value in asked.items():
-        if value is None:
-            continue
-        try:
-            rule = with_values(rule, _settings(name, value))
-        except RuleError as error:
-            raise click.BadParameter(error.sentence, param_hint=f"--{name.replace('_', '-')}") from None
-    return rule
+    meant = {name: _settings(name, value) for name, value in asked.items() if value is not None}
+    try:
+        # all at once: what one option asks for may only fit what another one does
+        return with_values(rule, {path: value for one in meant.values() for path, value in one.items()})
+    except RuleError as error:
+        told = [name for name, one in meant.items() if any(path.endswith(error.fields["setting"]) for path in one)]
+        raise click.BadParameter(error.sentence, param_hint=[f"--{name.replace('_', '-')}" for name in told]) from None
 
 
 def _read(file: Path) -> Rule:

@@ -257,6 +257,7 @@ def settings(part: Any = DEFAULT, path: str = "") -> Iterator[tuple[str, Any, Ab
 
 _ABOUT = {path: about for path, _, about in settings()}
 _DEFAULTS = {path: value for path, value, _ in settings()}
+_SECTIONS = {path[:at] for path in _ABOUT for at, letter in enumerate(path) if letter == "."}
 
 
 def about(path: str) -> About:
@@ -325,7 +326,7 @@ def _paths(table: Mapping[str, Any], path: str = "") -> Iterator[tuple[str, Any]
     """The values of nested tables by their paths; a table in the place of a value is told as one."""
     for name, value in table.items():
         here = f"{path}{name}"
-        if isinstance(value, dict) and here not in _ABOUT and here.count(".") < 2:
+        if isinstance(value, dict) and here in _SECTIONS:
             yield from _paths(value, f"{here}.")
         else:
             yield here, value
