@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+from dataclasses import fields
+from functools import lru_cache
 from typing import Any
 
 from nivelus.core.rule import DEFAULT, Rule, flat, with_values
@@ -40,11 +41,18 @@ def rule_of(session: Session, *tracks: Track) -> Rule:
             values |= {f"{DETAILS}{kind}.{name}": value for name, value in rule.items()}
         if track.kind == "bed":
             values |= {f"{DUCK}{name}": value for name, value in track.duck.items() if name != "locked"}
+    return _rule(tuple(values.items()))
+
+
+@lru_cache(maxsize=64)
+def _rule(values: tuple[tuple[str, Any], ...]) -> Rule:
+    """The rule with some values by their paths: made once for all answers until one of them changes."""
     known = flat(DEFAULT)
     # rules of details are stored with what is of gaps alone
-    return with_values(DEFAULT, {path: value for path, value in values.items() if path in known})
+    return with_values(DEFAULT, {path: value for path, value in values if path in known})
 
 
 def ride_settings(session: Session) -> RideSettings:
     """How rides of a session are drafted: what is set of it, and what comes by itself."""
-    return RideSettings(**{name: value for name, value in asdict(rule_of(session).ride).items() if name != "on"})
+    ride = rule_of(session).ride
+    return RideSettings(**{one.name: getattr(ride, one.name) for one in fields(ride) if one.name != "on"})
