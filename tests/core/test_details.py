@@ -11,8 +11,9 @@ from bench.marks import overlap, score_events, score_programme
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from nivelus.core.kinds import NAMES
 from nivelus.core.marks.details import find_details, find_marks, measure_mark
-from nivelus.core.marks.mark import KINDS, Mark
+from nivelus.core.marks.mark import Mark
 from nivelus.core.measure.grid import measure_file, measure_samples
 from tests.conftest import BREATHS, CORPUS, ESSES, HARSH, KNOCK, RATE, detailed_voice, hiss, hum, room, thump
 
@@ -43,13 +44,13 @@ def test_gaps_and_clicks_lie_where_they_are_labelled() -> None:
 
 def found(rate: int = RATE, gain: float = 1.0) -> dict[str, list[Mark]]:
     marks = find_marks(measure_samples(detailed_voice(rate) * gain, rate))
-    return {kind: marks.of(kind) for kind in KINDS}
+    return {kind: marks.of(kind) for kind in NAMES}
 
 
 @pytest.mark.parametrize("rate", [12_000, 16_000, 22_050, 44_100, 48_000, 96_000])
 def test_every_detail_of_a_made_up_voice_is_found_at_every_rate(rate: int) -> None:
     marks = found(rate)
-    spans = {kind: [(m.start, m.end) for m in marks[kind]] for kind in KINDS}
+    spans = {kind: [(m.start, m.end) for m in marks[kind]] for kind in NAMES}
     breaths = score_events([[b] for b in BREATHS], spans["breath"], 0.5)
     assert (breaths.found, breaths.marks) == (3, 3)
     if rate >= 16_000:
@@ -84,7 +85,7 @@ def test_a_recording_that_cannot_show_esses_says_so() -> None:
 @settings(max_examples=8, deadline=None)
 def test_how_loud_a_recording_is_changes_nothing_that_is_found(gain: float) -> None:
     plain, moved = found(), found(gain=10 ** (gain / 20))
-    for kind in KINDS:
+    for kind in NAMES:
         assert [m.holds for m in plain[kind]] == [m.holds for m in moved[kind]]
         # an edge on the border of two frames may fall to either
         edges = [[(m.start, m.end) for m in side[kind]] for side in (plain, moved)]

@@ -9,12 +9,13 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from nivelus.core.drafts.dip_rules import ALL_KINDS, DEFAULT_RULES, REASONS, DipRule, MarkArrays
+from nivelus.core.drafts.dip_rules import DEFAULT_RULES, REASONS, DipRule, MarkArrays
 from nivelus.core.drafts.dips import SHORTEST_GAP, draft_dips, place_marks
 from nivelus.core.errors import GainError, LevelError
 from nivelus.core.gain.clips import DECLICK_SECONDS
 from nivelus.core.gain.compiled import SILENCE, GainCurve, add_curves, apply_gain, frame_gain
 from nivelus.core.gain.dips import SILENT_DIP, Dips, compile_dips
+from nivelus.core.kinds import OF_NAME
 from nivelus.core.measure.grid import frame_borders
 from tests.conftest import RATE, hum
 from tests.helpers.clips import ClipGain, compiled
@@ -125,7 +126,7 @@ def marks(kind: str, *rows: tuple[float, float, float, float], room: float = -60
     """Marks of one kind (start, end in seconds, level, excess) around a phrase from 2 to 4 s."""
     table = np.array(rows, np.float64).reshape(-1, 4)
     return place_marks(
-        np.full(len(table), ALL_KINDS.index(kind)),
+        np.full(len(table), OF_NAME[kind].code),
         table[:, 0] * RATE,
         table[:, 1] * RATE,
         table[:, 2],
@@ -154,7 +155,7 @@ def test_a_breath_goes_down_by_its_rule_but_never_under_room_tone() -> None:
 def test_room_tone_is_that_of_the_gaps_near_a_mark_however_much_of_its_cell_the_breath_is() -> None:
     rows = [("gap", 0.0, 1.0, -66.0), ("breath", 1.0, 1.9, -46.0), ("gap", 1.9, 2.0, -60.0), ("breath", 9.0, 9.5, -46.0)]
     found = place_marks(
-        np.array([ALL_KINDS.index(kind) for kind, *_ in rows]),
+        np.array([OF_NAME[kind].code for kind, *_ in rows]),
         np.array([start * RATE for _, start, _, _ in rows]),
         np.array([end * RATE for _, _, end, _ in rows]),
         np.array([level for *_, level in rows]),
@@ -217,7 +218,7 @@ def pause(gap: tuple[float, float], breath: tuple[float, float], level: float = 
     """A gap and a breath, seconds, between phrases that end at 1 s and begin at 6 s; the room is at -60 dBFS."""
     rows = sorted([("gap", *gap, -60.0), ("breath", *breath, level)], key=lambda row: row[1])
     return place_marks(
-        np.array([ALL_KINDS.index(kind) for kind, *_ in rows]),
+        np.array([OF_NAME[kind].code for kind, *_ in rows]),
         np.array([start for _, start, _, _ in rows]) * RATE,
         np.array([end for _, _, end, _ in rows]) * RATE,
         np.array([level for *_, level in rows]),
@@ -236,7 +237,7 @@ def test_beside_a_breath_a_gap_is_a_long_slope(gap: tuple, breath: tuple, rules:
     found = pause(gap, breath)
     draft = draft_dips(found, rules, RATE, 10 * RATE)
     curve = compile_dips(draft.dips, RATE)
-    place = int(np.flatnonzero(found.kind == ALL_KINDS.index("gap"))[0])
+    place = int(np.flatnonzero(found.kind == OF_NAME["gap"].code)[0])
     depth = draft.dips.depth[place]
     at = np.arange(0, 10, 0.01)
     db = np.interp(at * RATE, curve.at, curve.db)

@@ -226,7 +226,9 @@ def test_left_out_phrases_do_not_count(bench: Workbench, track: str) -> None:
 def test_figures_before_and_after_and_the_live_meter_agree_with_the_gain(bench: Workbench, track: str) -> None:
     state = state_of(bench, track)
     before, meter = sound.before_after(bench, track), sound.meter(bench, track)
-    assert before.before.model_dump() == pytest.approx(before.after.model_dump())
+    assert before.before.stands == before.after.stands
+    same, plain = (side.model_dump(exclude={"stands"}) for side in (before.before, before.after))
+    assert same == pytest.approx(plain)
     assert (meter[:, 0] == meter[:, 1]).all()
     clips.set_gain(bench, track, state.revision, [clip.id for clip in state.clips], by=-6.0)
     after, moved = sound.before_after(bench, track), sound.meter(bench, track)

@@ -53,8 +53,9 @@ def test_one_switch_turns_a_kind_down_and_the_figures_are_those_of_the_render(be
         assert (a[span] == b[span]).all()
     figures = sound.before_after(bench, detailed)
     assert figures.after.down == 3
-    assert figures.before.breath is not None
-    assert figures.after.breath == pytest.approx(figures.before.breath - 8.0, abs=0.6)
+    before, after = figures.before.stands["breath"], figures.after.stands["breath"]
+    assert before is not None
+    assert after == pytest.approx(before - 8.0, abs=0.6)
 
 
 def test_the_slider_moves_all_and_a_difference_made_by_hand_stays(bench: Workbench, detailed: str) -> None:

@@ -11,6 +11,7 @@ import soundfile
 from nivelus.core.deliver.against import level_slowly, make_room
 from nivelus.core.deliver.level import Levelled, level_file
 from nivelus.core.drafts.from_rule import duck_rule, slow_rule
+from nivelus.core.kinds import NAMES
 from nivelus.core.rule import DEFAULT, Way, with_values
 from nivelus.services.clips import details, drafts
 from nivelus.services.files import renders
@@ -32,7 +33,6 @@ RULE = {
     "phrases.most_down": 20.0,
     "phrases.noise_limit": -25.0,
 }
-KINDS = ("breath", "ess", "knock", "gap")
 
 
 def by_the_interface(bench: Workbench, source: Path, out: Path, kinds: tuple[str, ...], peaks: bool, ride: bool) -> Changed:
@@ -62,7 +62,7 @@ def by_the_command_line(source: Path, out: Path, kinds: tuple[str, ...], peaks: 
 
 @pytest.mark.parametrize(
     ("kinds", "peaks", "ride"),
-    [((), False, False), (KINDS, False, False), ((), False, True), (("breath", "ess"), True, True)],
+    [((), False, False), (NAMES, False, False), ((), False, True), (("breath", "ess"), True, True)],
     ids=["clip gain", "details", "ride", "all of it"],
 )
 @pytest.mark.parametrize("voice", ["with a click", "of the corpus"])

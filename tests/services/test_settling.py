@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from nivelus.core.marks.mark import KINDS
+from nivelus.core.kinds import NAMES
 from nivelus.services.clips import clips, details, drafts
 from nivelus.services.lanes import drawing, rides
 from nivelus.services.sessions import cards, sessions
@@ -139,7 +139,7 @@ def test_no_phrase_of_a_real_voice_stops_being_level_on_the_way(
     counts = [level_phrases(bench, track)]
     drafts.accept(bench, track, revision(bench, track))
     counts.append(level_phrases(bench, track))
-    for kind in KINDS:
+    for kind in NAMES:
         details.set_rule(bench, track, revision(bench, track), kind, {"on": True})
         counts.append(level_phrases(bench, track))
     rides.accept(bench, track, revision(bench, track))
@@ -147,7 +147,7 @@ def test_no_phrase_of_a_real_voice_stops_being_level_on_the_way(
     assert counts == sorted(counts)
     assert counts[0] < counts[-1] < len(phrase_levels(state_of(bench, track))), "the noise limit holds some of them"
     # and not when everything is let up again
-    for kind in KINDS:
+    for kind in NAMES:
         details.set_rule(bench, track, revision(bench, track), kind, {"on": False})
         assert level_phrases(bench, track) >= counts[1], kind
 

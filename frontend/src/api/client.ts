@@ -9,6 +9,7 @@ type Schemas = components["schemas"];
 export type Changed = Schemas["Changed"];
 export type Clip = Schemas["ClipView"];
 export type Mark = Schemas["MarkView"];
+export type KindTerms = Schemas["KindTerms"];
 export type MarkColumns = Schemas["MarkColumns"];
 export type NamedRule = Schemas["NamedRule"];
 export type DipRule = Schemas["DipRuleView"];

@@ -1,30 +1,35 @@
 /** What can be done with marks and their dips: stepping through them by ear, deepening, keeping out, correcting, making. */
-import { api, type DipRule, type DipRuleChange, type Mark } from "../api/client";
+import { api, type DipRule, type DipRuleChange, type KindTerms, type Mark } from "../api/client";
 import { tell } from "../parts/messages";
 import { stairs } from "../sound/lines";
 import { Drafts } from "./drafts";
 import { hearHand, type Over } from "./ear";
 import { edit, editInHand } from "./edits";
 import { duration, focused, focusedMarks, selectedMarks } from "./focus";
+import { type AnyKind, KINDS, type Kind, listed } from "./kinds";
 import { playSpan } from "./listening";
 import { reveal, show } from "./looking";
 import { type DepthChange, heardDepth, overMarks, overTrack, withDepth } from "./over";
-import { hand, KINDS, type Kind, redraw, useView } from "./view";
+import { useSession } from "./session";
+import { hand, redraw, useView } from "./view";
 
-export const KIND_NAMES: Record<string, { one: string; many: string }> = {
-  breath: { one: "Breath", many: "Breaths" },
-  ess: { one: "Ess", many: "Esses" },
-  knock: { one: "Knock", many: "Knocks" },
-  gap: { one: "Gap", many: "Gaps" },
-  dip: { one: "Dip by hand", many: "By hand" },
+/** What a mark is told against: of one, and of many. */
+export const AGAINST: Record<KindTerms["against"], { one: string; many: string }> = {
+  phrase: { one: "dB to its phrase", many: "dB to their phrases" },
+  usual: { one: "dB over the usual", many: "dB over the usual" },
+  nothing: { one: "dBFS", many: "dBFS" },
 };
+
+export const termsOf = (kind: AnyKind): KindTerms | undefined => useSession.getState().terms?.kinds[kind];
+
+/** The unit of what is told of a mark before and after. */
+export const standsIn = (kind: AnyKind): string => AGAINST[termsOf(kind)?.against ?? "nothing"].one;
 
 /** How far a mark stands out, to order the worklist by: what sounds too loud for its kind comes first. */
 function prominence(mark: Mark): number {
   const value = mark.after ?? mark.before ?? -120;
-  // a breath is told against its phrase, a gap in dBFS: both are brought to where an ess with no excess is
-  const usual: Record<string, number> = { breath: -20, gap: -60, dip: -30 };
-  return value - (usual[mark.kind] ?? 0);
+  // a breath is told against its phrase, a gap in dBFS: all are brought to where an ess with no excess is
+  return value - (termsOf(mark.kind)?.usually ?? 0);
 }
 
 /** Whether a mark may be something else, a word: it is left as it is until the hand says what it is. */
@@ -83,7 +88,7 @@ export function stepMark(direction: 1 | -1, onlyUp: boolean) {
 
 const needMarks = (): Mark[] => {
   const marks = selectedMarks();
-  if (marks.length === 0) tell("Select a breath, ess, knock or gap first: click it, or press . for the next.");
+  if (marks.length === 0) tell(`Select a ${listed("or", "one")} first: click it, or press . for the next.`);
   return marks;
 };
 
@@ -207,7 +212,7 @@ export function keepEdges(mark: Mark): Promise<boolean> {
 }
 
 /** Make a mark, or a dip that follows no rule, over the selected span. */
-export async function makeOfSpan(kind: Kind | "dip", silent?: true) {
+export async function makeOfSpan(kind: AnyKind, silent?: true) {
   const track = focused();
   const { span } = useView.getState();
   if (!track) return;

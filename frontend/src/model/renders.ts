@@ -8,7 +8,7 @@ import { focused } from "./focus";
 import { useSession } from "./session";
 import { ALL_LAYERS, LAYER_NAMES, type Layer, useView } from "./view";
 
-export const KINDS = [
+export const WAYS_OUT = [
   { value: "wav-24", label: "WAV, 24 bits", format: "wav", bits: 24 },
   { value: "wav-16", label: "WAV, 16 bits", format: "wav", bits: 16 },
   { value: "wav-32", label: "WAV, 32-bit float", format: "wav", bits: 32 },
@@ -17,7 +17,7 @@ export const KINDS = [
 ] as const;
 
 interface Choice {
-  kind: (typeof KINDS)[number]["value"];
+  kind: (typeof WAYS_OUT)[number]["value"];
   which: "focus" | "all" | "mix";
   withFader: boolean;
   limited: boolean;
@@ -38,7 +38,7 @@ export async function render() {
   const { id, header } = useSession.getState();
   const track = focused();
   if (!track || !header) return;
-  const { format, bits } = KINDS.find((one) => one.value === kind)!;
+  const { format, bits } = WAYS_OUT.find((one) => one.value === kind)!;
   const isMix = which === "mix" && header.tracks.length > 1;
   const tracks = which === "all" ? header.tracks : [track];
   const body: RenderRequest = { format, bits, with_fader: withFader };

@@ -94,7 +94,7 @@ export function marksIn(track: string, { ids, numbers, flags, names, words, said
     return {
       id,
       track,
-      kind: word("kind", place),
+      kind: word("kind", place) as Mark["kind"],
       start: known.start![place]!,
       end: known.end![place]!,
       level: known.level![place]!,

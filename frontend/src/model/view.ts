@@ -6,6 +6,7 @@
  */
 import { create } from "zustand";
 import type { Draft, LaneName } from "../api/client";
+import { ALL_KINDS } from "./kinds";
 
 export type Stage = "survey" | "phrases" | "details" | "ride" | "balance" | "signoff";
 export const STAGES: Stage[] = ["survey", "phrases", "details", "ride", "balance", "signoff"];
@@ -28,8 +29,6 @@ export const LAYER_NAMES: Record<Layer, string> = { clip: "clip gain", dips: "di
 export const SILENCE = -144;
 export const isSilent = (db: number) => db <= -120;
 export const LANES = Object.keys(LANE_NAMES) as LaneName[];
-export const KINDS = ["breath", "ess", "knock", "gap"] as const;
-export type Kind = (typeof KINDS)[number];
 export interface Span {
   start: number;
   end: number;
@@ -79,7 +78,7 @@ export const useView = create<ViewState>(() => ({
   focus: "",
   selection: new Set(),
   marks: new Set(),
-  kinds: new Set([...KINDS, "dip"]),
+  kinds: new Set<string>(ALL_KINDS),
   lane: "ride",
   points: new Set(),
   twice: false,

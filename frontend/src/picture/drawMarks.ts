@@ -1,9 +1,9 @@
 /** Drawing marks and dips: the ribbon with the signs of what was found, and the notches that hang in the gain strip. */
 import type { Mark } from "../api/client";
 import { isDoubtful } from "../model/details";
+import { type AnyKind, KIND_ROWS, SIGN } from "../model/kinds";
 import { heldDepth, heldEdge } from "../model/session";
 import type { Span } from "../model/view";
-import { SIGN, SIGNS } from "../parts/MarkSign";
 import { firstPlace } from "../parts/search";
 import { px } from "../parts/step";
 import type { Palette } from "../parts/theme";
@@ -40,8 +40,8 @@ export function visibleMarks(marks: Mark[], window: Span): Mark[] {
 
 const paths = new Map<string, Path2D>();
 
-function signPath(kind: string): Path2D {
-  const known = paths.get(kind) ?? new Path2D((SIGNS[kind] ?? SIGNS.dip!).path);
+function signPath(kind: AnyKind): Path2D {
+  const known = paths.get(kind) ?? new Path2D(KIND_ROWS[kind].path);
   paths.set(kind, known);
   return known;
 }
@@ -65,8 +65,9 @@ export function drawRibbon(ctx: Context, width: number, height: number, scene: S
       if (chosen) drawChosen(ctx, x0, x1, height, palette);
       ctx.globalAlpha = mark.keep === "out" ? 0.45 : 1;
       ctx.strokeStyle = ctx.fillStyle = chosen ? palette.ink : markColour(mark, palette);
-      if (mark.kind === "gap") drawFloor(ctx, x0, x1, mark.on);
-      else if (mark.kind === "breath" && x1 - x0 > SIGN) drawWaveLine(ctx, x0, x1, mark.on);
+      const { along } = KIND_ROWS[mark.kind];
+      if (along === "floor") drawFloor(ctx, x0, x1, mark.on);
+      else if (along === "wave" && x1 - x0 > SIGN) drawWaveLine(ctx, x0, x1, mark.on);
       else if (few) drawSign(ctx, mark.kind, (x0 + x1) / 2, mark.on || chosen);
       else ctx.fillRect((x0 + x1) / 2, MIDDLE - 5, 1, 10);
       if (isDoubtful(mark) && few) drawDoubt(ctx, (x0 + x1) / 2);
@@ -103,8 +104,8 @@ function drawWaveLine(ctx: Context, x0: number, x1: number, on: boolean) {
   ctx.stroke();
 }
 
-function drawSign(ctx: Context, kind: string, x: number, strong: boolean) {
-  const { line } = SIGNS[kind] ?? SIGNS.dip!;
+function drawSign(ctx: Context, kind: AnyKind, x: number, strong: boolean) {
+  const { line } = KIND_ROWS[kind];
   ctx.save();
   ctx.translate(x - SIGN / 2, MIDDLE - SIGN / 2);
   ctx.lineCap = "round";

@@ -1,8 +1,9 @@
 /** Hands on marks in the ribbon and on dips in the gain strip: their depth, their edges, their ramps. */
 import type { PointerEvent as ReactPointer } from "react";
 import type { Mark } from "../api/client";
-import { changeDepth, hearDips, KIND_NAMES, keepEdges, selectMarks } from "../model/details";
+import { changeDepth, hearDips, keepEdges, selectMarks, standsIn } from "../model/details";
 import { duration, focusedClips, focusedMarks } from "../model/focus";
+import { KIND_ROWS } from "../model/kinds";
 import { seek } from "../model/listening";
 import { heldDepth, useSession } from "../model/session";
 import { type EdgeName, hand, redraw, useView } from "../model/view";
@@ -184,9 +185,7 @@ export function dragDip(down: PointerEvent, a: Axis, s: Scale, { mark, part }: D
       if (delta !== hand.dips.delta) hearDips(selectedNow(), delta);
       hand.dips = { ids: new Set(ids), delta };
       const many = chosen.length > 1;
-      const first = many
-        ? `${chosen.length} dips ${db(delta)}`
-        : `${KIND_NAMES[mark.kind]!.one} ${db(heldDepth(mark))}`;
+      const first = many ? `${chosen.length} dips ${db(delta)}` : `${KIND_ROWS[mark.kind].one} ${db(heldDepth(mark))}`;
       const stands = mark.after === null ? "" : signed(mark.after + (heldDepth(mark) - (mark.on ? mark.depth : 0)));
       showAtHand(event.clientX, event.clientY, [first, `${stands} ${standsIn(mark.kind)}`]);
       redraw();
@@ -213,7 +212,3 @@ export function dragDip(down: PointerEvent, a: Axis, s: Scale, { mark, part }: D
     },
   });
 }
-
-/** The unit of what is told of a mark before and after. */
-export const standsIn = (kind: string): string =>
-  kind === "breath" ? "dB to its phrase" : kind === "ess" || kind === "knock" ? "dB over the usual" : "dBFS";

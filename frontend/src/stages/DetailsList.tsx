@@ -9,28 +9,28 @@ import {
   correctKind,
   goToMark,
   isDoubtful,
-  KIND_NAMES,
   makeOfSpan,
   markList,
   notAMark,
   resetMarks,
   selectMarks,
   silence,
+  standsIn,
   toggleKeepOut,
   toggleNotch,
 } from "../model/details";
+import { ALL_KINDS, KIND_ROWS, KINDS, type Kind } from "../model/kinds";
 import { seek } from "../model/listening";
 import { reveal } from "../model/looking";
 import { reasonWords, trackOf, useSession } from "../model/session";
-import { KINDS, type Kind, useView } from "../model/view";
+import { useView } from "../model/view";
 import { ExactField } from "../parts/ExactField";
 import { clock, db, signed, time } from "../parts/format";
-import { MarkSign } from "../parts/MarkSign";
 import { Roving } from "../parts/roving";
 import { px } from "../parts/step";
 import { afterClick, isMore, useRows } from "../parts/useRows";
 import { clipIndexAt } from "../picture/axis";
-import { standsIn } from "../picture/markHands";
+import { MarkSign } from "./MarkSign";
 import { OrderSwitch } from "./OrderSwitch";
 import "./DetailsList.css";
 
@@ -115,17 +115,15 @@ export function DetailsList() {
 
 /** The kinds, each with its sign and count: a click shows or hides it in list and picture. */
 function Kinds({ marks, kinds }: { marks: Mark[]; kinds: Set<string> }) {
-  const present = ([...KINDS, "dip"] as string[]).filter(
-    (kind) => kind !== "dip" || marks.some((m) => m.kind === "dip"),
-  );
+  const present = ALL_KINDS.filter((kind) => kind !== "dip" || marks.some((m) => m.kind === "dip"));
   return (
     <div className="kinds" role="group" aria-label="Kinds that are shown">
       {present.map((kind) => (
-        <Tooltip key={kind} label={KIND_NAMES[kind]!.many}>
+        <Tooltip key={kind} label={KIND_ROWS[kind].many}>
           <button
             type="button"
             className="kind"
-            aria-label={KIND_NAMES[kind]!.many}
+            aria-label={KIND_ROWS[kind].many}
             aria-pressed={kinds.has(kind)}
             onClick={() => {
               const next = new Set(kinds);
@@ -157,7 +155,7 @@ function outcome(mark: Mark): string {
 export function describeMark(mark: Mark): string {
   const stands = (value: number | null) => (value === null ? "unknown" : signed(value));
   const words = [
-    KIND_NAMES[mark.kind]!.one,
+    KIND_ROWS[mark.kind].one,
     `${time(mark.start)} to ${time(mark.end)}`,
     `${stands(mark.before)} to ${stands(mark.after)} ${standsIn(mark.kind)}`,
     mark.on ? `down by ${db(mark.depth)}` : mark.keep === "out" ? "kept out" : "as it is",
@@ -189,7 +187,7 @@ function MakeOfSpan() {
             leftSection={<MarkSign kind={kind} />}
             onClick={() => void makeOfSpan(kind)}
           >
-            {KIND_NAMES[kind]!.one.toLowerCase()}
+            {KIND_ROWS[kind].one.toLowerCase()}
           </Button>
         ))}
       </Roving>
@@ -208,7 +206,7 @@ function Inspector({ marks }: { marks: Mark[] }) {
   return (
     <div className="inspector" data-testid="inspector">
       <div className="inspector-head">
-        <strong>{many ? `${marks.length} details` : KIND_NAMES[mark.kind]!.one}</strong>
+        <strong>{many ? `${marks.length} details` : KIND_ROWS[mark.kind].one}</strong>
         {!many && (
           <span className="mono">
             {mark.before === null ? "" : signed(mark.before)} → {mark.after === null ? "" : signed(mark.after)}
@@ -230,7 +228,7 @@ function Inspector({ marks }: { marks: Mark[] }) {
             onChange={(event) => correctKind(event.currentTarget.value as Kind)}
             data={[
               ...(kind === "" ? [{ value: "", label: "several kinds" }] : []),
-              ...KINDS.map((k) => ({ value: k, label: KIND_NAMES[k]!.one })),
+              ...KINDS.map((k) => ({ value: k, label: KIND_ROWS[k].one })),
             ]}
           />
         )}
@@ -238,7 +236,7 @@ function Inspector({ marks }: { marks: Mark[] }) {
       <Roving name="What to do" className="inspector-keys">
         {marks.some(isDoubtful) && (
           <Button size="compact-xs" onClick={confirmMarks}>
-            it is a {KIND_NAMES[marks.find(isDoubtful)!.kind]!.one.toLowerCase()}
+            it is a {KIND_ROWS[marks.find(isDoubtful)!.kind].one.toLowerCase()}
             <kbd>N</kbd>
           </Button>
         )}

@@ -14,15 +14,25 @@ import { useDisclosure } from "@mantine/hooks";
 import { IconChevronDown, IconChevronRight, IconDots } from "@tabler/icons-react";
 import { useMemo } from "react";
 import type { DipRule, Figures, Mark } from "../api/client";
-import { allDown, endingTrial, findAgain, KIND_NAMES, setDipRule, switchDipRule, tryDipRule } from "../model/details";
+import {
+  AGAINST,
+  allDown,
+  endingTrial,
+  findAgain,
+  setDipRule,
+  switchDipRule,
+  termsOf,
+  tryDipRule,
+} from "../model/details";
+import { KIND_ROWS, KINDS, type Kind } from "../model/kinds";
 import { useFigures } from "../model/queries";
 import { rangeOf, trackOf, useSession } from "../model/session";
-import { KINDS, type Kind, useView } from "../model/view";
+import { useView } from "../model/view";
 import { db, plain, signed } from "../parts/format";
-import { MarkSign } from "../parts/MarkSign";
 import { Roving } from "../parts/roving";
 import { KeptRow, RuleRow } from "../parts/SliderRow";
 import { useHeld } from "../parts/useHeld";
+import { MarkSign } from "./MarkSign";
 import "./DetailsRule.css";
 import { RulePanel } from "./RulePanel";
 
@@ -108,7 +118,7 @@ function KindRule({ kind, rule, marks, figures, shown }: KindProps) {
     };
   }, [marks, kind]);
   const depth = held ?? rule.depth;
-  const name = KIND_NAMES[kind]!.many;
+  const name = KIND_ROWS[kind].many;
   return (
     <div className="kind-rule" data-kind={kind}>
       <div className="slider-head">
@@ -159,12 +169,10 @@ const depthText = (kind: Kind, depth: number, rule: DipRule) =>
 export function standing(kind: Kind, figures: { before: Figures; after: Figures } | undefined): string {
   if (!figures) return " ";
   const { before, after } = figures;
-  const pair = (a: number | null, b: number | null, of: string) =>
-    a === null || b === null ? "Nothing of this kind." : `${signed(a)} → ${signed(b)} ${of}`;
-  if (kind === "breath") return pair(before.breath, after.breath, "dB to their phrases");
-  if (kind === "ess") return pair(before.ess, after.ess, "dB over the usual");
-  if (kind === "knock") return pair(before.knock, after.knock, "dB over the usual");
-  return `${plain(before.room_tone)} → ${plain(after.room_tone)} dBFS room tone`;
+  if (kind === "gap") return `${plain(before.room_tone)} → ${plain(after.room_tone)} dBFS room tone`;
+  const [was, is] = [before.stands[kind] ?? null, after.stands[kind] ?? null];
+  if (was === null || is === null) return "Nothing of this kind.";
+  return `${signed(was)} → ${signed(is)} ${AGAINST[termsOf(kind)?.against ?? "nothing"].many}`;
 }
 
 const GAP_WAYS = [
@@ -219,13 +227,13 @@ function Limits({ kind, rule }: { kind: Kind; rule: DipRule }) {
   );
   const [low, high] = held ?? [rule.deepest, rule.shallowest];
   return (
-    <RuleRow title={`${KIND_NAMES[kind]!.many} keep to`} value={`${plain(low, 0)} … ${plain(high, 0)} dB`}>
+    <RuleRow title={`${KIND_ROWS[kind].many} keep to`} value={`${plain(low, 0)} … ${plain(high, 0)} dB`}>
       <RangeSlider
         size={3}
         thumbSize={14}
         label={null}
-        thumbFromLabel={`${KIND_NAMES[kind]!.many}: deepest`}
-        thumbToLabel={`${KIND_NAMES[kind]!.many}: shallowest`}
+        thumbFromLabel={`${KIND_ROWS[kind].many}: deepest`}
+        thumbToLabel={`${KIND_ROWS[kind].many}: shallowest`}
         min={rangeOf(ranges, `details.${kind}.deepest`).low}
         max={0}
         minRange={0}

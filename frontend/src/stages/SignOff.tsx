@@ -2,9 +2,11 @@
 import { Button, NativeSelect, SegmentedControl, Switch, UnstyledButton } from "@mantine/core";
 import type { Figures, Track } from "../api/client";
 import { type Check, leadTo } from "../model/checks";
+import { termsOf } from "../model/details";
+import { KIND_ROWS, KINDS, type Kind, listed } from "../model/kinds";
 import { isHeard } from "../model/mix";
 import { useFigures } from "../model/queries";
-import { KINDS, render, useRenders, useUnheard } from "../model/renders";
+import { render, useRenders, useUnheard, WAYS_OUT } from "../model/renders";
 import { trackOf, useSession } from "../model/session";
 import { type Stage, useView } from "../model/view";
 import { db, distanceUnit, plain, signed } from "../parts/format";
@@ -46,7 +48,7 @@ export function SignOffRule() {
         label="Format"
         value={kind}
         onChange={(event) => useRenders.setState({ kind: event.currentTarget.value as typeof kind })}
-        data={KINDS.map(({ value, label }) => ({ value, label }))}
+        data={WAYS_OUT.map(({ value, label }) => ({ value, label }))}
       />
       {which === "mix" && count > 1 ? (
         <>
@@ -101,12 +103,16 @@ function silent(tracks: Track[]): string {
 /** What is told of a bed, which has no phrases and no room behind them. */
 const OF_BEDS = new Set(["peak", "Integrated", "Range", "Short-term max", "True peak"]);
 
+/** How many of a kind a figure of it speaks of. */
+function hint(kind: Kind): string {
+  const { share, against } = termsOf(kind) ?? {};
+  if (share === 50) return `The middle one${against === "phrase" ? ", against the level of its phrase" : ""}`;
+  return `${share} % stand out less than this`;
+}
+
 const HINTS: Record<string, string> = {
   Inside: "Spread of 400 ms loudness inside the phrases",
-  Breaths: "The middle one, against the level of its phrase",
-  Esses: "Nine in ten stand out less than this",
-  Knocks: "Nine in ten stand out less than this",
-  Dips: "Breaths, esses, knocks and gaps that are turned down",
+  Dips: `${listed("and", "many").replace(/^./, (first) => first.toUpperCase())} that are turned down`,
 };
 
 export function SignOffList({ goStage }: { goStage: (stage: Stage) => Promise<void> }) {
@@ -130,11 +136,13 @@ export function SignOffList({ goStage }: { goStage: (stage: Stage) => Promise<vo
     ["Short-term max", (f) => loud(f.short_term_max, "LUFS")],
     ["True peak", (f) => loud(f.true_peak, "dBTP")],
     ["Room tone", (f) => `${plain(f.room_tone)} dBFS`],
-    ["Breaths", (f) => (f.breath === null ? "none" : `${signed(f.breath)} dB`)],
-    ["Esses", (f) => (f.ess === null ? "none" : `${signed(f.ess)} dB`)],
-    ["Knocks", (f) => (f.knock === null ? "none" : `${signed(f.knock)} dB`)],
+    ...KINDS.filter((kind) => kind in before.stands).map((kind): [string, (f: Figures) => string] => [
+      KIND_ROWS[kind].many,
+      ({ stands }) => (typeof stands[kind] === "number" ? `${signed(stands[kind])} dB` : "none"),
+    ]),
     ["Dips", (f) => `${f.down}`],
   ];
+  const hints = { ...HINTS, ...Object.fromEntries(KINDS.map((kind) => [KIND_ROWS[kind].many, hint(kind)])) };
   const checks: [boolean, string, Check][] = [
     [
       after.level === after.count,
@@ -206,7 +214,7 @@ export function SignOffList({ goStage }: { goStage: (stage: Stage) => Promise<vo
             {rows
               .filter(([name]) => !isBed || OF_BEDS.has(name))
               .map(([name, show]) => (
-                <tr key={name} title={HINTS[name]}>
+                <tr key={name} title={hints[name]}>
                   <th scope="row">{name}</th>
                   <td className="dim">{show(before)}</td>
                   <td>{show(after)}</td>

@@ -17,6 +17,7 @@ from nivelus.cli.ruled import rule_asked, ruled, save
 from nivelus.core.deliver.curve_formats import FORMATS, every_format
 from nivelus.core.errors import NivelusError
 from nivelus.core.files import check_readable, clear_parts, free_bytes, size_in_words
+from nivelus.core.kinds import listed
 from nivelus.core.rule import Rule, with_values
 
 if TYPE_CHECKING:
@@ -38,7 +39,12 @@ class Job:
     overwrite: bool
 
 
-@app.command()
+@app.command(
+    help=f"""Even out the phrases of files, turn their {listed()} down, and render them.
+
+    FILES are sound files, or folders of them.
+    """
+)
 @click.argument("files", type=PATH, nargs=-1, required=True)
 @click.option("-o", "--output", type=PATH, required=True, help="A file name for one file, or a folder.")
 @ruled
@@ -67,10 +73,7 @@ def level(
     as_json: bool,
     **asked: Any,
 ) -> None:
-    """Even out the phrases of files, turn their breaths, esses, knocks and gaps down, and render them.
-
-    FILES are sound files, or folders of them.
-    """
+    """Even out files and render them."""
     is_single = len(files) == 1 and not files[0].is_dir()
     is_file = is_single and not output.is_dir() and output.suffix.lower() in (".wav", ".flac", ".bwf")
     rule = _named(rule_asked(rule_file, asked), output if is_file and asked["format"] is None else None)

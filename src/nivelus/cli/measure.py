@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import Any
 
 from nivelus.cli.options import (
-    PLURALS,
     app,
     as_json,
     finite,
@@ -19,6 +18,7 @@ from nivelus.cli.options import (
     travel_light,
 )
 from nivelus.cli.ruled import of_rule
+from nivelus.core.kinds import GAP, KINDS, OF_NAME, listed
 from nivelus.core.rule import DEFAULT
 
 
@@ -51,18 +51,19 @@ def measure(file: Path, as_json: bool) -> None:
         print(f"{name.replace('_', ' '):16} {shown:>10} {units.get(name, '')}".rstrip())
 
 
-@app.command()
+@app.command(
+    help=f"""Find the phrases, {listed()} of a file.
+
+    FILE is a sound file: WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis or MP3.
+    """
+)
 @sound_file
 @of_rule("longest")
 @as_json
 def marks(file: Path, longest: float | None, as_json: bool) -> None:
-    """Find the phrases, breaths, esses, knocks and gaps of a file.
-
-    FILE is a sound file: WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis or MP3.
-    """
+    """Find the phrases and details of a file."""
     travel_light()
     from nivelus.core.marks.details import find_marks
-    from nivelus.core.marks.mark import KINDS
     from nivelus.core.measure.grid import measure_file
     from nivelus.core.measure.spans import span_levels
 
@@ -82,7 +83,7 @@ def marks(file: Path, longest: float | None, as_json: bool) -> None:
             }
         )
     room = found.phrases.room_tone
-    details = {PLURALS[kind]: [_mark(mark) for mark in found.of(kind)] for kind in KINDS}
+    details = {kind.plural: [_mark(mark) for mark in found.of(kind.name)] for kind in KINDS}
     if not found.shows_esses:
         print(f"“{file.name}” cannot show esses: it holds nothing as high as they are.", file=sys.stderr)
     if as_json:
@@ -112,8 +113,8 @@ def _mark(mark: Any) -> dict[str, Any]:
         "level": finite(mark.level),
         "confidence": round(mark.confidence, 3),
     }
-    if mark.kind in ("ess", "knock"):
+    if OF_NAME[mark.kind].against == "usual":
         out["excess"] = None if mark.excess is None else finite(mark.excess)
-    if mark.kind == "gap":
+    if mark.kind == GAP.name:
         out["holds"] = list(mark.holds)
     return out

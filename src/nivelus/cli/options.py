@@ -45,7 +45,6 @@ Option = Callable[[Callable[..., Any]], Callable[..., Any]]
 sound_file = click.argument("file", type=PATH)
 as_json = click.option("--json", "as_json", is_flag=True, help="Print JSON and nothing else.")
 data_folder = click.option("--data", type=PATH, help="Folder for sessions and recordings.")
-PLURALS = {"breath": "breaths", "ess": "esses", "knock": "knocks", "gap": "gaps"}
 
 
 def number_from(given: str, least: float, most: float, refusal: str, option: str) -> float:

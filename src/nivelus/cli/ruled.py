@@ -9,9 +9,10 @@ from typing import Any
 
 import click
 
-from nivelus.cli.options import PATH, PLURALS, Number, Option, number_from
+from nivelus.cli.options import PATH, Number, Option, number_from
 from nivelus.core.errors import RuleError
 from nivelus.core.files import check_readable, whole_file
+from nivelus.core.kinds import GAP, KINDS, Kind
 from nivelus.core.rule import DEFAULT, Choice, Rule, Switch, about, default, with_values
 from nivelus.core.rule import Number as NumberSetting
 from nivelus.core.rule_file import LARGEST, read_rule, write_rule
@@ -63,12 +64,9 @@ def of_rule(name: str) -> Option:
             return click.option(f"{option}/--no-{name.replace('_', '-')}", default=None, help=f"{said}.")
 
 
-def _depth(kind: str) -> Option:
-    least, most = _limits(f"details.{kind}.depth")
-    words = (
-        "Turn down what stands out in esses, by up to this, dB." if kind == "ess" else f"Turn {PLURALS[kind]} down by this, dB."
-    )
-    return click.option(f"--{PLURALS[kind]}", type=Number(least, most), help=words)
+def _depth(kind: Kind) -> Option:
+    what = f"Turn down what stands out in {kind.plural}, by up to" if kind.goes_by_excess else f"Turn {kind.plural} down by"
+    return click.option(f"--{kind.plural}", type=Number(*_limits(f"details.{kind.name}.depth")), help=f"{what} this, dB.")
 
 
 def _share(name: str, path: str, words: str) -> Option:
@@ -94,7 +92,7 @@ OPTIONS: tuple[Option, ...] = (
     *map(of_rule, ("unit", "tolerance", "strength", "most_up", "most_down")),
     click.option("--base", show_default="auto", help="Overall gain, which both limits count from: auto, none, or dB."),
     *map(of_rule, ("ceiling", "noise_limit")),
-    *map(_depth, PLURALS),
+    *map(_depth, KINDS),
     of_rule("gaps_even"),
     _share("--gaps-close", "details.gap.closes", "Share of a gap over which it closes, %."),
     _share("--gaps-open", "details.gap.opens", "Share of a gap over which it opens, %."),
@@ -156,7 +154,7 @@ def save(rule: Rule, file: Path, overwrite: bool) -> None:
 
 def _settings(name: str, value: Any) -> dict[str, Any]:
     """The settings that an option stands for, by their paths."""
-    kinds = {plural: kind for kind, plural in PLURALS.items()}
+    kinds = {kind.plural: kind.name for kind in KINDS}
     match name:
         case "target":
             return _target(value)
@@ -165,7 +163,7 @@ def _settings(name: str, value: Any) -> dict[str, Any]:
         case "gaps_close" | "gaps_open":
             return {f"details.gap.{'closes' if name == 'gaps_close' else 'opens'}": value / 100}
         case "gaps_even":
-            return {PLAIN[name]: value} | ({"details.gap.on": True} | _range("gap") if value else {})
+            return {PLAIN[name]: value} | ({"details.gap.on": True} | _range(GAP.name) if value else {})
         case "ride":
             return {"ride.on": True} | ({} if value == AS_THE_RULE else {"ride.strength": value})
         case "duck":

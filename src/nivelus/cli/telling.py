@@ -5,7 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from nivelus.cli.options import PLURALS, finite, plain
+from nivelus.cli.options import finite, plain
+from nivelus.core.kinds import NAMES, OF_NAME
 from nivelus.core.rule import Rule
 
 if TYPE_CHECKING:
@@ -66,7 +67,7 @@ def level_told(plan: Output, result: Levelled, rule: Rule) -> list[str]:
         f"{plan.source} -> {plan.sound}: level {before.level} -> {after.level} of {after.count} phrases, "
         f"spread {before.spread:.1f} -> {after.spread:.1f} {unit}"
         + (f", base {result.base:+.1f} dB" if abs(result.base) >= 0.05 else "")
-        + "".join(details_told(PLURALS[kind], own) for kind, own in details)
+        + "".join(details_told(OF_NAME[kind].plural, own) for kind, own in details)
         + (ride_told(result.ride) if result.ride else ""),
         *(f"  {line}" for line in held_back(result, rule)),
     ]
@@ -74,7 +75,7 @@ def level_told(plan: Output, result: Levelled, rule: Rule) -> list[str]:
 
 def _kinds_down(rule: Rule) -> list[str]:
     """The kinds of details that go down."""
-    return [kind for kind in PLURALS if getattr(rule.details, kind).on]
+    return [kind for kind in NAMES if getattr(rule.details, kind).on]
 
 
 def room_values(made: Any, mix: Path | None) -> dict[str, Any]:

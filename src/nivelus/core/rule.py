@@ -13,9 +13,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, field, fields, is_dataclass, replace
-from typing import Any, Literal
+from typing import Any, Literal, Self
 
 from nivelus.core.errors import RuleError
+from nivelus.core.kinds import BREATH, ESS, GAP, KNOCK, NAMES, OF_NAME, Kind
 
 Unit = Literal["loudness", "rms", "peak"]
 TargetKind = Literal["absolute", "median", "reference"]
@@ -141,6 +142,11 @@ class DipSettings(_Section):
     shallowest: float = _number(0.0, -60, 0, "dB", "Each goes down by this at least")
     deepest: float = _number(-40.0, -60, 0, "dB", "Each goes down by this at most")
 
+    @classmethod
+    def of(cls, kind: Kind) -> Self:
+        """The rule of a kind as it comes."""
+        return cls(depth=kind.depth, shallowest=kind.shallowest, deepest=kind.deepest)
+
     def __post_init__(self) -> None:
         # the base is named: with slots the class is another one than the one that super() means
         _Section.__post_init__(self)
@@ -160,12 +166,15 @@ class GapSettings(DipSettings):
 
 @dataclass(frozen=True, slots=True)
 class DetailSettings(_Section):
-    """How breaths, esses, knocks and gaps go down."""
+    """How the details of each kind go down."""
 
-    breath: DipSettings = DipSettings(depth=-8.0, deepest=-24.0)
-    ess: DipSettings = DipSettings(depth=-6.0, deepest=-12.0)
-    knock: DipSettings = DipSettings(depth=-6.0, shallowest=-3.0, deepest=-9.0)
-    gap: GapSettings = GapSettings(depth=-20.0)
+    breath: DipSettings = field(default=DipSettings.of(BREATH))
+    ess: DipSettings = field(default=DipSettings.of(ESS))
+    knock: DipSettings = field(default=DipSettings.of(KNOCK))
+    gap: GapSettings = field(default=GapSettings.of(GAP))
+
+
+assert tuple(one.name for one in fields(DetailSettings)) == NAMES
 
 
 @dataclass(frozen=True, slots=True)
@@ -233,16 +242,12 @@ DEFAULT = Rule()
 """The rule as it comes."""
 
 
-_DIP_SLIDERS = {"breath": (-24.0, -40.0), "ess": (-12.0, -24.0), "knock": (-12.0, -24.0), "gap": (-40.0, -60.0)}
-"""How far down the slider of each kind goes: that of its depth, and that of its range."""
-
-
 def _of_kind(path: str, about: About) -> About:
     """What a setting may be, with the slider of the kind of mark that it is of."""
     section, *_, name = path.split(".")
     if section != "details" or not isinstance(about, Number) or name not in ("depth", "shallowest", "deepest"):
         return about
-    return replace(about, low=_DIP_SLIDERS[path.split(".")[1]][name != "depth"])
+    return replace(about, low=OF_NAME[path.split(".")[1]].sliders[name != "depth"])
 
 
 def settings(part: Any = DEFAULT, path: str = "") -> Iterator[tuple[str, Any, About]]:

@@ -8,13 +8,14 @@ from functools import lru_cache
 from nivelus.core.deliver.curve_formats import FORMATS
 from nivelus.core.drafts import clip_gain, dip_rules, duck, ride, slow
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
+from nivelus.core.kinds import ALL_KINDS
 from nivelus.core.passes import writing
 from nivelus.core.rule import Number, settings
 from nivelus.services.clips.detail_rows import SHORTEST
 from nivelus.services.clips.details import LONGEST_RAMP
 from nivelus.services.lanes.passes import Settings
 from nivelus.services.sessions.tracks import FADER_RANGE
-from nivelus.services.views.terms import CurveFormatTerms, PassTerms, SettingTerms, Terms
+from nivelus.services.views.terms import CurveFormatTerms, KindTerms, PassTerms, SettingTerms, Terms
 
 
 @lru_cache(maxsize=1)
@@ -29,6 +30,7 @@ def terms() -> Terms:
             for path, _, number in settings()
             if isinstance(number, Number)
         },
+        kinds={one.name: KindTerms(against=one.against, share=one.share, usually=one.usually) for one in ALL_KINDS},
         curve_formats=[CurveFormatTerms(words=one.words, endings=list(one.endings)) for one in FORMATS],
         passes=PassTerms(
             **asdict(Settings()),

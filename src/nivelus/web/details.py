@@ -8,6 +8,7 @@ from flask import Response
 from pydantic import Field
 
 from nivelus.core.errors import Refused
+from nivelus.core.kinds import AnyKind, KindName
 from nivelus.services.clips import details
 from nivelus.services.clips.details import TrialView
 from nivelus.services.views.session import Changed
@@ -19,7 +20,6 @@ from nivelus.web.routes import Routes
 api = Routes("details", "details", "/api/tracks/<track_id>/details")
 Depth = Annotated[float, within("details.gap.depth")]
 Ramp = Annotated[float, Field(ge=0, le=2, allow_inf_nan=False)]
-Kind = Literal["breath", "ess", "knock", "gap"]
 MarkId = Annotated[str, Field(min_length=1, max_length=40)]
 MarkIds = Annotated[list[MarkId], Field(min_length=1, max_length=50_000)]
 
@@ -40,14 +40,14 @@ class DipRuleIn(Values):
 class DipRuleChange(Revised):
     """Another rule for one kind."""
 
-    kind: Kind
+    kind: KindName
     rule: DipRuleIn
 
 
 class DipTrial(Request):
     """Values of rules to try, by kind."""
 
-    rules: Annotated[dict[Kind, DipRuleIn], Field(min_length=1)]
+    rules: Annotated[dict[KindName, DipRuleIn], Field(min_length=1)]
 
 
 class DepthChange(Revised):
@@ -81,7 +81,7 @@ class Correction(Revised):
     """What marks really are: another kind, other edges, or no marks."""
 
     marks: MarkIds
-    kind: Kind | None = None
+    kind: KindName | None = None
     start: Seconds | None = None
     end: Seconds | None = None
     gone: bool = False
@@ -90,7 +90,7 @@ class Correction(Revised):
 class NewMark(Revised):
     """A mark or a free dip over a span."""
 
-    kind: Kind | Literal["dip"]
+    kind: AnyKind
     start: Seconds
     end: Seconds
     depth: Depth | None = None

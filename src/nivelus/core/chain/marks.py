@@ -14,18 +14,20 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.chain.clips import BoolArray, ClipTable
-from nivelus.core.drafts.dip_rules import ALL_KINDS, FREE, DipRule, MarkArrays
+from nivelus.core.drafts.dip_rules import DipRule, MarkArrays
 from nivelus.core.drafts.dips import DipDraft, draft_dips, place_marks
 from nivelus.core.gain.clips import ClipSpans, compile_clip_gains
 from nivelus.core.gain.compiled import FloatArray, GainCurve
 from nivelus.core.gain.dips import compile_dips
-from nivelus.core.marks.mark import COLUMNS, DOUBTFUL, KINDS
+from nivelus.core.kinds import FREE, GAP, OF_CODE, OF_NAME
+from nivelus.core.marks.mark import COLUMNS, by_code
 
 LOOKS = 9
 """Places of a mark at which the gain of clips is looked at."""
 SAME = 0.5
 """Share of overlap from which two marks of one kind are the same."""
 _AT = {name: column for column, name in enumerate(COLUMNS)}
+_DOUBTFUL = by_code(lambda kind: kind.doubtful)
 
 
 class Hand(NamedTuple):
@@ -92,7 +94,7 @@ class FoundMarks:
         if self.names is not None:
             return list(self.names)
         kinds, starts = self.table[:, _AT["kind"]].tolist(), self.table[:, _AT["start"]].tolist()
-        return [f"{KINDS[int(kind)]}.{start:.0f}" for kind, start in zip(kinds, starts, strict=True)]
+        return [f"{OF_CODE[int(kind)].name}.{start:.0f}" for kind, start in zip(kinds, starts, strict=True)]
 
     @cached_property
     def stamp(self) -> int:
@@ -192,7 +194,7 @@ def marks_of(clips: ClipTable, found: FoundMarks, hands: Hands, rules: Rules, ra
     rate, samples : sampling rate and length of the track
     """
     rooms = np.stack([clips.spans.start, clips.room_tone])
-    gaps = dict(rules).get("gap")
+    gaps = dict(rules).get(GAP.name)
     spans, is_even = clips.spans, gaps is not None and gaps.on and gaps.rule.even
     gained = np.stack([spans.start, spans.end, spans.phrase_start, spans.phrase_end, clips.gain]).tobytes() if is_even else b""
     return _drafted(found, hands, clips.phrases.tobytes(), rooms.tobytes(), rules, rate, samples, gained)
@@ -216,9 +218,9 @@ def _drafted(
         rate,
     )
     by_kind = dict(rules)
-    doubtful = (arrays.kind == KINDS.index("breath")) & (table[:, _AT["confidence"]] < DOUBTFUL)
+    doubtful = table[:, _AT["confidence"]] < _DOUBTFUL[arrays.kind]
     # to turn a word down is worse than to leave a breath: what is in doubt waits for the hand
-    on = np.array([by_kind[kind].on if kind in by_kind else True for kind in ALL_KINDS])[arrays.kind] & ~doubtful
+    on = (by_code(lambda kind: kind.name not in by_kind or by_kind[kind.name].on) == 1)[arrays.kind] & ~doubtful
     touched = [(place, row) for place, row in enumerate(rows) if row is not None]
     if touched:
         arrays = replace(arrays, **_hand_arrays(len(ids), touched))
@@ -261,9 +263,9 @@ def _with_hand(found: FoundMarks, hands: Sequence[Hand]) -> tuple[list[str], Flo
             added.append(hand)
     for hand in hands:
         # what was corrected or made by hand stands for whatever else was found there of its kind
-        if hand.gone or not (hand.moved or hand.found is None) or hand.kind == FREE:
+        if hand.gone or not (hand.moved or hand.found is None) or hand.kind == FREE.name:
             continue
-        same = (table[:, _AT["kind"]] == ALL_KINDS.index(hand.kind)) & _alike(table, hand.start, hand.end)
+        same = (table[:, _AT["kind"]] == OF_NAME[hand.kind].code) & _alike(table, hand.start, hand.end)
         for place in np.flatnonzero(same).tolist():
             kept[place] &= rows[place] is not None
     table = np.concatenate([table[kept], np.array([_row_of(d) for d in added], np.float64).reshape(-1, len(COLUMNS))])
@@ -276,7 +278,7 @@ def _with_hand(found: FoundMarks, hands: Sequence[Hand]) -> tuple[list[str], Flo
 def _like(table: FloatArray, name: str, end: int) -> int | None:
     """The place of the mark that is the same as one that was found before under ``name``; None if there is none."""
     kind, start = name.split(".")
-    alike = (table[:, _AT["kind"]] == KINDS.index(kind)) & _alike(table, int(start), end)
+    alike = (table[:, _AT["kind"]] == OF_NAME[kind].code) & _alike(table, int(start), end)
     places = np.flatnonzero(alike)
     return int(places[0]) if len(places) else None
 
@@ -290,7 +292,7 @@ def _alike(table: FloatArray, start: float, end: float) -> BoolArray:
 
 def _row_of(hand: Hand) -> list[float]:
     excess = np.nan if hand.excess is None else hand.excess
-    return [ALL_KINDS.index(hand.kind), hand.start, hand.end, hand.level, 1.0, excess, np.nan, 0]
+    return [OF_NAME[hand.kind].code, hand.start, hand.end, hand.level, 1.0, excess, np.nan, 0]
 
 
 def _hand_arrays(count: int, touched: Sequence[tuple[int, Hand]]) -> dict[str, Any]:

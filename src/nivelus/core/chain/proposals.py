@@ -16,15 +16,15 @@ from nivelus.core.chain.clips import BoolArray, as_slices
 from nivelus.core.chain.marks import Hand, Hands
 from nivelus.core.chain.state import NO_LANES, Lane, Places, TrackState, changes_spans
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain, highest_gain
-from nivelus.core.drafts.dip_rules import ALL_KINDS
 from nivelus.core.drafts.peaks import FreedPhrase, free_phrases, with_peaks_down
 from nivelus.core.drafts.ride import RideDraft, draft_ride
 from nivelus.core.drafts.settle import Settled, settle
 from nivelus.core.drafts.wants import RideRule
 from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves
 from nivelus.core.gain.drawn import EMPTY, Curve
+from nivelus.core.kinds import FREE, GAP, KNOCK, OF_CODE
 from nivelus.core.marks.details import measure_mark
-from nivelus.core.marks.mark import COLUMNS, KINDS
+from nivelus.core.marks.mark import COLUMNS
 
 _NEAREST = 15
 """Esses that one is compared with."""
@@ -143,9 +143,9 @@ def peak_hands(state: TrackState, proposal: GainProposal, shows_esses: bool = Tr
 
     A knock that lies there already is the one. Others have the id of none that is there.
     """
-    rule = dict(state.rules)["knock"].rule
+    rule = dict(state.rules)[KNOCK.name].rule
     base = min(max(rule.depth, rule.deepest), rule.shallowest)
-    knocks = state.marks.arrays.kind == ALL_KINDS.index("knock")
+    knocks = state.marks.arrays.kind == KNOCK.code
     hands = []
     for dip in (dip for phrase in proposal.freed.values() for dip in phrase.dips):
         start, end = max(round(dip.start * state.rate), 0), min(round(dip.end * state.rate), state.samples)
@@ -153,7 +153,7 @@ def peak_hands(state: TrackState, proposal: GainProposal, shows_esses: bool = Tr
         if len(near):
             hand = touched(state, int(near[0]))
         else:
-            hand = measured(state, Hand(f"peak.{start}", None, None, "knock", start, end, level=0.0), shows_esses)
+            hand = measured(state, Hand(f"peak.{start}", None, None, KNOCK.name, start, end, level=0.0), shows_esses)
         offset = round(dip.depth - base, 2)
         hands.append(hand._replace(keep="in", offset=offset, gone=False, dip_start=start, dip_end=end))
     return tuple(hands)
@@ -168,7 +168,7 @@ def touched(state: TrackState, place: int) -> Hand:
     excess = float(state.marks.arrays.excess[place])
     level = float(state.marks.arrays.level[place])
     name = state.marks.ids[place]
-    return Hand(name, name, end, ALL_KINDS[kind], start, end, level=level, excess=excess if np.isfinite(excess) else None)
+    return Hand(name, name, end, OF_CODE[kind].name, start, end, level=level, excess=excess if np.isfinite(excess) else None)
 
 
 def measured(state: TrackState, hand: Hand, shows_esses: bool) -> Hand:
@@ -184,7 +184,7 @@ def measured(state: TrackState, hand: Hand, shows_esses: bool) -> Hand:
     esses = np.flatnonzero(np.isfinite(stands))
     nearest = esses[np.argsort(np.abs(arrays.start[esses] - hand.start), kind="stable")[:_NEAREST]]
     # a free dip is measured like what it lies over
-    kind = hand.kind if hand.kind in KINDS else "gap"
+    kind = GAP.name if hand.kind == FREE.name else hand.kind
     mark = measure_mark(state.grid, kind, hand.start / rate, hand.end / rate, phrase, stands[nearest], shows_esses)
     return hand._replace(level=mark.level, excess=mark.excess)
 

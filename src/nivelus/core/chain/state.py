@@ -28,7 +28,7 @@ from nivelus.core.gain.clips import DECLICK_SECONDS, ClipSpans, Ways, compile_cl
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves, frame_gain, span_gain
 from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, curve_of
-from nivelus.core.marks.mark import KINDS
+from nivelus.core.marks.mark import by_code
 from nivelus.core.measure.grid import LevelGrid, all_borders
 from nivelus.core.measure.spans import levels_of_spans, moved_by_gain
 
@@ -37,6 +37,10 @@ LAYERS = ("clip", "curve", "dips", "ride", "trim")
 TRACK_LANES = ("ride", "trim")
 LANES = ("curve", *TRACK_LANES)
 """Everything that is drawn, in the order of the signal path; "curve" is that of the clips."""
+_IS_HIGH = by_code(lambda kind: kind.band == "high") == 1
+_AGAINST_PHRASE = by_code(lambda kind: kind.against == "phrase") == 1
+_AGAINST_USUAL = by_code(lambda kind: kind.against == "usual") == 1
+"""What is asked of a kind, by its code."""
 Places = npt.NDArray[np.int64]
 
 
@@ -263,8 +267,8 @@ class TrackState:
             around[is_excess] = np.interp((start + end)[is_excess] / 2, at, db)
             against += around
         moved = np.empty(len(places))
-        is_ess = arrays.kind[places] == KINDS.index("ess")
-        for column, wanted in (("plain", ~is_ess), ("high", is_ess)):
+        is_high = _IS_HIGH[arrays.kind[places]]
+        for column, wanted in (("plain", ~is_high), ("high", is_high)):
             frames = frame_spans(self.grid, start[wanted], end[wanted])
             gain = span_gain(self.gain, self._borders, frames)[:, 0]
             moved[wanted] = moved_by_gain(np.asarray(self.grid.column(column)), frames, gain)
@@ -291,7 +295,7 @@ class TrackState:
     def _kinds(self) -> tuple[npt.NDArray[np.bool_], npt.NDArray[np.bool_]]:
         """Which marks are compared with their phrase, and which by their excess."""
         kind = self.marks.arrays.kind
-        return kind == KINDS.index("breath"), np.isin(kind, (KINDS.index("ess"), KINDS.index("knock")))
+        return _AGAINST_PHRASE[kind], _AGAINST_USUAL[kind]
 
     @cached_property
     def _is_touched(self) -> npt.NDArray[np.bool_]:

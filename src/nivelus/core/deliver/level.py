@@ -23,15 +23,16 @@ from nivelus.core.chain.proposals import (
 from nivelus.core.chain.state import NO_LANES, Lane, TrackState
 from nivelus.core.deliver.render import render
 from nivelus.core.drafts.clip_gain import ClipGainRule, freeing_target, resolve_base, resolve_target
-from nivelus.core.drafts.dip_rules import ALL_KINDS, DEFAULT_RULES
+from nivelus.core.drafts.dip_rules import DEFAULT_RULES
 from nivelus.core.drafts.from_rule import dip_rules, gain_rule, ride_rule
 from nivelus.core.drafts.ride import RideDraft
 from nivelus.core.errors import RuleError
 from nivelus.core.gain.drawn import EMPTY, Curve
 from nivelus.core.gain.together import add
+from nivelus.core.kinds import NAMES, OF_CODE
 from nivelus.core.marks.cells import cut_into_cells
 from nivelus.core.marks.details import find_marks
-from nivelus.core.marks.mark import KINDS, mark_table
+from nivelus.core.marks.mark import mark_table
 from nivelus.core.measure.evenness import Evenness, evenness
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS, Figures, figures
@@ -127,7 +128,7 @@ def level_file(
         info.frames,
         table_of_cells(cells, np.zeros(len(cells))),
         FoundMarks(mark_table(found.details, info.sample_rate, info.frames)),
-        rules=tuple((kind, SwitchedRule(kind in dips, dips.get(kind, DEFAULT_RULES[kind]))) for kind in KINDS),
+        rules=tuple((kind, SwitchedRule(kind in dips, dips.get(kind, DEFAULT_RULES[kind]))) for kind in NAMES),
         lanes=NO_LANES._replace(trim=Lane(drawn)),
         unit=rule.target.unit,
         offset=float(AS_TWO_LOUDSPEAKERS) if _counts_twice(rule, info.channels) else 0.0,
@@ -207,7 +208,7 @@ def _details(state: TrackState, kinds: set[str]) -> tuple[LevelledDetail, ...]:
     marks, rate = state.marks, state.rate
     told = []
     for place, hand in enumerate(marks.by_hand):
-        kind = ALL_KINDS[marks.arrays.kind[place]]
+        kind = OF_CODE[int(marks.arrays.kind[place])].name
         if kind in kinds or hand is not None:
             start, end = marks.arrays.start[place] / rate, marks.arrays.end[place] / rate
             reason = "peak" if hand is not None else marks.draft.reason[place]

@@ -8,19 +8,14 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.errors import LevelError
-from nivelus.core.marks.mark import KINDS
+from nivelus.core.kinds import BREATH, FREE, KINDS
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.rule import DEFAULT, DipSettings, limits
 
-FREE = "dip"
-"""Kind of a dip that was made by hand and follows no rule."""
-ALL_KINDS = (*KINDS, FREE)
 LEAST_DIP = -0.5
 """A dip that is not as deep as this is none."""
 LISP = 4.0
 """dB under what is usual from which an ess is likely to lisp."""
-RAMPS = {"breath": (0.03, 0.03), "ess": (0.005, 0.005), "knock": (0.005, 0.015), "gap": (0.15, 0.02), FREE: (0.02, 0.02)}
-"""Seconds of ramp in and ramp out."""
 MOST_CLOSING, MOST_OPENING = (limits(f"details.gap.{name}")[1] for name in ("closes", "opens"))
 """Shares of a gap over which it closes, and opens, at most."""
 ASKED_SILENCE = -100.0
@@ -83,8 +78,8 @@ def dip_rule(settings: DipSettings) -> DipRule:
 
 
 DEFAULT_RULES = {
-    **{kind: dip_rule(getattr(DEFAULT.details, kind)) for kind in KINDS},
-    FREE: DipRule(0.0, 0.0, -60.0),
+    **{kind.name: dip_rule(getattr(DEFAULT.details, kind.name)) for kind in KINDS},
+    FREE.name: DipRule(FREE.depth, FREE.shallowest, FREE.deepest),
 }
 
 
@@ -92,8 +87,8 @@ DEFAULT_RULES = {
 class MarkArrays:
     """Marks to draft dips for, in order of time; one value per mark.
 
-    ``kind`` indexes ALL_KINDS. ``start`` and ``end`` are samples, ``level`` RMS dBFS, ``excess`` dB (NaN where there is
-    none), ``room`` the RMS dBFS of the room around it. ``before`` and ``after`` are the samples at which the phrase
+    ``kind`` holds codes, see ``core.kinds``. ``start`` and ``end`` are samples, ``level`` RMS dBFS, ``excess`` dB (NaN where
+    there is none), ``room`` the RMS dBFS of the room around it. ``before`` and ``after`` are the samples at which the phrase
     before a mark ends and the next begins (infinite where there is none), ``breath_before`` says whether a breath lies
     right before it. By hand: ``offset`` dB, ``depth_fixed``, ``start_fixed``, ``end_fixed`` (samples), ``ramp_in_fixed``
     and ``ramp_out_fixed`` (seconds), each NaN where the rule holds, and ``notch``.
@@ -119,4 +114,4 @@ class MarkArrays:
     @property
     def breaths(self) -> FloatArray:
         """Where the breaths are, samples, (m, 2) in order."""
-        return np.asarray(np.stack([self.start, self.end], axis=1)[self.kind == ALL_KINDS.index("breath")])
+        return np.asarray(np.stack([self.start, self.end], axis=1)[self.kind == BREATH.code])

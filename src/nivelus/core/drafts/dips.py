@@ -27,17 +27,17 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.drafts.dip_rules import (
-    ALL_KINDS,
     ASKED_SILENCE,
     DEFAULT_RULES,
     LEAST_DIP,
     MOST_CLOSING,
     MOST_OPENING,
-    RAMPS,
     DipRule,
     MarkArrays,
 )
 from nivelus.core.gain.dips import SILENT_DIP, Dips
+from nivelus.core.kinds import BREATH, ESS, GAP
+from nivelus.core.marks.mark import by_code
 from nivelus.core.measure.filters import FloatArray
 
 Places = npt.NDArray[np.int64]
@@ -53,6 +53,7 @@ BESIDE_BREATH, SLOPE_TO_BREATH, MOST_SLOPE = 0.5, 18.0, 0.45
 """Seconds within which a breath lies beside a gap, dB a second of the gap's way from or to it, and its share of the gap."""
 QUIETEST = 10
 """Per cent of the gaps that are as quiet as the level that all of them go down to."""
+_RAMPS, _GOES_BY_EXCESS = by_code(lambda kind: kind.ramps), by_code(lambda kind: kind.goes_by_excess) == 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +98,7 @@ def place_marks(
     """
     middle = (start + end) / 2
     ends, starts = np.concatenate([[-np.inf], phrases[:, 1]]), np.concatenate([phrases[:, 0], [np.inf]])
-    breaths = np.sort(end[kind == ALL_KINDS.index("breath")])
+    breaths = np.sort(end[kind == BREATH.code])
     at = np.searchsorted(breaths, start + 1.0, "right") - 1
     last_breath = np.concatenate([breaths, [-np.inf]])[at]
     before = ends[np.searchsorted(phrases[:, 1], middle, "right")]
@@ -110,7 +111,7 @@ def place_marks(
         excess=excess,
         room=np.minimum(
             rooms[np.clip(np.searchsorted(cells, middle, "right") - 1, 0, len(rooms) - 1)],
-            _quietest_gap(start, end, level, kind == ALL_KINDS.index("gap"), NEAR * rate),
+            _quietest_gap(start, end, level, kind == GAP.code, NEAR * rate),
         ),
         before=before,
         after=starts[np.searchsorted(phrases[:, 0], middle, "left")],
@@ -181,7 +182,7 @@ def draft_dips(
 
 def _beside(marks: MarkArrays, rate: int) -> tuple[Places, Places]:
     """The breath right before and the one right after each gap, (n,) places; -1 without one, and for what is no gap."""
-    gap, breaths = marks.kind == ALL_KINDS.index("gap"), np.flatnonzero(marks.kind == ALL_KINDS.index("breath"))
+    gap, breaths = marks.kind == GAP.code, np.flatnonzero(marks.kind == BREATH.code)
     none = np.full(len(gap), -1)
     if not len(breaths):
         return none, none
@@ -208,18 +209,16 @@ def _depths(
     gain: FloatArray,
 ) -> tuple[FloatArray, FloatArray, npt.NDArray[np.object_]]:
     """What the rules alone would do, the depth with what the hand added, and why."""
-    each = [rules[kind] for kind in ALL_KINDS]
-    slider, shallowest, deepest = (
-        np.array([getattr(rule, name) for rule in each])[marks.kind] for name in ("depth", "shallowest", "deepest")
-    )
-    silent = np.array([rule.silent for rule in each])[marks.kind]
+    each = by_code(lambda kind: (rules[kind.name].depth, rules[kind.name].shallowest, rules[kind.name].deepest))
+    slider, shallowest, deepest = each[marks.kind].T.copy()
+    silent = by_code(lambda kind: rules[kind.name].silent)[marks.kind] == 1
     reason = np.full(len(marks.kind), "rule", dtype=object)
     base = slider.copy()
-    ess = marks.kind == ALL_KINDS.index("ess")
+    by_excess = _GOES_BY_EXCESS[marks.kind]
     excess = -np.maximum(np.nan_to_num(marks.excess), 0.0)
-    base[ess] = np.maximum(excess, slider)[ess]
-    reason[ess] = np.where(excess < slider, "at most", "excess")[ess]
-    gap = marks.kind == ALL_KINDS.index("gap")
+    base[by_excess] = np.maximum(excess, slider)[by_excess]
+    reason[by_excess] = np.where(excess < slider, "at most", "excess")[by_excess]
+    gap = marks.kind == GAP.code
     short = gap & (marks.end - marks.start < SHORTEST_GAP * rate)
     if rules["gap"].even and (gap & ~short).any():
         level = marks.level + gain
@@ -243,7 +242,7 @@ def _depths(
         near = np.flatnonzero((places >= 0) & on)
         np.minimum.at(lower, places[near], (floor[places] + depth)[near])
     floor = lower
-    under = (marks.kind == ALL_KINDS.index("breath")) & (depth < floor)
+    under = (marks.kind == BREATH.code) & (depth < floor)
     depth[under], reason[under] = floor[under], "room tone"
     nothing = depth > LEAST_DIP
     depth[nothing], reason[nothing] = 0.0, "nothing"
@@ -269,19 +268,19 @@ def _spans(
     changed in place.
     """
     silent = depth <= SILENT_DIP
-    ramps = np.array([RAMPS[kind] for kind in ALL_KINDS])[marks.kind] * rate * np.where(silent, 2.0, 1.0)[:, None]
+    ramps = _RAMPS[marks.kind] * rate * np.where(silent, 2.0, 1.0)[:, None]
     start, end = marks.start.copy(), marks.end.copy()
     ramp_in, ramp_out = ramps[:, 0].copy(), ramps[:, 1].copy()
-    least = RAMPS["ess"][0] * rate
+    least = ESS.ramps[0] * rate
     # a breath keeps its ramps out of the phrases; where there is no room for one, it begins or ends a little earlier
-    breath = marks.kind == ALL_KINDS.index("breath")
+    breath = marks.kind == BREATH.code
     left = np.clip(start - marks.before, least, ramp_in)
     right = np.clip(marks.after - end, least, ramp_out)
     start[breath] = np.maximum(start, marks.before + left)[breath]
     end[breath] = np.maximum(np.minimum(end, marks.after - right), start)[breath]
     ramp_in[breath], ramp_out[breath] = left[breath], right[breath]
     # a gap does all of its moving inside itself: it stays open for the tail, closes, and is open again at its end
-    gap = marks.kind == ALL_KINDS.index("gap")
+    gap = marks.kind == GAP.code
     length = marks.end - marks.start
     hold = np.where(marks.breath_before, HOLD_AFTER_BREATH, HOLD_AFTER_PHRASE) * rate
     twice = np.where(silent, 2.0, 1.0)

@@ -9,7 +9,7 @@ from nivelus.core.drafts.dip_rules import DipRule, dip_rule
 from nivelus.core.drafts.duck import DuckRule
 from nivelus.core.drafts.slow import SlowRule
 from nivelus.core.drafts.wants import RideRule
-from nivelus.core.marks.mark import KINDS
+from nivelus.core.kinds import NAMES
 from nivelus.core.rule import Rule
 
 
@@ -37,7 +37,7 @@ def ride_rule(rule: Rule) -> RideRule:
 
 def dip_rules(rule: Rule) -> dict[str, DipRule]:
     """How the marks of each kind that goes down do so."""
-    kinds = {kind: getattr(rule.details, kind) for kind in KINDS}
+    kinds = {kind: getattr(rule.details, kind) for kind in NAMES}
     return {kind: dip_rule(own) for kind, own in kinds.items() if own.on}
 
 

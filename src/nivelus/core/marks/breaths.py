@@ -20,9 +20,10 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from nivelus.core.kinds import BREATH
 from nivelus.core.marks.features import Features
 from nivelus.core.marks.kernel import ranked, runs, tops
-from nivelus.core.marks.mark import DOUBTFUL, Mark, Span, new_mark
+from nivelus.core.marks.mark import Mark, Span, new_mark
 from nivelus.core.marks.room import LOWEST, spread
 from nivelus.core.measure.filters import FloatArray
 from nivelus.core.measure.grid import FRAMES_PER_SECOND, LevelGrid
@@ -74,7 +75,8 @@ def find_breaths(grid: LevelGrid, f: Features, phrases: list[Span]) -> list[Mark
                 continue
             if _is_air(f, over, a, b) and _swells(f, free, a, b):
                 sure = (over[a:b].max() - EDGE) / 10
-                found.append(new_mark("breath", grid, (a, b), 0.0 if _is_doubtful(f, free, a, b) else max(sure, DOUBTFUL)))
+                sure = 0.0 if _is_doubtful(f, free, a, b) else max(sure, BREATH.doubtful)
+                found.append(new_mark(BREATH.name, grid, (a, b), sure))
     return found
 
 

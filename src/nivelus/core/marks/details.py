@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from nivelus.core.kinds import OF_NAME
 from nivelus.core.marks.breaths import find_breaths
 from nivelus.core.marks.esses import find_esses, height
 from nivelus.core.marks.features import Features, features
@@ -89,5 +90,6 @@ def _find(grid: LevelGrid, f: Features, spans: list[tuple[float, float]]) -> tup
     breaths = find_breaths(grid, f, phrases)
     esses = find_esses(grid, f, phrases)
     knocks = find_knocks(grid, f, phrases, esses)
-    gaps = find_gaps(grid, f, phrases, breaths)
-    return tuple(sorted([*breaths, *esses, *knocks, *gaps], key=lambda mark: (mark.start, mark.end)))
+    found = [*breaths, *esses, *knocks]
+    gaps = find_gaps(grid, f, phrases, [mark for mark in found if OF_NAME[mark.kind].leaves_gaps])
+    return tuple(sorted([*found, *gaps], key=lambda mark: (mark.start, mark.end)))

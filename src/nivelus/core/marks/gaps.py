@@ -1,4 +1,4 @@
-"""Gaps: what remains between the phrases once the breaths are out, and what is in it besides room tone.
+"""Gaps: what remains between the phrases once what leaves gaps is out, such as breaths, and what is in it besides room tone.
 
 What stands out of a gap for one or two frames is a *click*. Clicks that keep time are *bleed*: the count-in of a
 headphone. They are tested for a common period by the Rayleigh statistic, count times the squared length of the mean
@@ -28,21 +28,21 @@ _LEAST_TICKS, _LEAST_STATISTIC = 8, 10.0
 _IN_TIME = 0.025
 
 
-def find_gaps(grid: LevelGrid, f: Features, phrases: list[Span], breaths: list[Mark]) -> list[Mark]:
-    """The gaps of a recording: what is neither in ``phrases`` (spans of frames), nor their ending, nor in ``breaths``.
+def find_gaps(grid: LevelGrid, f: Features, phrases: list[Span], left: list[Mark]) -> list[Mark]:
+    """The gaps of a recording: what is neither in ``phrases``, nor their ending, nor in what has ``left`` them.
 
     Parameters
     ----------
     grid : that of the recording
     f : its features
     phrases : spans of frames
-    breaths : those that were found
+    left : marks that were found and are no part of a gap
     """
     free = np.ones(len(f.loud), bool)
     for (a, _), b in zip(phrases, closings(f, phrases), strict=True):
         free[a:b] = False
-    for breath in breaths:
-        free[round(breath.start / FRAME) : round(breath.end / FRAME)] = False
+    for mark in left:
+        free[round(mark.start / FRAME) : round(mark.end / FRAME)] = False
     spans = [(a, b) for a, b in runs(free).tolist() if b - a >= SHORTEST]
     bumps = [_bumps(f, a, b) for a, b in spans]
     ticks = np.array([at for found in bumps for at, frames in found if frames <= CLICK]) * FRAME

@@ -3,26 +3,21 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
 
+from nivelus.core.kinds import ALL_KINDS, FREE, OF_NAME, Kind
 from nivelus.core.marks.kernel import mean_of
 from nivelus.core.marks.room import LOWEST
 from nivelus.core.measure.grid import FRAME, LevelGrid
-
-KINDS = ("breath", "ess", "knock", "gap")
-"""The kinds of detail, besides phrases."""
 
 HOLDS = ("clicks", "bleed")
 """What can be in a gap besides room tone."""
 COLUMNS = ("kind", "start", "end", "level", "confidence", "excess", "stands", "holds")
 """Columns of a table of marks, see ``mark_table``."""
-
-DOUBTFUL = 0.1
-"""Confidence below which a breath is in doubt: it is shown as such, and no rule turns it down."""
 
 Span = tuple[int, int]
 """First and one-past-last frame."""
@@ -32,7 +27,7 @@ Span = tuple[int, int]
 class Mark:
     """A found detail.
 
-    ``start`` and ``end`` are seconds, ``level`` is RMS dBFS, ``confidence`` 0 ... 1, in doubt below DOUBTFUL. ``excess`` is
+    ``start`` and ``end`` are seconds, ``level`` is RMS dBFS, ``confidence`` 0 ... 1, see ``is_doubtful``. ``excess`` is
     how many dB it stands over what is usual around it; None for kinds that have no such measure. ``holds`` says what is in a
     gap besides room tone: "clicks", "bleed". ``stands`` is how far the high band of an ess stands over the voice, dB.
     """
@@ -49,18 +44,26 @@ class Mark:
     @property
     def is_doubtful(self) -> bool:
         """Whether it may be something else, a word."""
-        return self.kind == "breath" and self.confidence < DOUBTFUL
+        return self.confidence < OF_NAME[self.kind].doubtful
+
+
+def by_code(value: Callable[[Kind], float | tuple[float, ...]]) -> npt.NDArray[np.float64]:
+    """What ``value`` says of each kind, at the place of its code, to be indexed by codes; NaN where no kind has that code."""
+    table = np.full((max(kind.code for kind in ALL_KINDS) + 1, *np.shape(value(FREE))), np.nan)
+    for kind in ALL_KINDS:
+        table[kind.code] = value(kind)
+    return table
 
 
 def mark_table(marks: Iterable[Mark], rate: int, samples: int) -> npt.NDArray[np.float64]:
     """Marks as a table of numbers, (n, len(COLUMNS)), for a recording of so many ``samples`` at ``rate`` Hz.
 
-    The columns are: kind (index into KINDS), start and end in samples, level, confidence, excess and stands (each NaN where
+    The columns are: kind (its code), start and end in samples, level, confidence, excess and stands (each NaN where
     there is none), and what a gap holds (bits, in the order of HOLDS).
     """
     rows = [
         (
-            KINDS.index(mark.kind),
+            OF_NAME[mark.kind].code,
             round(mark.start * rate),
             min(round(mark.end * rate), samples),
             mark.level,
@@ -87,7 +90,7 @@ def new_mark(
 
     Parameters
     ----------
-    kind : one of KINDS
+    kind : name of one of ``core.kinds.KINDS``
     grid : that of the recording
     span : frames
     confidence : 0 ... 1

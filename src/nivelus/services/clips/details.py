@@ -13,10 +13,11 @@ import numpy as np
 from nivelus.core.chain.marks import Hand, TrackMarks
 from nivelus.core.chain.proposals import measured
 from nivelus.core.chain.state import TrackState
-from nivelus.core.drafts.dip_rules import ALL_KINDS, FREE, LEAST_DIP, RAMPS
+from nivelus.core.drafts.dip_rules import LEAST_DIP
 from nivelus.core.errors import Locked, NotFound, Refused
 from nivelus.core.gain.compiled import FloatArray
 from nivelus.core.gain.dips import SILENT_DIP
+from nivelus.core.kinds import FREE, OF_CODE, OF_NAME
 from nivelus.core.marks.details import find_details
 from nivelus.services.answers.edits import run_edit
 from nivelus.services.clips.detail_rows import edges_within, made_row, measure_row, put_found, row_of_mark, run_here
@@ -39,8 +40,6 @@ class TrialView(View):
 
 
 LONGEST_RAMP = 2.0
-NAMES = {"breath": "breath", "ess": "ess", "knock": "knock", "gap": "gap", FREE: "dip"}
-PLURALS = {"breath": "breaths", "ess": "esses", "knock": "knocks", "gap": "gaps", FREE: "dips"}
 
 Work = Callable[[Edit, Track, Timeline, TrackState], None]
 
@@ -53,7 +52,7 @@ def set_rule(bench: Workbench, track_id: str, revision: int, kind: str, values: 
         if rule.deepest > rule.shallowest:
             raise Refused("The deepest that a dip may go is not above the shallowest.")
         track.dip_rules = {**track.dip_rules, kind: rule.model_dump()}
-        name = PLURALS[kind].capitalize()
+        name = OF_NAME[kind].plural.capitalize()
         if "on" in values:
             edit.label = f"{name} down" if rule.on else f"{name} as they are"
         elif "closes" in values or "opens" in values:
@@ -72,7 +71,7 @@ def trial(bench: Workbench, track_id: str, rules: Mapping[str, Mapping[str, Any]
     """What other values of the rules would make of the dips. Nothing is changed."""
     with bench.database.reading() as db:
         marks = state_of(bench, db, *owners_of_track(db, track_id), rules).marks
-    kinds = [ALL_KINDS.index(kind) for kind in rules]
+    kinds = [OF_NAME[kind].code for kind in rules]
     chosen = np.flatnonzero(np.isin(marks.arrays.kind, kinds)).tolist()
     return TrialView(marks=[marks.ids[i] for i in chosen], depth=marks.draft.dips.depth[chosen].tolist())
 
@@ -210,7 +209,7 @@ def correct(
         if gone:
             edit.label = f"Not a mark: {what}"
         else:
-            edit.label = f"{what}: a {NAMES[kind]}" if kind else f"Edges of {what}"
+            edit.label = f"{what}: a {kind}" if kind else f"Edges of {what}"
 
     return _run(bench, track_id, revision, work)
 
@@ -237,15 +236,15 @@ def make(
         row = Detail(track_id=track.id, kind=kind, start=a, end=b, level=0.0, keep="in")
         if any(_are_locked(state, np.array([(a + b) / 2]))):
             raise Locked("This phrase is locked.")
-        if kind == FREE:
+        if kind == FREE.name:
             row.offset = float(SILENT_DIP) if silent else -6.0 if depth is None else depth
             # what was drawn is the whole of the dip: its ramps lie inside
-            ramp = min(RAMPS[FREE][0], (b - a) / timeline.sample_rate / 3)
+            ramp = min(FREE.ramps[0], (b - a) / timeline.sample_rate / 3)
             row.ramp_in = row.ramp_out = ramp
             row.dip_start, row.dip_end = a + round(ramp * timeline.sample_rate), b - round(ramp * timeline.sample_rate)
         hand = measured(state, Hand(*(getattr(row, name) for name in Hand._fields)), timeline.shows_esses)
         made_row(edit, track, timeline, hand)
-        edit.label = "Silence a span" if silent else f"Make a {NAMES[kind]}"
+        edit.label = "Silence a span" if silent else f"Make a {kind}"
 
     return _run(bench, track_id, revision, work)
 
@@ -307,9 +306,9 @@ def _are_locked(state: TrackState, at: FloatArray) -> list[bool]:
 
 
 def _names(marks: TrackMarks, places: list[int]) -> str:
-    kinds = {ALL_KINDS[marks.arrays.kind[place]] for place in places}
+    kinds = {OF_CODE[int(marks.arrays.kind[place])] for place in places}
     count = len(places)
     if len(kinds) > 1:
         return f"{count} details"
     (kind,) = kinds
-    return f"1 {NAMES[kind]}" if count == 1 else f"{count} {PLURALS[kind]}"
+    return f"1 {kind.name}" if count == 1 else f"{count} {kind.plural}"

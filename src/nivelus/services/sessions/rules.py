@@ -7,7 +7,7 @@ from dataclasses import asdict
 from typing import Any
 
 from nivelus.core.errors import NotFound, Refused, RuleError
-from nivelus.core.marks.mark import KINDS
+from nivelus.core.kinds import NAMES
 from nivelus.core.rule import DEFAULT, Rule, flat, with_values
 from nivelus.core.rule_file import read_rule, write_rule
 from nivelus.core.shipped import SHIPPED
@@ -114,7 +114,7 @@ def _apply(bench: Workbench, edit: Edit, track: Track, timeline: Timeline, rule:
         locked = locked_spans(track)
         track.duck = asdict(rule.duck) | ({"locked": locked} if locked else {})
         return
-    own = {kind: asdict(getattr(rule.details, kind)) for kind in KINDS}
+    own = {kind: asdict(getattr(rule.details, kind)) for kind in NAMES}
 
     def work() -> None:
         track.dip_rules = {kind: view.model_dump() for kind, view in rules_by_kind(own).items()}

@@ -39,9 +39,9 @@ from nivelus.store.tables import Session, Track
 class FiguresView(View):
     """Level figures, None where nothing passed the gates. Loudness in LUFS, peaks dBTP and dBFS, spread and width LU or dB.
 
-    ``overs`` is the number of phrases whose clip passes the ceiling. ``breath`` is the middle level of breaths against
-    their phrases, ``ess`` and ``knock`` the excess that nine in ten stay under, dB; ``lisps`` counts the esses that are
-    pulled too far under their neighbours; ``down`` the dips that are on. ``inside`` is the mean spread of 400 ms loudness
+    ``overs`` is the number of phrases whose clip passes the ceiling. ``stands`` says of each kind of detail that has a figure
+    what its ``share`` of them stand under, dB, None where there are none, see ``core.kinds``; ``lisps`` counts the esses that
+    are pulled too far under their neighbours; ``down`` the dips that are on. ``inside`` is the mean spread of 400 ms loudness
     inside the phrases, LU.
     """
 
@@ -56,9 +56,7 @@ class FiguresView(View):
     spread: float
     width: float
     overs: int
-    breath: float | None
-    ess: float | None
-    knock: float | None
+    stands: dict[str, float | None]
     lisps: int
     down: int
     inside: float

@@ -19,7 +19,7 @@ from nivelus.core.chain.placing import place_found, place_hands
 from nivelus.core.chain.state import TrackState
 from nivelus.core.drafts.dip_rules import DEFAULT_RULES, DipRule
 from nivelus.core.errors import NotFound
-from nivelus.core.marks.mark import KINDS
+from nivelus.core.kinds import NAMES
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS
 from nivelus.services.track.latest import Newest
@@ -101,7 +101,7 @@ def rules_by_kind(
 ) -> dict[str, DipRuleView]:
     """Rules as they are stored, what is absent as it comes, with values to try instead."""
     rules = {}
-    for kind in KINDS:
+    for kind in NAMES:
         values = {"on": False, **asdict(DEFAULT_RULES[kind]), **stored.get(kind, {}), **(trial or {}).get(kind, {})}
         rules[kind] = DipRuleView(**values)
     return rules

@@ -10,9 +10,10 @@ import numpy as np
 
 from nivelus.core.chain.marks import TrackMarks
 from nivelus.core.chain.state import Places, TrackState
-from nivelus.core.drafts.dip_rules import ALL_KINDS, LISP
+from nivelus.core.drafts.dip_rules import LISP
 from nivelus.core.gain.compiled import FloatArray
-from nivelus.core.marks.mark import COLUMNS, HOLDS, KINDS
+from nivelus.core.kinds import ESS, KINDS, OF_CODE
+from nivelus.core.marks.mark import COLUMNS, HOLDS
 from nivelus.services.views.session import MarkColumns, MarkValues, MarkView
 
 _AT = {name: column for column, name in enumerate(COLUMNS)}
@@ -74,11 +75,11 @@ def _columns(state: TrackState, places: Places) -> dict[str, list[Any]]:
     rows = [marks.by_hand[place] for place in at]
     keeps, reasons = _keeps_and_reasons(marks, at)
     return {
-        "kind": [ALL_KINDS[kind] for kind in kinds.tolist()],
+        "kind": [OF_CODE[kind].name for kind in kinds.tolist()],
         "keep": keeps,
         "reason": reasons,
         "holds": [_HELD[holds] for holds in found[:, _AT["holds"]].astype(int).tolist()],
-        "lisp": (on & (kinds == KINDS.index("ess")) & (stands < -LISP)).tolist(),
+        "lisp": (on & (kinds == ESS.code) & (stands < -LISP)).tolist(),
         "on": on.tolist(),
         "notch": dips.notch[places].tolist(),
         "by_hand": [row is not None for row in rows],
@@ -90,20 +91,21 @@ def _columns(state: TrackState, places: Places) -> dict[str, list[Any]]:
 
 
 def mark_figures(state: TrackState) -> tuple[dict[str, Any], dict[str, Any]]:
-    """How breaths, esses and knocks stand before gain and after it, how many lisp, and how many are down.
+    """How the marks of each kind stand before gain and after it, how many lisp, and how many are down.
 
-    Of breaths it is the middle one, of all else the one that stands out more than nine of ten; None where there are none.
+    Of a kind it is what its ``share`` of them stand under; None where there are none.
     """
     places = np.arange(len(state.marks.ids))
     kinds, on, after = state.marks.arrays.kind, state.marks.applied, state.stands_after(places)
     sides = []
     for values in (state.stands_before, after):
-        side: dict[str, Any] = {}
-        for kind in ("breath", "ess", "knock"):
-            own = values[(kinds == KINDS.index(kind)) & np.isfinite(values)]
-            side[kind] = float(np.percentile(np.round(own, 3), 50 if kind == "breath" else 90)) if len(own) else None
-        sides.append(side)
-    lisps = int((on & (kinds == KINDS.index("ess")) & (after < -LISP)).sum())
+        stands: dict[str, float | None] = {}
+        for kind in KINDS:
+            if kind.share is not None:
+                own = values[(kinds == kind.code) & np.isfinite(values)]
+                stands[kind.name] = float(np.percentile(np.round(own, 3), kind.share)) if len(own) else None
+        sides.append({"stands": stands})
+    lisps = int((on & (kinds == ESS.code) & (after < -LISP)).sum())
     return sides[0] | {"lisps": 0, "down": 0}, sides[1] | {"lisps": lisps, "down": int(on.sum())}
 
 
@@ -112,7 +114,7 @@ def mark_values(state: TrackState, places: Places) -> MarkValues:
     marks, after = state.marks, state.stands_after(places)
     ids, reason, reasons = _words_of(marks, places.tobytes())
     on = marks.applied[places]
-    is_ess = marks.arrays.kind[places] == KINDS.index("ess")
+    is_ess = marks.arrays.kind[places] == ESS.code
     return MarkValues(
         ids=ids,
         depth=np.round(marks.draft.dips.depth[places], 2).tolist(),

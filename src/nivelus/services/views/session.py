@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from typing import Literal
 
+from nivelus.core.kinds import AnyKind
 from nivelus.core.rule import Pace
 from nivelus.services.views.terms import Terms
 from nivelus.services.views.view import View
@@ -83,16 +84,16 @@ class DipRuleView(View):
 
 
 class MarkView(View):
-    """A breath, ess, knock or gap, or a dip made by hand, with the dip that it makes.
+    """A detail, or a dip made by hand, with the dip that it makes.
 
-    ``before`` and ``after`` say how it stands: a breath in dB against its phrase, an ess and a knock by their excess, a gap
-    and a dip in dBFS. ``depth`` is what the dip would be, ``on`` whether it is applied, ``keep`` is rule, in or out.
+    ``before`` and ``after`` say how it stands against what its kind is told against, see ``core.kinds``. ``depth`` is what
+    the dip would be, ``on`` whether it is applied, ``keep`` is rule, in or out.
     ``dip_start`` ... ``dip_end`` is at full depth, the ramps (seconds) lie outside.
     """
 
     id: str
     track: str
-    kind: str
+    kind: AnyKind
     start: float
     end: float
     level: float

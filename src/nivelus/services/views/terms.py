@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from nivelus.core.kinds import Against
 from nivelus.services.views.view import View
 
 
@@ -25,6 +26,14 @@ class SettingTerms(View):
     high: float
 
 
+class KindTerms(View):
+    """How marks of a kind are told: against what, the share of them (%) that its figure speaks of, and about how they stand."""
+
+    against: Against
+    share: float | None
+    usually: float
+
+
 class CurveFormatTerms(View):
     """A format of curves: what it is called in a sentence, and the endings of its names, the first for what is written."""
 
@@ -44,6 +53,7 @@ class Terms(View):
     mark_reasons: dict[str, str]
     ride_reasons: dict[str, str]
     settings: dict[str, SettingTerms]
+    kinds: dict[str, KindTerms]
     passes: PassTerms
     curve_formats: list[CurveFormatTerms]
     shortest_mark: float
