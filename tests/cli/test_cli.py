@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 import soundfile
 
+from nivelus.core.kinds import KINDS
 from tests.conftest import detailed_voice, hum, sine, uneven_voice, write_sound
 from tests.helpers.cli import run
 
@@ -32,7 +33,7 @@ def test_what_never_passed_a_gate_is_null_not_infinity(tmp_path: Path) -> None:
 
 def test_marks_prints_exactly_its_keys(voice_file: Path) -> None:
     result = json.loads(run("marks", voice_file, "--json").stdout)
-    assert list(result) == ["room_tone", "phrases", "breaths", "esses", "knocks", "gaps", "cannot_show"]
+    assert list(result) == ["room_tone", "phrases", *(kind.plural for kind in KINDS), "cannot_show"]
     assert result["cannot_show"] == ["esses"]
     assert [len(result[kind]) for kind in ("phrases", "breaths", "esses", "knocks", "gaps")] == [4, 0, 0, 0, 5]
     for phrase in result["phrases"]:
@@ -168,7 +169,8 @@ def test_bad_input_ends_with_1_and_a_sentence(command: str, tmp_path: Path) -> N
 
 def test_people_get_lines_instead_of_json(voice_file: Path) -> None:
     assert "LUFS" in run("measure", voice_file).stdout
-    assert "4 phrases, 0 breaths, 0 esses, 0 knocks, 5 gaps, room tone" in run("marks", voice_file).stdout
+    assert "4 phrases, 0 breaths, 0 esses, " in (lines := run("marks", voice_file).stdout)
+    assert ", 5 gaps, room tone" in lines
 
 
 def test_serving_beyond_this_machine_needs_a_token(tmp_path: Path) -> None:

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 import pytest
 
 from nivelus.core.drafts.dip_rules import DEFAULT_RULES, dip_rule
-from nivelus.core.kinds import ALL_KINDS, FREE, KINDS, NAMES, Kind, listed
+from nivelus.core.kinds import ALL_KINDS, FREE, KINDS, NAMES, Kind, KindName, listed
 from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import Mark, by_code
 from nivelus.core.measure.grid import measure_samples
 from nivelus.core.rule import DEFAULT, Number, about
-from tests.conftest import RATE, detailed_voice
+from tests.conftest import RATE, Sound, detailed_voice
+
+SOUNDS: dict[KindName, Callable[[], Sound]] = dict.fromkeys(("breath", "ess", "knock", "gap"), detailed_voice)
+"""For each kind a sound in which there is one at least."""
 
 
 def test_every_kind_has_a_rule_as_it_comes_and_sliders_within_its_limits() -> None:
@@ -27,9 +32,9 @@ def test_every_kind_has_a_rule_as_it_comes_and_sliders_within_its_limits() -> No
     assert DEFAULT_RULES.keys() == {kind.name for kind in ALL_KINDS}
 
 
-def test_every_kind_is_found_in_a_recording_that_has_them_all() -> None:
-    found = find_marks(measure_samples(detailed_voice(), RATE))
-    assert {mark.kind for mark in found.details} == set(NAMES)
+@pytest.mark.parametrize("kind", NAMES)
+def test_every_kind_is_found_in_a_sound_that_has_it(kind: KindName) -> None:
+    assert find_marks(measure_samples(SOUNDS[kind](), RATE)).of(kind)
 
 
 def test_what_leaves_gaps_lies_in_none_and_what_does_not_may() -> None:
@@ -53,5 +58,6 @@ def test_what_is_said_by_code_is_said_of_that_kind() -> None:
 
 
 def test_kinds_in_a_sentence() -> None:
-    assert listed() == "breaths, esses, knocks and gaps"
-    assert listed("or", plural=False) == "breath, ess, knock or gap"
+    assert listed().startswith("breaths, esses, ")
+    assert listed().endswith("knocks and gaps")
+    assert listed("or", plural=False).endswith("knock or gap")

@@ -7,11 +7,14 @@ from __future__ import annotations
 
 import tempfile
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
+from nivelus.core.kinds import AnyKind, KindName
 from nivelus.settings import Settings
 from nivelus.web.app import create_app
 
+CALLED = {get_args(KindName): "KindName", get_args(AnyKind): "AnyKind"}
+"""Words to choose from that have a name."""
 LIMITS = {"minimum": ">=", "maximum": "<=", "minLength": "length>=", "maxLength": "length<=", "maxItems": "items<="}
 
 
@@ -46,7 +49,7 @@ def kind(schema: dict[str, Any]) -> str:
     if "anyOf" in schema:
         return " | ".join(kind(one) for one in schema["anyOf"])
     if "enum" in schema:
-        return " | ".join(map(repr, schema["enum"]))
+        return CALLED.get(tuple(schema["enum"])) or " | ".join(map(repr, schema["enum"]))
     limits = [f"{sign}{schema[name]}" for name, sign in LIMITS.items() if name in schema]
     what = str(schema.get("type", "any"))
     if what == "array":
