@@ -15,6 +15,7 @@ import { queries } from "./api/cache";
 import { Broken } from "./frame/Broken";
 import { SessionPage } from "./frame/SessionPage";
 import { batchesAgain } from "./model/batches";
+import { askForFormats } from "./model/soundFormats";
 import { theme } from "./parts/theme";
 import { SessionsPage } from "./sessions/SessionsPage";
 
@@ -25,6 +26,7 @@ const router = createBrowserRouter([
 ]);
 
 batchesAgain();
+askForFormats();
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <MantineProvider theme={theme} defaultColorScheme="auto">

@@ -2,7 +2,7 @@ import { cleanup, render, screen } from "@testing-library/react";
 import { afterEach, describe, expect, it } from "vitest";
 import type { Draft } from "./api/client";
 import { clip } from "./model/clip.testing";
-import { soundFiles } from "./parts/DropArea";
+import { soundFiles } from "./model/soundFormats";
 import { clock, db, levelUnit, plain, signed, span, time } from "./parts/format";
 import { bubbleAt, Vial } from "./parts/Vial";
 import { describe as words } from "./picture/Capsules";
@@ -94,7 +94,8 @@ describe("words", () => {
 
   it("take sound files out of a folder, and a single file as it is", () => {
     const files = ["a.WAV", "notes.txt", "b.flac", ".DS_Store"].map((name) => new File([], name));
-    expect(soundFiles(files).map((f) => f.name)).toEqual(["a.WAV", "b.flac"]);
-    expect(soundFiles([files[1]!])).toHaveLength(1);
+    const formats = [{ name: "any", words: ["ANY"], endings: [".wav", ".flac"], bits: [] }];
+    expect(soundFiles(files, formats).map((f) => f.name)).toEqual(["a.WAV", "b.flac"]);
+    expect(soundFiles([files[1]!], formats)).toHaveLength(1);
   });
 });

@@ -126,6 +126,7 @@ OPERATIONS = [
     "GET /api/tracks/{track_id}/load/course",
     "GET /api/tracks/{track_id}/reduction",
     "GET /api/jobs/{job_id}/file",
+    "GET /api/formats/sound",
     "GET /api/rules",
     "POST /api/rules",
     "POST /api/rules/bring-in",

@@ -10,6 +10,7 @@ export type Changed = Schemas["Changed"];
 export type Clip = Schemas["ClipView"];
 export type Mark = Schemas["MarkView"];
 export type KindTerms = Schemas["KindTerms"];
+export type SoundFormat = Schemas["SoundFormatTerms"];
 export type MarkColumns = Schemas["MarkColumns"];
 export type NamedRule = Schemas["NamedRule"];
 export type DipRule = Schemas["DipRuleView"];
@@ -278,6 +279,8 @@ export const api = {
 
   mix: (id: string, body: Schemas["MixRequest"]) =>
     take(client.POST("/api/sessions/{session_id}/mix", { ...session(id), body })),
+
+  soundFormats: () => take(client.GET("/api/formats/sound")).then((answer) => answer.items),
 
   rules: () => take(client.GET("/api/rules")).then((answer) => answer.items),
   keepRule: (body: Schemas["RuleToKeep"]) => take(client.POST("/api/rules", { body })),

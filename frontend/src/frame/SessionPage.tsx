@@ -16,7 +16,6 @@ import { trackOf, useSession } from "../model/session";
 import { offerAgain } from "../model/timeline";
 import { tellCutOff, upload } from "../model/uploads";
 import { ALL_LAYERS, type Span, STAGES, type Stage, useView } from "../model/view";
-import { DropArea } from "../parts/DropArea";
 import { Problem } from "../parts/problem";
 import { Picture } from "../picture/Picture";
 import { engine } from "../sound/engine";
@@ -24,6 +23,7 @@ import { BalanceList } from "../stages/BalanceList";
 import { BalanceRule } from "../stages/BalanceRule";
 import { DetailsList } from "../stages/DetailsList";
 import { DetailsRule } from "../stages/DetailsRule";
+import { DropArea, Readable } from "../stages/DropArea";
 import { Hand } from "../stages/Hand";
 import { JobList, useFinishedImports } from "../stages/JobList";
 import { PhrasesRule } from "../stages/PhrasesRule";
@@ -261,7 +261,9 @@ function Empty({ id }: { id: string }) {
         <DropArea onFiles={(files) => upload(id, files)}>
           <h2>Import a voice</h2>
           <p>Drop recordings or whole folders here, or click to choose them.</p>
-          <p className="dim">WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis, MP3. Your files are never changed.</p>
+          <p className="dim">
+            <Readable />
+          </p>
         </DropArea>
         <JobList kind="import" />
       </div>

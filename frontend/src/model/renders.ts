@@ -6,18 +6,12 @@ import { complain } from "../parts/messages";
 import { edited } from "./edits";
 import { focused } from "./focus";
 import { useSession } from "./session";
+import { soundFormats, waysOut } from "./soundFormats";
 import { ALL_LAYERS, LAYER_NAMES, type Layer, useView } from "./view";
 
-export const WAYS_OUT = [
-  { value: "wav-24", label: "WAV, 24 bits", format: "wav", bits: 24 },
-  { value: "wav-16", label: "WAV, 16 bits", format: "wav", bits: 16 },
-  { value: "wav-32", label: "WAV, 32-bit float", format: "wav", bits: 32 },
-  { value: "flac-24", label: "FLAC, 24 bits", format: "flac", bits: 24 },
-  { value: "flac-16", label: "FLAC, 16 bits", format: "flac", bits: 16 },
-] as const;
-
 interface Choice {
-  kind: (typeof WAYS_OUT)[number]["value"];
+  /** Format and bits, as in ``waysOut``. */
+  kind: string;
   which: "focus" | "all" | "mix";
   withFader: boolean;
   limited: boolean;
@@ -38,12 +32,13 @@ export async function render() {
   const { id, header } = useSession.getState();
   const track = focused();
   if (!track || !header) return;
-  const { format, bits } = WAYS_OUT.find((one) => one.value === kind)!;
   const isMix = which === "mix" && header.tracks.length > 1;
   const tracks = which === "all" ? header.tracks : [track];
-  const body: RenderRequest = { format, bits, with_fader: withFader };
   await edited();
   try {
+    const way = waysOut(await soundFormats()).find((one) => one.value === kind)!;
+    const { format, bits } = way as Pick<RenderRequest, "format" | "bits">;
+    const body: RenderRequest = { format, bits, with_fader: withFader };
     if (isMix) await api.mix(id, { format, bits, limited, compressed });
     else for (const one of tracks) await api.render(one.id, body);
   } catch (error) {

@@ -9,7 +9,6 @@ import { SchemeItems } from "../frame/Header";
 import { MessageBar } from "../frame/MessageBar";
 import { useCards } from "../model/queries";
 import { upload } from "../model/uploads";
-import { DropArea } from "../parts/DropArea";
 import { span } from "../parts/format";
 import { complain } from "../parts/messages";
 import { NameDialog } from "../parts/NameDialog";
@@ -17,6 +16,7 @@ import { useRoving } from "../parts/roving";
 import { PALETTES } from "../parts/theme";
 import { Vial } from "../parts/Vial";
 import { stateColour } from "../picture/scene";
+import { DropArea, Readable } from "../stages/DropArea";
 import { LooseRecordings } from "./LooseRecordings";
 import "./SessionsPage.css";
 
@@ -76,7 +76,7 @@ export function SessionsPage() {
       <DropArea onFiles={(files) => void create(sessionName(files), files)}>
         <Text ta="center">Drop recordings or a folder here to begin a new session</Text>
         <Text size="xs" ta="center" className="dim">
-          WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis, MP3. Your files are never changed.
+          <Readable />
         </Text>
       </DropArea>
       {error && <p role="alert">{error.message}</p>}

@@ -6,8 +6,9 @@ import { termsOf } from "../model/details";
 import { KIND_ROWS, KINDS, type Kind, listed } from "../model/kinds";
 import { isHeard } from "../model/mix";
 import { useFigures } from "../model/queries";
-import { render, useRenders, useUnheard, WAYS_OUT } from "../model/renders";
+import { render, useRenders, useUnheard } from "../model/renders";
 import { trackOf, useSession } from "../model/session";
+import { useSoundFormats, waysOut } from "../model/soundFormats";
 import { type Stage, useView } from "../model/view";
 import { db, distanceUnit, plain, signed } from "../parts/format";
 import { useRoving } from "../parts/roving";
@@ -20,6 +21,7 @@ export function SignOffRule() {
   const track = useSession((s) => trackOf(s, focus));
   const tracks = useSession((s) => s.header?.tracks) ?? [];
   const { kind, which, withFader, limited, compressed } = useRenders();
+  const formats = useSoundFormats();
   const unheard = useUnheard();
   if (!track) return null;
   const count = tracks.length;
@@ -47,8 +49,8 @@ export function SignOffRule() {
         size="xs"
         label="Format"
         value={kind}
-        onChange={(event) => useRenders.setState({ kind: event.currentTarget.value as typeof kind })}
-        data={WAYS_OUT.map(({ value, label }) => ({ value, label }))}
+        onChange={(event) => useRenders.setState({ kind: event.currentTarget.value })}
+        data={waysOut(formats).map(({ value, label }) => ({ value, label }))}
       />
       {which === "mix" && count > 1 ? (
         <>

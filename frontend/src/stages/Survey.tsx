@@ -11,11 +11,11 @@ import { alike, hearTake, layOut, makeTake, matchTakes, useTimeline } from "../m
 import { upload } from "../model/uploads";
 import { useView } from "../model/view";
 import { BedSign } from "../parts/BedSign";
-import { DropArea } from "../parts/DropArea";
 import { distanceUnit, plain, span } from "../parts/format";
 import { NameDialog } from "../parts/NameDialog";
 import { Roving } from "../parts/roving";
 import { Vial, worst } from "../parts/Vial";
+import { DropArea, Readable } from "./DropArea";
 import { JobList } from "./JobList";
 import { RuleMenu } from "./RuleMenu";
 import { RulePanel } from "./RulePanel";
@@ -34,7 +34,7 @@ export function SurveyRule() {
           <IconFileMusic size={16} /> Drop recordings or folders here, or click to choose
         </Text>
         <Text size="xs" ta="center" className="dim">
-          WAV, BWF, RF64, AIFF, FLAC, Ogg, MP3
+          <Readable />
         </Text>
       </DropArea>
       <JobList kind="import" />

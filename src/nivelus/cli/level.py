@@ -15,10 +15,11 @@ import click
 from nivelus.cli.options import PATH, app, as_json, print_json, travel_light, why
 from nivelus.cli.ruled import rule_asked, ruled, save
 from nivelus.core.deliver.curve_formats import FORMATS, every_format
-from nivelus.core.errors import NivelusError
+from nivelus.core.errors import NivelusError, RuleError
 from nivelus.core.files import check_readable, clear_parts, free_bytes, size_in_words
 from nivelus.core.kinds import listed
 from nivelus.core.rule import Rule, with_values
+from nivelus.core.sound_formats import WRITTEN, written_by_name
 
 if TYPE_CHECKING:
     from nivelus.core.deliver.outputs import Output
@@ -75,7 +76,7 @@ def level(
 ) -> None:
     """Even out files and render them."""
     is_single = len(files) == 1 and not files[0].is_dir()
-    is_file = is_single and not output.is_dir() and output.suffix.lower() in (".wav", ".flac", ".bwf")
+    is_file = is_single and not output.is_dir() and written_by_name(output) is not None
     rule = _named(rule_asked(rule_file, asked), output if is_file and asked["format"] is None else None)
     if slow:
         rule = _for_slow(rule, asked, rule_file is None)
@@ -116,10 +117,10 @@ def _named(rule: Rule, output: Path | None) -> Rule:
     """A rule with the format that the name of the one output asks for."""
     if output is None:
         return rule
-    kind = "flac" if output.suffix.lower() == ".flac" else "wav"
-    if kind == "flac" and rule.out.bits == 32:
-        raise click.BadParameter("WAV takes 16, 24 or 32 bits, FLAC 16 or 24.", param_hint="--bits")
-    return with_values(rule, {"out.format": kind})
+    try:
+        return with_values(rule, {"out.format": written_by_name(output) or "wav"})
+    except RuleError as error:
+        raise click.BadParameter(error.sentence, param_hint="--bits") from None
 
 
 def _level_all(planned: list[Output], job: Job, as_json: bool) -> list[dict[str, Any]]:
@@ -156,8 +157,9 @@ def _check_bed(bed: Path | None, asked: dict[str, Any], mix: Path | None, slow: 
         raise click.BadParameter("Say by how much it goes down, or to which distance, not both.", param_hint="--duck")
     if bed is not None and (files > 1 or slow):
         raise click.BadParameter("A bed makes room for one levelled voice at a time.", param_hint="--bed")
-    if mix is not None and mix.suffix.lower() not in (".wav", ".flac"):
-        raise click.BadParameter("The mix is written as .wav or .flac.", param_hint="--mix")
+    if mix is not None and written_by_name(mix) is None:
+        endings = " or ".join(f".{one.name}" for one in WRITTEN)
+        raise click.BadParameter(f"The mix is written as {endings}.", param_hint="--mix")
 
 
 def _stop_tidily() -> None:

@@ -16,6 +16,7 @@ from nivelus.core.dynamics.load import compare
 from nivelus.core.files import whole_file
 from nivelus.core.gain.drawn import Curve
 from nivelus.core.sound.timeline import open_sound
+from nivelus.core.sound_formats import written_by_name
 
 if TYPE_CHECKING:
     from nivelus.cli.level import Job
@@ -51,7 +52,7 @@ def _by_phrases(plan: Output, job: Job, drawn: Curve) -> tuple[dict[str, Any], l
     if plan.curve:
         _write_curve(result.curve, plan.curve, job.overwrite)
     if job.bed:
-        mix_kind = "flac" if job.mix and job.mix.suffix.lower() == ".flac" else "wav"
+        mix_kind = (written_by_name(job.mix) if job.mix else None) or "wav"
         room = make_room(plan.source, result.state, job.bed, duck_rule(rule), job.mix, mix_kind, rule.out.bits, job.overwrite)
         more["bed"] = room_values(room, job.mix)
         lines.append(room_told(room, rule.duck.distance if rule.duck.way == "distance" else None, job.mix))

@@ -20,16 +20,16 @@ from nivelus.cli.options import (
 from nivelus.cli.ruled import of_rule
 from nivelus.core.kinds import GAP, KINDS, OF_NAME, listed
 from nivelus.core.rule import DEFAULT
+from nivelus.core.sound_formats import every_format
+
+_FILE = f"FILE is a sound file: {every_format('or')}."
 
 
-@app.command()
+@app.command(help=f"Measure the loudness and peaks of a file.\n\n{_FILE}")
 @sound_file
 @as_json
 def measure(file: Path, as_json: bool) -> None:
-    """Measure the loudness and peaks of a file.
-
-    FILE is a sound file: WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis or MP3.
-    """
+    """Measure the loudness and peaks of a file."""
     travel_light()
     from nivelus.core.measure.grid import measure_file
     from nivelus.core.measure.loudness import figures
@@ -51,12 +51,7 @@ def measure(file: Path, as_json: bool) -> None:
         print(f"{name.replace('_', ' '):16} {shown:>10} {units.get(name, '')}".rstrip())
 
 
-@app.command(
-    help=f"""Find the phrases, {listed()} of a file.
-
-    FILE is a sound file: WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis or MP3.
-    """
-)
+@app.command(help=f"Find the phrases, {listed()} of a file.\n\n{_FILE}")
 @sound_file
 @of_rule("longest")
 @as_json

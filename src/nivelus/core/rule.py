@@ -13,17 +13,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, field, fields, is_dataclass, replace
-from typing import Any, Literal, Self
+from typing import Any, Literal, Self, get_args
 
 from nivelus.core.errors import RuleError
 from nivelus.core.kinds import BREATH, ESS, GAP, KNOCK, NAMES, OF_NAME, Kind
+from nivelus.core.sound_formats import Bits, Written, why_not_written
 
 Unit = Literal["loudness", "rms", "peak"]
 TargetKind = Literal["absolute", "median", "reference"]
 BaseKind = Literal["auto", "hand", "none"]
 Pace = Literal["calm", "usual", "quick"]
 Way = Literal["depth", "distance"]
-OutFormat = Literal["wav", "flac"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -216,13 +216,13 @@ class SlowSettings(_Section):
 class OutSettings(_Section):
     """How what is rendered is written by the command line."""
 
-    format: OutFormat = field(default="wav", metadata=_choice(("wav", "flac"), "Output format"))
-    bits: int = field(default=24, metadata=_choice((16, 24, 32), "Bits of a sample; 32 is float, and WAV only"))
+    format: Written = field(default="wav", metadata=_choice(get_args(Written), "Output format"))
+    bits: int = field(default=24, metadata=_choice(get_args(Bits), "Bits of a sample; 32 is float"))
 
     def __post_init__(self) -> None:
         _Section.__post_init__(self)
-        if self.format == "flac" and self.bits == 32:
-            raise RuleError("FLAC takes 16 or 24 bits, WAV 16, 24 or 32.", setting="bits")
+        if why := why_not_written(self.format, self.bits):
+            raise RuleError(why, setting="bits")
 
 
 @dataclass(frozen=True, slots=True)

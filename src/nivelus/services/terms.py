@@ -11,11 +11,20 @@ from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.kinds import ALL_KINDS
 from nivelus.core.passes import writing
 from nivelus.core.rule import Number, settings
+from nivelus.core.sound_formats import FORMATS as SOUND_FORMATS
 from nivelus.services.clips.detail_rows import SHORTEST
 from nivelus.services.clips.details import LONGEST_RAMP
 from nivelus.services.lanes.passes import Settings
 from nivelus.services.sessions.tracks import FADER_RANGE
-from nivelus.services.views.terms import CurveFormatTerms, KindTerms, PassTerms, SettingTerms, Terms
+from nivelus.services.views.terms import (
+    CurveFormatTerms,
+    KindTerms,
+    PassTerms,
+    SettingTerms,
+    SoundFormats,
+    SoundFormatTerms,
+    Terms,
+)
 
 
 @lru_cache(maxsize=1)
@@ -45,3 +54,10 @@ def terms() -> Terms:
         slow_most_down=slow.SlowRule().most_down,
         distance_slack=duck.KEPT,
     )
+
+
+@lru_cache(maxsize=1)
+def sound_formats() -> SoundFormats:
+    """The formats of sound files that are read, and what is written of them."""
+    known = ((one.name, list(one.words), list(one.endings), list(one.bits)) for one in SOUND_FORMATS)
+    return SoundFormats(items=[SoundFormatTerms(name=a, words=b, endings=c, bits=d) for a, b, c, d in known])

@@ -28,16 +28,6 @@ from nivelus.core.measure.kernel import BINS_PER_FRAME
 from nivelus.core.measure.waveform import pyramid
 from nivelus.store.hashes import Plain
 
-SUFFIX = {
-    "WAV": "wav",
-    "WAVEX": "wav",
-    "RF64": "wav",
-    "AIFF": "aiff",
-    "FLAC": "flac",
-    "OGG": "ogg",
-    "MP3": "mp3",
-    "MPEG": "mp3",
-}
 _PART, _GONE = "part-", "gone-"
 
 

@@ -10,7 +10,21 @@ from nivelus.jobs.queue import JobQueue
 from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
 from nivelus.store import gestures
-from nivelus.web import balance, binary, details, jobs, pages, passes, recordings, rides, rules, sessions, timeline, tracks
+from nivelus.web import (
+    balance,
+    binary,
+    details,
+    formats,
+    jobs,
+    pages,
+    passes,
+    recordings,
+    rides,
+    rules,
+    sessions,
+    timeline,
+    tracks,
+)
 from nivelus.web.context import KEY
 from nivelus.web.errors import on_invalid, register_errors
 from nivelus.web.models import Problem
@@ -36,7 +50,7 @@ def create_app(
     register_security(app, settings)
     # which gesture the page says that an edit is part of
     app.before_request(lambda: gestures.begin(request.headers.get("X-Gesture", "")))
-    parts = (sessions, tracks, timeline, details, rides, passes, balance, jobs, recordings, rules, binary)
+    parts = (sessions, tracks, timeline, details, rides, passes, balance, jobs, recordings, rules, formats, binary)
     for part in parts:
         part.api.join(app, described)
     if described:

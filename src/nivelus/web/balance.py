@@ -8,6 +8,7 @@ from flask import Response
 from pydantic import Field
 
 from nivelus.core.rule import Way
+from nivelus.core.sound_formats import Bits, Written
 from nivelus.services.files import renders
 from nivelus.services.mix import balance, load
 from nivelus.services.sessions.jobs import JobView
@@ -105,8 +106,8 @@ class LoadQuery(AtRevision):
 class MixRequest(Request):
     """How to render the mix: through the limiter, and through the compressors, only if asked."""
 
-    format: Literal["wav", "flac"] = "wav"
-    bits: Literal[16, 24, 32] = 24
+    format: Written = "wav"
+    bits: Bits = 24
     limited: bool = False
     compressed: bool = False
 

@@ -10,6 +10,7 @@ from flask import Response
 from pydantic import Field
 
 from nivelus.core.errors import Refused
+from nivelus.core.sound_formats import Bits, Written
 from nivelus.services.clips import clips, drafts, phrases
 from nivelus.services.clips.drafts import DraftView
 from nivelus.services.files import renders
@@ -105,8 +106,8 @@ class DraftAccept(Accepted):
 class RenderRequest(Request):
     """How to render a track."""
 
-    format: Literal["wav", "flac"] = "wav"
-    bits: Literal[16, 24, 32] = 24
+    format: Written = "wav"
+    bits: Bits = 24
     with_fader: bool = False
 
 

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from nivelus.core.errors import NivelusError, Taken
-from nivelus.core.sound.reader import EXTENSIONS
+from nivelus.core.sound_formats import EXTENSIONS
 
 
 @dataclass(frozen=True, slots=True)

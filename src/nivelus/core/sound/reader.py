@@ -28,13 +28,11 @@ from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound
 from nivelus.core.files import check_readable
 from nivelus.core.sound.bwf import Bext, parse_bext
 from nivelus.core.sound.lengths import View, true_length
+from nivelus.core.sound_formats import OF_DECODER, every_format
 
 MAX_CHANNELS = 2
 RATES = (8_000, 192_000)
-READABLE = {"WAV", "WAVEX", "RF64", "AIFF", "FLAC", "OGG", "MP3", "MPEG"}
-EXTENSIONS = (".wav", ".bwf", ".rf64", ".aif", ".aiff", ".aifc", ".flac", ".ogg", ".oga", ".mp3")
 _DEEP = {"PCM_32", "DOUBLE"}
-_LOSSY = {"MP3", "MPEG", "OGG"}
 _LEAD_SECONDS = 0.2
 _MOST_CHUNKS = 4096
 _LONGEST = 1 << 48
@@ -67,7 +65,7 @@ class SoundInfo:
     @property
     def seeks_exactly(self) -> bool:
         """Whether reading from the middle gives the very samples that reading through would."""
-        return self.format not in _LOSSY
+        return not OF_DECODER[self.format].is_lossy
 
 
 class SoundReader:
@@ -105,14 +103,15 @@ class SoundReader:
             raise
         except (OSError, soundfile.SoundFileError) as error:
             raise NotSound(
-                f"“{self.name}” is not a sound file that can be read. WAV, BWF, RF64, AIFF, FLAC, Ogg Vorbis and MP3 are.",
+                f"“{self.name}” is not a sound file that can be read. {every_format()} are.",
                 file=self.name,
             ) from error
         file = self._file
-        if file.format not in READABLE or (file.format == "OGG" and file.subtype != "VORBIS"):
+        known = OF_DECODER.get(file.format)
+        if known is None or known.coding not in (None, file.subtype):
             self.close()
             raise NotSound(
-                f"“{self.name}” is {file.format_info}, which is not read. Use WAV, AIFF, FLAC, Ogg Vorbis or MP3.",
+                f"“{self.name}” is {file.format_info}, which is not read. Use {every_format('or')}.",
                 file=self.name,
             )
         if file.channels > MAX_CHANNELS:

@@ -21,9 +21,7 @@ from nivelus.core.files import whole_file
 from nivelus.core.sound.bwf import Bext, write_bext
 from nivelus.core.sound.pcm import encode24
 from nivelus.core.sound.reader import Samples
-
-FORMATS = ("wav", "flac")
-WAV_BITS = (16, 24, 32)
+from nivelus.core.sound_formats import why_not_written
 
 
 class SoundWriter:
@@ -54,8 +52,8 @@ class SoundWriter:
         bext: Bext | None = None,
         replace: bool = True,
     ) -> None:
-        if format not in FORMATS or bits not in WAV_BITS or (format == "flac" and bits == 32):
-            raise Refused(f"{format.upper()} with {bits} bits is not written. WAV takes 16, 24 or 32 (float), FLAC 16 or 24.")
+        if why := why_not_written(format, bits):
+            raise Refused(why)
         self.path = path
         self._format, self._bext, self._replace = format, bext, replace
         self._rate, self._channels, self._bits = sample_rate, channels, bits

@@ -19,6 +19,7 @@ from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import Mark
 from nivelus.core.measure.grid import measure_file
+from nivelus.core.sound_formats import OF_DECODER
 from nivelus.services.answers.answers import reading_back
 from nivelus.services.clips.phrases import clip_of
 from nivelus.services.sessions import jobs
@@ -35,7 +36,6 @@ from nivelus.store.packing import pack
 from nivelus.store.recording_rows import dig_up, every_recording, recording_of
 from nivelus.store.tables import Clip, Job, MarkSet, Recording, Session, Track, new_id
 from nivelus.store.track_rows import last_position, tracks_in_order
-from nivelus.store.vault import SUFFIX
 
 _BLOCK = 1 << 20
 _SCARCE = "The disk is nearly full: {} are left."
@@ -222,7 +222,7 @@ def _import(bench: Workbench, job: Job) -> str:
     else:
         info, grid, wave = measure_file(staged, jobs.reporter(bench, job, "measuring", 8, 92), job.name)
         jobs.reporter(bench, job, "storing", 92, 94)(0.5)
-        suffix = SUFFIX[info.format]
+        suffix = OF_DECODER[info.format].name
         is_new = bench.vault.add(staged, content, suffix, grid, wave, job.name)
         # the waveform of an hour is as large as all that marks are found with
         del wave

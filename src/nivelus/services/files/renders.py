@@ -19,6 +19,7 @@ from nivelus.core.dynamics.detector import whole_reduction
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.measure.loudness import figures
 from nivelus.core.sound.timeline import open_sound
+from nivelus.core.sound_formats import why_not_written
 from nivelus.services.answers.answers import tracks_of
 from nivelus.services.mix.load import compressors_of, scaled
 from nivelus.services.sessions import jobs
@@ -83,8 +84,8 @@ def _job(db: DbSession, session_id: str, name: str, **asked: Any) -> JobView:
 
 
 def _check_format(format: str, bits: int) -> None:
-    if format == "flac" and bits == 32:
-        raise Refused("FLAC holds 16 or 24 bits. For 32-bit float use WAV.")
+    if why := why_not_written(format, bits):
+        raise Refused(why)
 
 
 def _something(session: Session, heard: Sequence[Timeline], has_tracks: bool) -> None:

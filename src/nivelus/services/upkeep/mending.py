@@ -21,6 +21,7 @@ from nivelus.core.marks.details import find_details
 from nivelus.core.marks.features import shows_highs
 from nivelus.core.marks.phrases import find_phrases
 from nivelus.core.measure.grid import measure_file
+from nivelus.core.sound_formats import OF_DECODER
 from nivelus.services.clips.clips import measure_clip
 from nivelus.services.sessions.jobs import RECEIVING
 from nivelus.services.sessions.recordings import clear_buried, loose
@@ -31,7 +32,7 @@ from nivelus.store.job_rows import OPEN
 from nivelus.store.packing import pack
 from nivelus.store.reading import forget
 from nivelus.store.tables import MEASURED, Clip, Job, MarkSet, Recording, Session, Tombstone, Track
-from nivelus.store.vault import SUFFIX, Damaged, Older
+from nivelus.store.vault import Damaged, Older
 
 MEASURED_AGAIN = "Recordings are being measured again for this version. It takes some seconds for each hour of sound."
 
@@ -78,7 +79,7 @@ def _keep_upload(bench: Workbench, path: Path) -> str:
     """Put a whole upload that the database knows nothing of into the vault; what is no sound holds nothing to lose."""
     try:
         info, grid, wave = measure_file(path)
-        bench.vault.add(path, hash_file(path), SUFFIX[info.format], grid, wave, f"Upload {path.name}")
+        bench.vault.add(path, hash_file(path), OF_DECODER[info.format].name, grid, wave, f"Upload {path.name}")
     except SoundError:
         path.unlink(missing_ok=True)
         return "An upload that is no sound was cleared away."

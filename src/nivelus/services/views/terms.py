@@ -34,6 +34,21 @@ class KindTerms(View):
     usually: float
 
 
+class SoundFormatTerms(View):
+    """A format of sound files: what it and its kin are called, the endings of names, and the bits that it is written in."""
+
+    name: str
+    words: list[str]
+    endings: list[str]
+    bits: list[int]
+
+
+class SoundFormats(View):
+    """The formats of sound files."""
+
+    items: list[SoundFormatTerms]
+
+
 class CurveFormatTerms(View):
     """A format of curves: what it is called in a sentence, and the endings of its names, the first for what is written."""
 

@@ -2,18 +2,8 @@
 import { VisuallyHidden } from "@mantine/core";
 import { Dropzone } from "@mantine/dropzone";
 import type { ReactNode } from "react";
+import { chosenFiles, inWords, useSoundFormats } from "../model/soundFormats";
 import "./DropArea.css";
-
-const SOUND = /\.(wav|bwf|rf64|aiff?|aifc|flac|og[ga]|mp3)$/i;
-
-/** Of several files, those that look like sound; a single one is taken as it is, so that it is told what is wrong with it. */
-export const soundFiles = (files: File[]) => (files.length > 1 ? files.filter((file) => SOUND.test(file.name)) : files);
-
-/** What of dropped files is brought in: those that look like sound; if none does, all of them, to be told what they are. */
-export function chosenFiles(files: File[]): File[] {
-  const sounds = soundFiles(files);
-  return sounds.length > 0 ? sounds : files;
-}
 
 export function DropArea({ onFiles, children }: { onFiles: (files: File[]) => void; children: ReactNode }) {
   return (
@@ -30,5 +20,15 @@ export function DropArea({ onFiles, children }: { onFiles: (files: File[]) => vo
         <button type="button">Choose sound files</button>
       </VisuallyHidden>
     </Dropzone>
+  );
+}
+
+/** Which files can be dropped here. */
+export function Readable() {
+  const formats = useSoundFormats();
+  return formats.length > 0 ? (
+    <>{inWords(formats)}. Your files are never changed.</>
+  ) : (
+    <>Your files are never changed.</>
   );
 }
