@@ -79,10 +79,8 @@ def draft(
     """
     with bench.database.reading() as db:
         session, track, timeline = owners_of_track(db, track_id)
-        # what is only tried must not reach the database
-        db.expunge(session)
-        for name, value in (rule or {}).items():
-            setattr(session, name, value)
+        # what is only tried stands in a copy, which the database never sees
+        session = Session(**session.model_dump() | dict(rule or {}))
         state = state_of(bench, db, session, track, timeline)
         judged, found = _propose(bench, db, session, state, ids, peaks)
     gain, reason, clips = found.draft.gain, found.draft.reason, state.clips
