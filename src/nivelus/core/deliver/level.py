@@ -35,7 +35,7 @@ from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import mark_table
 from nivelus.core.measure.evenness import Evenness, evenness
 from nivelus.core.measure.grid import measure_file
-from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS, Figures, figures
+from nivelus.core.measure.loudness import Figures, figures, judged_offset
 from nivelus.core.rule import DEFAULT, Rule
 
 HOLDING = ("most up", "most down", "ceiling", "peaks", "noise limit")
@@ -131,7 +131,7 @@ def level_file(
         rules=tuple((kind, SwitchedRule(kind in dips, dips.get(kind, DEFAULT_RULES[kind]))) for kind in NAMES),
         lanes=NO_LANES._replace(trim=Lane(drawn)),
         unit=rule.target.unit,
-        offset=float(AS_TWO_LOUDSPEAKERS) if _counts_twice(rule, info.channels) else 0.0,
+        offset=judged_offset(rule.target.mono_as_two, info.channels, rule.target.unit),
     )
     places = state.clips.voiced
     before = state.levels_before[places]
@@ -178,11 +178,6 @@ def level_file(
         evenness(unasked, gains.target, gains.tolerance),
         state,
     )
-
-
-def _counts_twice(rule: Rule, channels: int) -> bool:
-    """Whether a voice is as loud as two loudspeakers make it; RMS and peak know none."""
-    return rule.target.mono_as_two and channels == 1 and rule.target.unit == "loudness"
 
 
 def _proposed(state: TrackState, rule: Rule, target: float) -> tuple[ClipGainRule, GainProposal, float | None]:

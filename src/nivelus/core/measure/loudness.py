@@ -34,6 +34,11 @@ AS_TWO_LOUDSPEAKERS = 10 * np.log10(2.0)
 """What a mono voice gains in LU when it is counted as coming from two loudspeakers."""
 
 
+def judged_offset(as_two: bool, channels: int, unit: str) -> float:
+    """What is added to the levels of a voice that counts ``as_two`` loudspeakers; RMS and peak know none."""
+    return float(AS_TWO_LOUDSPEAKERS) if as_two and channels == 1 and unit == "loudness" else 0.0
+
+
 @dataclass(frozen=True, slots=True)
 class Figures:
     """Level figures of a recording: LUFS, LU, dBTP and dBFS; minus infinity where nothing passed the gates."""

@@ -21,7 +21,7 @@ from nivelus.core.drafts.dip_rules import DEFAULT_RULES, DipRule
 from nivelus.core.errors import NotFound
 from nivelus.core.kinds import NAMES
 from nivelus.core.measure.grid import LevelGrid
-from nivelus.core.measure.loudness import AS_TWO_LOUDSPEAKERS
+from nivelus.core.measure.loudness import judged_offset
 from nivelus.services.track.latest import Newest
 from nivelus.services.track.timeline import Timeline, grid_of, stamp_of, timeline_of
 from nivelus.services.track.workbench import Workbench
@@ -115,12 +115,12 @@ def are_even(track: Track) -> bool:
 
 def mono_offset(session: Session, timeline: Timeline) -> float:
     """LU added to loudness where the session counts a mono voice as two loudspeakers."""
-    return float(AS_TWO_LOUDSPEAKERS) if session.mono_as_two and timeline.channels == 1 else 0.0
+    return judged_offset(session.mono_as_two, timeline.channels, "loudness")
 
 
 def loudness_offset(session: Session, timeline: Timeline) -> float:
     """``mono_offset`` if the session judges by loudness; RMS and peak know no loudspeakers."""
-    return mono_offset(session, timeline) if session.unit == "loudness" else 0.0
+    return judged_offset(session.mono_as_two, timeline.channels, session.unit)
 
 
 def working_range(track: Track) -> tuple[float, float]:
