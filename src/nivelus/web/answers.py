@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from flask import Response
+from flask import Response, send_file
 
 from nivelus.services.views.view import View
 
@@ -25,6 +26,11 @@ def array(values: npt.NDArray[Any], lasting: bool = False) -> Response:
     response = Response(data.tobytes(), mimetype="application/octet-stream")
     response.headers["Cache-Control"] = FOREVER if lasting else "no-store"
     return response
+
+
+def as_file(data: bytes, name: str, mimetype: str | None = None) -> Response:
+    """Bytes as a file of some name, to be kept."""
+    return send_file(io.BytesIO(data), mimetype=mimetype, as_attachment=True, download_name=name)
 
 
 def packed(parts: Sequence[npt.NDArray[Any]]) -> Response:

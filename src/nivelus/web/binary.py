@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 from typing import Annotated, Any
 
 import numpy as np
@@ -20,7 +19,7 @@ from nivelus.services.sessions.jobs import JobView
 from nivelus.services.track import sound
 from nivelus.services.views.passes import DrawnView, PiecesTaken
 from nivelus.store.tables import Session, Track
-from nivelus.web.answers import answer, array, packed
+from nivelus.web.answers import answer, array, as_file, packed
 from nivelus.web.context import bench, queue
 from nivelus.web.jobs import JobPath
 from nivelus.web.models import AtRevision, Id, SessionPath, TrackPath
@@ -157,7 +156,7 @@ def upload(path: SessionPath, query: UploadQuery, raw: SoundBytes) -> Response:
 def rows(path: SessionPath) -> Response:
     """A session as it is stored, row for row, as a JSON file; also one that cannot be read."""
     name, data = broken.give_out(bench(), path.session_id)
-    return send_file(io.BytesIO(data), as_attachment=True, download_name=name)
+    return as_file(data, name)
 
 
 @api.get("/tracks/<track_id>/samples", responses=NUMBERS)
@@ -214,14 +213,14 @@ def gain(path: TrackPath, query: GainQuery) -> Response:
 def lane_file(path: LaneFilePath) -> Response:
     """What is drawn on a track as a CSV or MIDI file."""
     name, data = curve_files.write_out(bench(), path.track_id, path.lane, path.ending)
-    return send_file(io.BytesIO(data), as_attachment=True, download_name=name)
+    return as_file(data, name)
 
 
 @api.get("/rules/<rule_id>/file", responses=sent_as("application/toml"))
 def rule_file(path: RulePath) -> Response:
     """A rule as a TOML file."""
     name, data = rules.give_out(bench(), path.rule_id)
-    return send_file(io.BytesIO(data), mimetype="application/toml", as_attachment=True, download_name=name)
+    return as_file(data, name, "application/toml")
 
 
 @api.post("/passes/<pass_id>/pieces", responses={200: PiecesTaken})
