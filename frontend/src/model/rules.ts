@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { create } from "zustand";
 import { queries } from "../api/cache";
 import { api, type NamedRule } from "../api/client";
-import { ask, complain, tell } from "../parts/messages";
+import { ask, complain, inWords, tell } from "../parts/messages";
 import { edit } from "./edits";
 import { focused } from "./focus";
 import { useRide } from "./rideState";
@@ -30,27 +30,28 @@ export async function applyRule({ id, name }: NamedRule) {
 
 /** Do something with the list of rules; it is looked at anew. */
 async function withRules(work: Promise<unknown>, told: string) {
-  try {
-    await work;
-    tell(told);
-  } catch (error) {
-    complain(error);
-  }
+  await work.then(() => tell(told), complain);
   await queries.invalidateQueries({ queryKey: KEY });
 }
 
-/** Keep the rule of the session, with the details of the track in focus, under a name. */
-export function keepRule(name: string) {
+/** Keep the rule of the session, with the details of the track in focus, under a name; or say why not. */
+export async function keepRule(name: string): Promise<string | undefined> {
   const { id } = useSession.getState();
   const body = { name, session: id, track: focused()?.id, ride: useRide.getState().rule };
-  return withRules(api.keepRule(body), `The rule is kept as “${name}”.`);
+  const kept = api.keepRule(body);
+  try {
+    await kept;
+  } catch (error) {
+    return inWords(error);
+  }
+  await withRules(kept, `The rule is kept as “${name}”.`);
 }
 
 /** Keep a rule that a file holds, under the name of the file. */
 export async function bringInRule(file: File) {
   const name = file.name.replace(/\.[^.]+$/, "");
   const text = await file.text().catch(() => null);
-  if (text === null) return complain(new Error("unreadable"));
+  if (text === null) return tell(`“${file.name}” cannot be read. Is it still where it was?`);
   return withRules(api.bringInRule(name, text), `“${name}” is one of the rules now.`);
 }
 

@@ -50,6 +50,9 @@ export function complain(error: unknown) {
   // who stopped it knows
   if (isStopped(error)) return;
   if (!(error instanceof Problem)) console.error(error);
-  if (error instanceof Problem) show(error.message, true, { command: error.command });
-  else show("Something unexpected went wrong. Try it again.", true);
+  show(inWords(error), true, error instanceof Problem ? { command: error.command } : {});
 }
+
+/** What went wrong, in a sentence. */
+export const inWords = (error: unknown): string =>
+  error instanceof Problem ? error.message : "Something unexpected went wrong. Try it again.";

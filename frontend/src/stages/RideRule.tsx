@@ -24,6 +24,7 @@ import { type RideValues, SMOOTHING, useInside, useLanes, useRide, useRideRule }
 import { useRiding } from "../model/riding";
 import { rangeOf, trackOf, useSession } from "../model/session";
 import { LANE_NAMES, LANES, useView } from "../model/view";
+import { FilePicker } from "../parts/FilePicker";
 import { db } from "../parts/format";
 import { Roving } from "../parts/roving";
 import { RuleRow, SliderRow } from "../parts/SliderRow";
@@ -220,16 +221,11 @@ function LaneMenu({ track, lane }: LaneMenuProps) {
           ))}
         </Menu.Dropdown>
       </Menu>
-      <input
+      <FilePicker
         ref={picker}
-        type="file"
-        hidden
+        label="Curve file"
         accept={formats.flatMap(({ endings }) => endings).join()}
-        onChange={(event) => {
-          const [file] = event.currentTarget.files ?? [];
-          if (file) bringCurveIn(file);
-          event.currentTarget.value = "";
-        }}
+        onFile={bringCurveIn}
       />
     </>
   );

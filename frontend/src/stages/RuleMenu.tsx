@@ -4,6 +4,7 @@ import { IconChevronDown } from "@tabler/icons-react";
 import { useRef } from "react";
 import { api } from "../api/client";
 import { applyRule, askForName, bringInRule, deleteRule, useRules } from "../model/rules";
+import { FilePicker } from "../parts/FilePicker";
 import "./RuleMenu.css";
 
 export function RuleMenu() {
@@ -57,18 +58,7 @@ export function RuleMenu() {
           )}
         </Menu.Dropdown>
       </Menu>
-      <input
-        ref={file}
-        type="file"
-        accept=".toml"
-        hidden
-        aria-label="Rule file"
-        onChange={(event) => {
-          const chosen = event.currentTarget.files?.[0];
-          event.currentTarget.value = "";
-          if (chosen) void bringInRule(chosen);
-        }}
-      />
+      <FilePicker ref={file} label="Rule file" accept=".toml" onFile={(chosen) => void bringInRule(chosen)} />
     </>
   );
 }
