@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import fields, replace
 from functools import cached_property
 from types import MappingProxyType
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, get_type_hints
 
 import numpy as np
 
@@ -73,6 +73,7 @@ class Recorded(NamedTuple):
 
 _VALUES = {field.name for field in fields(ClipTable)} - {"ids", "spans", "curves"}
 """Columns of a clip table that hold a value of each clip, and nothing of where it lies."""
+_SWITCHES = {name for name, kind in get_type_hints(ClipRow).items() if kind is bool}
 _SHOWN = _VALUES | {"phrase_start", "phrase_end", "curve"}
 """What of a clip that stays where it lies its table is made of."""
 
@@ -108,31 +109,11 @@ class ClipRows(list[ClipRow]):
         curves = {key for key in zip(columns["curve"], columns["shift"], strict=True) if key[0]} if drawn else set()
         self.known = {key: self.known[key] if key in self.known else self._curve(*key) for key in curves}
 
-        def numbers(name: str) -> np.ndarray:
-            # None is NaN
-            return np.array(columns[name], np.float64)
-
-        def switches(name: str) -> np.ndarray:
-            return np.array(columns[name], bool)
-
-        return ClipTable(
-            columns["id"],
-            ClipSpans(numbers("start"), numbers("end"), numbers("phrase_start"), numbers("phrase_end")),
-            gain=numbers("gain"),
-            loudness=numbers("loudness"),
-            rms=numbers("rms"),
-            peak=numbers("peak"),
-            true_peak=numbers("true_peak"),
-            room_tone=numbers("room_tone"),
-            locked=switches("locked"),
-            left_out=switches("left_out"),
-            by_hand=switches("by_hand"),
-            drafted=switches("drafted"),
-            reference=switches("reference"),
-            curves=tuple(self.known.get(key, EMPTY) for key in zip(columns["curve"], columns["shift"], strict=True))
-            if curves
-            else (),
-        )
+        # None is NaN
+        spans = ClipSpans(*(np.array(columns[field.name], np.float64) for field in fields(ClipSpans)))
+        values = {name: np.array(columns[name], bool if name in _SWITCHES else np.float64) for name in _VALUES}
+        shapes = (self.known.get(key, EMPTY) for key in zip(columns["curve"], columns["shift"], strict=True)) if curves else ()
+        return ClipTable(columns["id"], spans, curves=tuple(shapes), **values)
 
     def _carry_table(self, old: ClipRows, places: list[int]) -> None:
         """Take the columns over from ``old``, where only values at some places are other ones; curves are unpacked anew."""
