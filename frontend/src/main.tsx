@@ -14,8 +14,8 @@ import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import { queries } from "./api/cache";
 import { Broken } from "./frame/Broken";
 import { SessionPage } from "./frame/SessionPage";
-import { batchesAgain } from "./model/batches";
-import { askForFormats } from "./model/soundFormats";
+import { batchesAgain } from "./model/hand/batches";
+import { askForFormats } from "./model/server/soundFormats";
 import { theme } from "./parts/theme";
 import { SessionsPage } from "./sessions/SessionsPage";
 

@@ -2,7 +2,7 @@ import { cleanup, render, screen } from "@testing-library/react";
 import { afterEach, describe, expect, it } from "vitest";
 import type { Draft } from "./api/client";
 import { clip } from "./model/clip.testing";
-import { soundFiles } from "./model/soundFormats";
+import { soundFiles } from "./model/server/soundFormats";
 import { clock, db, levelUnit, plain, signed, span, time } from "./parts/format";
 import { bubbleAt, Vial } from "./parts/Vial";
 import { describe as words } from "./picture/Capsules";

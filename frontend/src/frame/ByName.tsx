@@ -1,12 +1,12 @@
 /** Everything by name: commands, rules, tracks to make takes of, and phrases by their words; and the name of a rule to be kept. */
 import { Spotlight } from "@mantine/spotlight";
-import type { Command } from "../model/commands";
-import { focused, focusedClips, phraseSpan } from "../model/focus";
-import { show } from "../model/looking";
-import { applyRule, askForName, keepRule, stopKeeping, useKeeping, useRules } from "../model/rules";
-import { useSession } from "../model/session";
-import { alike, makeTake } from "../model/timeline";
-import { useView } from "../model/view";
+import type { Command } from "../model/commands/commands";
+import { applyRule, askForName, keepRule, stopKeeping, useKeeping, useRules } from "../model/hand/rules";
+import { alike, makeTake } from "../model/hand/timeline";
+import { show } from "../model/heard/looking";
+import { focused, focusedClips, phraseSpan } from "../model/server/focus";
+import { useSession } from "../model/server/session";
+import { useView } from "../model/view/view";
 import { showKey } from "../parts/keyNames";
 import { NameDialog } from "../parts/NameDialog";
 

@@ -4,10 +4,10 @@ import { IconArrowBackUp, IconArrowForwardUp, IconDots } from "@tabler/icons-rea
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type LaneName } from "../api/client";
-import { edit, redo, undo } from "../model/edits";
-import { useFigures } from "../model/queries";
-import { isJudged, isLevel, offTarget, trackOf, useSession } from "../model/session";
-import { LANE_NAMES, STAGE_NAMES, STAGES, type Stage, useView } from "../model/view";
+import { edit, redo, undo } from "../model/server/edits";
+import { useFigures } from "../model/server/queries";
+import { isJudged, isLevel, offTarget, trackOf, useSession } from "../model/server/session";
+import { LANE_NAMES, STAGE_NAMES, STAGES, type Stage, useView } from "../model/view/view";
 import { NameDialog } from "../parts/NameDialog";
 import { useRoving } from "../parts/roving";
 import { Vial } from "../parts/Vial";

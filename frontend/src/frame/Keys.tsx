@@ -1,7 +1,7 @@
 /** The list of keys. */
 import { Modal, Text } from "@mantine/core";
-import type { Command } from "../model/commands";
-import { useView } from "../model/view";
+import type { Command } from "../model/commands/commands";
+import { useView } from "../model/view/view";
 import { showKey } from "../parts/keyNames";
 import "./Keys.css";
 

@@ -2,7 +2,7 @@
 import { ActionIcon, Button, Loader } from "@mantine/core";
 import { IconX } from "@tabler/icons-react";
 import { useState } from "react";
-import { commandCalled } from "../model/commands";
+import { commandCalled } from "../model/commands/commands";
 import { showKey } from "../parts/keyNames";
 import { dismiss, type Message, useMessages } from "../parts/messages";
 import { useWaiting } from "../parts/waiting";

@@ -1,9 +1,9 @@
 /** Which track is in focus, and the figures that are always on view. */
 import { Tooltip } from "@mantine/core";
-import { isHeard } from "../model/mix";
-import { useFigures } from "../model/queries";
-import { isJudged, offTarget, trackOf, useSession } from "../model/session";
-import { useView } from "../model/view";
+import { isHeard } from "../model/heard/mix";
+import { useFigures } from "../model/server/queries";
+import { isJudged, offTarget, trackOf, useSession } from "../model/server/session";
+import { useView } from "../model/view/view";
 import { BedSign } from "../parts/BedSign";
 import { distanceUnit, levelUnit, plain } from "../parts/format";
 import { useRoving } from "../parts/roving";

@@ -1,10 +1,10 @@
 /** Keys work wherever the focus is not in a text field or an open dialog. */
 import { useEffect } from "react";
-import { zeroOrReset } from "../model/byStage";
-import type { Command } from "../model/commands";
-import { setBefore } from "../model/listening";
-import { endKeys, keysRide, rideByKey } from "../model/riding";
-import { useView } from "../model/view";
+import { zeroOrReset } from "../model/commands/byStage";
+import type { Command } from "../model/commands/commands";
+import { setBefore } from "../model/heard/listening";
+import { endKeys, keysRide, rideByKey } from "../model/passes/riding";
+import { useView } from "../model/view/view";
 import { keyName } from "../parts/keyNames";
 
 const HELD = 250;

@@ -5,13 +5,13 @@ vi.mock("../parts/messages", () => ({ complain: (error: unknown) => said.complai
 
 import type { Changed } from "../api/client";
 import { turn, whole } from "./answers.testing";
-import { Drafts } from "./drafts";
-import { edit } from "./edits";
+import { Drafts } from "./drafts/drafts";
 import { later } from "./later.testing";
-import { useSession } from "./session";
-import { useView } from "./view";
+import { edit } from "./server/edits";
+import { useSession } from "./server/session";
+import { useView } from "./view/view";
 // the order in which they hear of a session does not count
-import "./focus";
+import "./server/focus";
 
 /** Questions that are answered when the test says so, and what is on view. */
 function desk() {

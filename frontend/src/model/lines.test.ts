@@ -22,9 +22,9 @@ vi.mock("../api/client", () => ({
 
 import { Problem } from "../parts/problem";
 import { whole as answerOf, turn } from "./answers.testing";
-import { cameElsewhere, catchUp, edit, edited, openSession, reload, undo } from "./edits";
 import { later } from "./later.testing";
-import { useSession } from "./session";
+import { cameElsewhere, catchUp, edit, edited, openSession, reload, undo } from "./server/edits";
+import { useSession } from "./server/session";
 
 const whole = (id: string, revision: number, more: object = {}) => answerOf(id, revision, [`${id}-track`], more);
 

@@ -53,15 +53,15 @@ vi.mock("../api/client", () => ({
 import { api } from "../api/client";
 import { whole as answerOf, turn } from "./answers.testing";
 import { clip } from "./clip.testing";
-import { forgetGains, gainCame } from "./ear";
-import { edit } from "./edits";
-import { acceptDraft, makeDraft, tryRule } from "./gain";
+import { acceptDraft, makeDraft, tryRule } from "./hand/gain";
+import { movePoints, movePointTo, putPoint, selectPoints } from "./hand/ride";
+import { moveClips, moveClipTo } from "./hand/timeline";
+import { hearTakeInstead } from "./heard/mix";
 import { later } from "./later.testing";
-import { hearTakeInstead } from "./mix";
-import { movePoints, movePointTo, putPoint, selectPoints } from "./ride";
-import { received, useSession } from "./session";
-import { moveClips, moveClipTo } from "./timeline";
-import { useView } from "./view";
+import { forgetGains, gainCame } from "./server/ear";
+import { edit } from "./server/edits";
+import { received, useSession } from "./server/session";
+import { useView } from "./view/view";
 
 function answered() {
   const one = later<never>();

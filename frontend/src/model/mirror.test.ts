@@ -37,13 +37,13 @@ vi.mock("../sound/engine", () => ({
 
 import { queries } from "../api/cache";
 import { Voice } from "../sound/voice";
-import { openSession, redo, undo } from "./edits";
-import { focused, focusedClips } from "./focus";
-import { acceptDraft, changeGain, dropDraft, hearGain, makeDraft, toggleFlag } from "./gain";
-import { gainAt, leaveSound } from "./heard";
+import { acceptDraft, changeGain, dropDraft, hearGain, makeDraft, toggleFlag } from "./hand/gain";
+import { gainAt, leaveSound } from "./heard/heard";
+import { openSession, redo, undo } from "./server/edits";
+import { focused, focusedClips } from "./server/focus";
+import { useSession } from "./server/session";
 import { CLIPS, middleOf, RATE, Server } from "./server.testing";
-import { useSession } from "./session";
-import { select, useView } from "./view";
+import { select, useView } from "./view/view";
 
 const RUNS = 1000;
 

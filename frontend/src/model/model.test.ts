@@ -3,14 +3,14 @@ import type { Changed, Clip, Mark, Track } from "../api/client";
 import { keyName } from "../parts/keyNames";
 import { worst } from "../parts/Vial";
 import { clip, mark } from "./clip.testing";
-import { commands } from "./commands";
-import { markList } from "./details";
-import { gainAt, toPoints } from "./heard";
-import { isHeard } from "./mix";
-import { deviation, heldDepth, heldEdge, heldGain, isLevel, marksIn, merge, revalue } from "./session";
-import { chosenFrom } from "./timeline";
-import { fitWindow, hand, zoomWindow } from "./view";
-import { worklist } from "./worklist";
+import { commands } from "./commands/commands";
+import { markList } from "./hand/details";
+import { chosenFrom } from "./hand/timeline";
+import { worklist } from "./hand/worklist";
+import { gainAt, toPoints } from "./heard/heard";
+import { isHeard } from "./heard/mix";
+import { deviation, heldDepth, heldEdge, heldGain, isLevel, marksIn, merge, revalue } from "./server/session";
+import { fitWindow, hand, zoomWindow } from "./view/view";
 
 const answer = (values: Partial<Changed>): Changed =>
   ({ tracks: [{ id: "t" }], clips: [], marks: [], whole: [], removed: [], ...values }) as unknown as Changed;

@@ -19,11 +19,11 @@ vi.mock("../api/client", () => ({
 }));
 
 import { turn } from "./answers.testing";
-import { draftDuck, duckRule, setDuck, setSlow, slowRule } from "./balance";
-import { endingTrial, tryDipRule } from "./details";
-import { holdFader, useHeldFader } from "./mix";
-import { useSession } from "./session";
-import { hand, useView } from "./view";
+import { draftDuck, duckRule, setDuck, setSlow, slowRule } from "./drafts/balance";
+import { endingTrial, tryDipRule } from "./hand/details";
+import { holdFader, useHeldFader } from "./heard/mix";
+import { useSession } from "./server/session";
+import { hand, useView } from "./view/view";
 
 const bed = (id: string, depth: number) => ({ id, kind: "bed", duck: { depth }, timeline: {} });
 const open = (id: string, ...tracks: object[]) =>

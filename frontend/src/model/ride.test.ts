@@ -3,11 +3,11 @@ import { describe, expect, it } from "vitest";
 import type { Inside, LaneName, Ride, RideDraft } from "../api/client";
 import type { Line } from "../sound/lines";
 import { clip } from "./clip.testing";
-import { gainAt, heardOfTrack, NOTHING } from "./heard";
-import { heldPoint, kept, liftLine, pointsLine } from "./hold";
-import { useSession } from "./session";
-import { strayList } from "./strays";
-import { hand, useView } from "./view";
+import { heldPoint, kept, liftLine, pointsLine } from "./hand/hold";
+import { strayList } from "./hand/strays";
+import { gainAt, heardOfTrack, NOTHING } from "./heard/heard";
+import { useSession } from "./server/session";
+import { hand, useView } from "./view/view";
 
 describe("the ride", () => {
   const point = (at: number, db: number, clip: string | null = null) => ({

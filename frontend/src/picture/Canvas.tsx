@@ -1,6 +1,6 @@
 /** A canvas that fills its box at the screen's own resolution and draws itself when asked to. */
 import { useEffect, useRef } from "react";
-import { onRedraw, redraw } from "../model/view";
+import { onRedraw, redraw } from "../model/view/view";
 
 interface Props {
   draw: (ctx: CanvasRenderingContext2D, width: number, height: number) => void;

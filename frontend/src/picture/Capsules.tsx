@@ -1,10 +1,10 @@
 /** Every phrase in sight as a button for keyboard and screen reader; it lies where the drawn capsule lies. */
 import { useMemo } from "react";
 import type { Clip } from "../api/client";
-import { phraseSpan } from "../model/focus";
-import { trackOf, useSession } from "../model/session";
-import { useView } from "../model/view";
-import { chooseClip } from "../model/worklist";
+import { chooseClip } from "../model/hand/worklist";
+import { phraseSpan } from "../model/server/focus";
+import { trackOf, useSession } from "../model/server/session";
+import { useView } from "../model/view/view";
 import { db, distanceUnit, time } from "../parts/format";
 import { isByKey, useRoving } from "../parts/roving";
 import { isMore } from "../parts/useRows";

@@ -1,10 +1,10 @@
 /** The exact time of a clip, typed at the clip itself. Opened by a double click or a key, as the exact gain is elsewhere. */
 import { NumberInput } from "@mantine/core";
 import { useEffect, useState } from "react";
-import { focused, focusedClips } from "../model/focus";
-import { reveal } from "../model/looking";
-import { moveClipTo } from "../model/timeline";
-import { useView } from "../model/view";
+import { moveClipTo } from "../model/hand/timeline";
+import { reveal } from "../model/heard/looking";
+import { focused, focusedClips } from "../model/server/focus";
+import { useView } from "../model/view/view";
 import { px } from "../parts/step";
 import { axis } from "./axis";
 

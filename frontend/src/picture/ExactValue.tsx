@@ -2,11 +2,11 @@
 import { NumberInput, TextInput } from "@mantine/core";
 import { type FocusEvent, type KeyboardEvent, useEffect, useState } from "react";
 import { api } from "../api/client";
-import { edit } from "../model/edits";
-import { focused, focusedClips, phraseSpan } from "../model/focus";
-import { changeGain } from "../model/gain";
-import { reveal } from "../model/looking";
-import { useView } from "../model/view";
+import { changeGain } from "../model/hand/gain";
+import { reveal } from "../model/heard/looking";
+import { edit } from "../model/server/edits";
+import { focused, focusedClips, phraseSpan } from "../model/server/focus";
+import { useView } from "../model/view/view";
 import { px } from "../parts/step";
 import { axis } from "./axis";
 import { CAPSULE, capsuleBox, chartScale, levelRange } from "./scene";

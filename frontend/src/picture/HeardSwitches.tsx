@@ -1,6 +1,6 @@
 /** Mute and solo of a track: beside its name above the picture, in the stage Survey in its lane. */
 import type { Track } from "../api/client";
-import { toggleHeard } from "../model/mix";
+import { toggleHeard } from "../model/heard/mix";
 import "./HeardSwitches.css";
 
 export function HeardSwitches({ track }: { track: Track }) {

@@ -1,7 +1,7 @@
 /** The play line over all strips. It moves without rendering; while playing, the window follows page by page. */
 import { useEffect, useRef } from "react";
-import { duration } from "../model/focus";
-import { fitWindow, onRedraw, useView } from "../model/view";
+import { duration } from "../model/server/focus";
+import { fitWindow, onRedraw, useView } from "../model/view/view";
 import { engine } from "../sound/engine";
 import { axis, GUTTER } from "./axis";
 import "./PlayLine.css";

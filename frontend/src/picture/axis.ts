@@ -1,6 +1,6 @@
 /** The one time axis of all strips, and the scales of level and gain. */
 import type { Clip } from "../api/client";
-import type { Span } from "../model/view";
+import type { Span } from "../model/view/view";
 import { firstPlace } from "../parts/search";
 import { px } from "../parts/step";
 

@@ -1,11 +1,11 @@
 /** Hands in the level chart: a phrase is dragged up and down, empty ground is a lasso, a click places the play line. */
 import type { PointerEvent as ReactPointer } from "react";
 import type { Clip } from "../api/client";
-import { focused, focusedClips, phraseSpan } from "../model/focus";
-import { changeGain, hearGain } from "../model/gain";
-import { seek } from "../model/listening";
-import { deviation, isJudged, standing, useSession } from "../model/session";
-import { hand, redraw, useView } from "../model/view";
+import { changeGain, hearGain } from "../model/hand/gain";
+import { seek } from "../model/heard/listening";
+import { focused, focusedClips, phraseSpan } from "../model/server/focus";
+import { deviation, isJudged, standing, useSession } from "../model/server/session";
+import { hand, redraw, useView } from "../model/view/view";
 import { db, distanceUnit, signed } from "../parts/format";
 import { axis, GUTTER, visible } from "./axis";
 import { hideAtHand, showAtHand } from "./HandLabel";

@@ -10,8 +10,8 @@ import {
   loadFigures,
   useBalance,
   wantedDistance,
-} from "../model/balance";
-import { useSession } from "../model/session";
+} from "../model/drafts/balance";
+import { useSession } from "../model/server/session";
 import { signed } from "../parts/format";
 import { type Axis, GUTTER, type Scale, scale, visible } from "./axis";
 import { type Context, clipToPicture, label, paper, type Scene } from "./scene";

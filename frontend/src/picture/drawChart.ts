@@ -1,7 +1,7 @@
 /** Drawing the level chart: band, trace, capsules before and after, and the draft over them. Nothing here changes anything. */
 import type { Clip, Draft } from "../api/client";
-import { deviation, heldGain, isLevel } from "../model/session";
-import { hand } from "../model/view";
+import { deviation, heldGain, isLevel } from "../model/server/session";
+import { hand } from "../model/view/view";
 import { clock, signed, time } from "../parts/format";
 import { type Axis, GUTTER, RULER, type Scale, tickStep, visible } from "./axis";
 import { drawBed } from "./drawBalance";

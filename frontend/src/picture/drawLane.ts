@@ -1,6 +1,6 @@
 /** Drawing a lane: the clips of a take as small waves, in the height that their gain gives them; silence is bare paper. */
 import type { Clip } from "../api/client";
-import { hand, type Span } from "../model/view";
+import { hand, type Span } from "../model/view/view";
 import type { Palette } from "../parts/theme";
 import { type Axis, axis, GUTTER, meets, visible } from "./axis";
 import { fillColumns } from "./drawStrips";

@@ -1,5 +1,5 @@
 /** Drawing a compiled gain: as a line, or column by column where its points lie closer than the pixels. */
-import { gainAt } from "../model/heard";
+import { gainAt } from "../model/heard/heard";
 import { firstPlace } from "../parts/search";
 import type { GainPoints } from "../sound/worklet";
 import { type Axis, GUTTER, type Scale } from "./axis";

@@ -1,9 +1,9 @@
 /** Drawing marks and dips: the ribbon with the signs of what was found, and the notches that hang in the gain strip. */
 import type { Mark } from "../api/client";
-import { isDoubtful } from "../model/details";
-import { type AnyKind, KIND_ROWS, SIGN } from "../model/kinds";
-import { heldDepth, heldEdge } from "../model/session";
-import type { Span } from "../model/view";
+import { isDoubtful } from "../model/hand/details";
+import { heldDepth, heldEdge } from "../model/server/session";
+import { type AnyKind, KIND_ROWS, SIGN } from "../model/view/kinds";
+import type { Span } from "../model/view/view";
 import { firstPlace } from "../parts/search";
 import { px } from "../parts/step";
 import type { Palette } from "../parts/theme";

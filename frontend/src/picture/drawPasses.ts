@@ -1,7 +1,7 @@
 /** Drawing what the hand has written: while it plays as it is heard, and then the chosen pass over the lane. */
-import { written } from "../model/passes";
-import { useRiding } from "../model/riding";
-import { useView } from "../model/view";
+import { written } from "../model/passes/passes";
+import { useRiding } from "../model/passes/riding";
+import { useView } from "../model/view/view";
 import { firstPlace } from "../parts/search";
 import type { Palette } from "../parts/theme";
 import type { Axis, Scale } from "./axis";

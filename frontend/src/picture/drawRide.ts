@@ -1,10 +1,10 @@
 /** Drawing the lanes: the ride as a line with points, the trim as dashes, a draft over them. */
 import type { LanePoint, RidePoint } from "../api/client";
-import { focused } from "../model/focus";
-import { gainAt } from "../model/heard";
-import { heldPoint, overLane } from "../model/hold";
-import { lanePoints, useRide } from "../model/rideState";
-import { hand, LANES, useView } from "../model/view";
+import { heldPoint, overLane } from "../model/hand/hold";
+import { lanePoints, useRide } from "../model/hand/rideState";
+import { gainAt } from "../model/heard/heard";
+import { focused } from "../model/server/focus";
+import { hand, LANES, useView } from "../model/view/view";
 import { firstPlace } from "../parts/search";
 import { px } from "../parts/step";
 import type { Palette } from "../parts/theme";

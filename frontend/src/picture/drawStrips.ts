@@ -1,10 +1,10 @@
 /** Drawing the strips below the chart: wave with its ghost, gain with the sum, overview. Nothing here changes anything. */
 import type { Clip } from "../api/client";
-import { duration } from "../model/focus";
-import { gainAt } from "../model/heard";
-import { overAll } from "../model/hold";
-import { deviation, heldGain } from "../model/session";
-import { hand } from "../model/view";
+import { overAll } from "../model/hand/hold";
+import { gainAt } from "../model/heard/heard";
+import { duration } from "../model/server/focus";
+import { deviation, heldGain } from "../model/server/session";
+import { hand } from "../model/view/view";
 import { signed } from "../parts/format";
 import type { Palette } from "../parts/theme";
 import { type Axis, axis, clipIndexAt, GUTTER, meets, type Scale, scale, visible } from "./axis";

@@ -1,8 +1,8 @@
 /** Hands in the gain strip: what lies under them - a point or span of the ride, a dip, a clip's gain - takes the drag. */
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
-import { selectMarks } from "../model/details";
-import { focusedClips } from "../model/focus";
-import { useView } from "../model/view";
+import { selectMarks } from "../model/hand/details";
+import { focusedClips } from "../model/server/focus";
+import { useView } from "../model/view/view";
 import { axis, clipIndexAt } from "./axis";
 import { dragGain, place, takeHold } from "./chartHands";
 import { dipScale, dragSpan } from "./groundHands";

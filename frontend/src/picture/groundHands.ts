@@ -1,11 +1,11 @@
 /** What the hands on the strips share: the scale of the gain strip as it is drawn, and drawing a span across empty ground. */
 import type { PointerEvent as ReactPointer } from "react";
-import { focused, focusedClips, focusedMarks } from "../model/focus";
-import { heard } from "../model/heard";
-import { seek } from "../model/listening";
-import { selectSpan } from "../model/place";
-import { lanePoints } from "../model/rideState";
-import { useView } from "../model/view";
+import { lanePoints } from "../model/hand/rideState";
+import { heard } from "../model/heard/heard";
+import { seek } from "../model/heard/listening";
+import { selectSpan } from "../model/heard/place";
+import { focused, focusedClips, focusedMarks } from "../model/server/focus";
+import { useView } from "../model/view/view";
 import { time } from "../parts/format";
 import { type Axis, axis, type Scale } from "./axis";
 import { hideAtHand, showAtHand } from "./HandLabel";

@@ -1,6 +1,6 @@
 /** Dragging: one way for everything that is moved in the picture. */
 
-import { hand } from "../model/view";
+import { hand } from "../model/view/view";
 
 export interface Drag {
   /** Called for every movement with the distance from where the hand went down, in pixels. */

@@ -1,11 +1,11 @@
 /** Hands in a lane: clips are moved along it or into another one, their ends are trimmed, empty ground is a span. */
 import type { PointerEvent as ReactPointer } from "react";
 import type { Clip, Track } from "../api/client";
-import { phraseSpan } from "../model/focus";
-import { seek } from "../model/listening";
-import { useSession } from "../model/session";
-import { moveClips, trimEnd } from "../model/timeline";
-import { hand, inHand, redraw, useView } from "../model/view";
+import { moveClips, trimEnd } from "../model/hand/timeline";
+import { seek } from "../model/heard/listening";
+import { phraseSpan } from "../model/server/focus";
+import { useSession } from "../model/server/session";
+import { hand, inHand, redraw, useView } from "../model/view/view";
 import { signed, time } from "../parts/format";
 import { px } from "../parts/step";
 import { engine } from "../sound/engine";

@@ -1,12 +1,12 @@
 /** Hands on marks in the ribbon and on dips in the gain strip: their depth, their edges, their ramps. */
 import type { PointerEvent as ReactPointer } from "react";
 import type { Mark } from "../api/client";
-import { changeDepth, hearDips, keepEdges, selectMarks, standsIn } from "../model/details";
-import { duration, focusedClips, focusedMarks } from "../model/focus";
-import { KIND_ROWS } from "../model/kinds";
-import { seek } from "../model/listening";
-import { heldDepth, useSession } from "../model/session";
-import { type EdgeName, hand, redraw, useView } from "../model/view";
+import { changeDepth, hearDips, keepEdges, selectMarks, standsIn } from "../model/hand/details";
+import { seek } from "../model/heard/listening";
+import { duration, focusedClips, focusedMarks } from "../model/server/focus";
+import { heldDepth, useSession } from "../model/server/session";
+import { KIND_ROWS } from "../model/view/kinds";
+import { type EdgeName, hand, redraw, useView } from "../model/view/view";
 import { db, signed, time } from "../parts/format";
 import { px } from "../parts/step";
 import { type Axis, axis, type Scale } from "./axis";

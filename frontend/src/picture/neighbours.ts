@@ -1,8 +1,8 @@
 /** Going from one thing in the picture to the next by keyboard, past the end of the window. */
 
 import type { Clip } from "../api/client";
-import { reveal } from "../model/looking";
-import type { Span } from "../model/view";
+import { reveal } from "../model/heard/looking";
+import type { Span } from "../model/view/view";
 
 /** Bring the clip beside one that has the focus into the window; how its button is found, null where there is none. */
 export function bringNext(clips: Clip[], from: HTMLElement, way: 1 | -1, spanOf: (clip: Clip) => Span): string | null {

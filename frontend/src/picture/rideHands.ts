@@ -1,13 +1,13 @@
 /** Hands on the ride in the gain strip: spans are lifted, points are moved along one axis at a time. */
 import type { MouseEvent as ReactMouse, PointerEvent as ReactPointer } from "react";
 import type { LanePoint } from "../api/client";
-import { duration, selectedSpan } from "../model/focus";
-import { gainAt, gainSettled, heard } from "../model/heard";
-import { drawnLine, handRange, heldPoint, holdLine, kept, keptLift, liftLine, pointsLine } from "../model/hold";
-import { drawLine, liftSpan, movePoints, putPoint, selectPoints } from "../model/ride";
-import { laneOffset, lanePoints, lanes } from "../model/rideState";
-import { trackOf, useSession } from "../model/session";
-import { hand, isSilent, redraw, SILENCE, type Span, useView } from "../model/view";
+import { drawnLine, handRange, heldPoint, holdLine, kept, keptLift, liftLine, pointsLine } from "../model/hand/hold";
+import { drawLine, liftSpan, movePoints, putPoint, selectPoints } from "../model/hand/ride";
+import { laneOffset, lanePoints, lanes } from "../model/hand/rideState";
+import { gainAt, gainSettled, heard } from "../model/heard/heard";
+import { duration, selectedSpan } from "../model/server/focus";
+import { trackOf, useSession } from "../model/server/session";
+import { hand, isSilent, redraw, SILENCE, type Span, useView } from "../model/view/view";
 import { db, time } from "../parts/format";
 import { px } from "../parts/step";
 import { type Axis, axis, type Scale } from "./axis";

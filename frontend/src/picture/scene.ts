@@ -1,10 +1,10 @@
 /** What the strips are drawn from, and what their drawing has in common: paper, labels, scales, sizes. */
 import type { Clip, Draft, LaneName, Mark, Track } from "../api/client";
-import { gainAt } from "../model/heard";
-import { overLane } from "../model/hold";
-import { isLevel } from "../model/session";
-import { LANES, type Layer, type Span, type Stage, useView } from "../model/view";
-import type { Ways } from "../model/ways";
+import { overLane } from "../model/hand/hold";
+import type { Ways } from "../model/hand/ways";
+import { gainAt } from "../model/heard/heard";
+import { isLevel } from "../model/server/session";
+import { LANES, type Layer, type Span, type Stage, useView } from "../model/view/view";
 import { px, STEP } from "../parts/step";
 import type { Palette } from "../parts/theme";
 import type { GainPoints } from "../sound/worklet";

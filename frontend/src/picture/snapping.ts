@@ -3,8 +3,8 @@
  * hand is slowed down towards it, at the place it holds - and it is seen: a line stands over all strips. Ctrl or Cmd lets go.
  */
 
-import { focusedClips } from "../model/focus";
-import { onsets } from "../model/heard";
+import { onsets } from "../model/heard/heard";
+import { focusedClips } from "../model/server/focus";
 import { firstPlace } from "../parts/search";
 import { px } from "../parts/step";
 import type { Axis } from "./axis";

@@ -1,12 +1,12 @@
 /** Hands on the wave, where borders and spans are drawn, and on the window in the overview. */
 import type { PointerEvent as ReactPointer } from "react";
 import type { Clip } from "../api/client";
-import { duration, focusedClips } from "../model/focus";
-import { moveBorder } from "../model/gain";
-import { seek } from "../model/listening";
-import { show } from "../model/looking";
-import { useSession } from "../model/session";
-import { fitWindow, hand, redraw, useView } from "../model/view";
+import { moveBorder } from "../model/hand/gain";
+import { seek } from "../model/heard/listening";
+import { show } from "../model/heard/looking";
+import { duration, focusedClips } from "../model/server/focus";
+import { useSession } from "../model/server/session";
+import { fitWindow, hand, redraw, useView } from "../model/view/view";
 import { time } from "../parts/format";
 import { engine } from "../sound/engine";
 import { type Axis, axis, clipIndexAt, meets } from "./axis";

@@ -1,6 +1,6 @@
 /** Waveform tiles, fetched when first looked at and kept; a picture that misses one is drawn again when it comes. */
 import { api, type Take, type Track } from "../api/client";
-import { redraw } from "../model/view";
+import { redraw } from "../model/view/view";
 
 export const TILE = 1024;
 export const BINS_PER_SECOND = 1600;

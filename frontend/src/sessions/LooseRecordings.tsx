@@ -3,7 +3,7 @@ import { Button, Group, Modal, Text } from "@mantine/core";
 import { useState } from "react";
 import { queries } from "../api/cache";
 import { api, type Loose } from "../api/client";
-import { useLoose } from "../model/queries";
+import { useLoose } from "../model/server/queries";
 import { bytes, span } from "../parts/format";
 import { complain, tell } from "../parts/messages";
 import "./LooseRecordings.css";

@@ -1,12 +1,12 @@
 /** The order of the work against the bed - what is too close, closest first - or into the compressor - where it works hardest. */
 import { VisuallyHidden } from "@mantine/core";
 import { useMemo } from "react";
-import { useBalance, useBalanceFigures } from "../model/balance";
-import { balanceItems, goToItem } from "../model/balanceList";
-import { phraseSpan } from "../model/focus";
-import { useHeldFader } from "../model/mix";
-import { useSession } from "../model/session";
-import { useView } from "../model/view";
+import { useBalance, useBalanceFigures } from "../model/drafts/balance";
+import { balanceItems, goToItem } from "../model/drafts/balanceList";
+import { useHeldFader } from "../model/heard/mix";
+import { phraseSpan } from "../model/server/focus";
+import { useSession } from "../model/server/session";
+import { useView } from "../model/view/view";
 import { signed, time } from "../parts/format";
 import { Roving } from "../parts/roving";
 import { px } from "../parts/step";

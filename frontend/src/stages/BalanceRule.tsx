@@ -17,10 +17,10 @@ import {
   takeThreshold,
   useBalance,
   useBalanceFigures,
-} from "../model/balance";
-import { setKind } from "../model/mix";
-import { rangeOf, trackOf, useSession } from "../model/session";
-import { useView } from "../model/view";
+} from "../model/drafts/balance";
+import { setKind } from "../model/heard/mix";
+import { rangeOf, trackOf, useSession } from "../model/server/session";
+import { useView } from "../model/view/view";
 import { capital, db, signed } from "../parts/format";
 import { Roving } from "../parts/roving";
 import { KeptRow, SliderRow } from "../parts/SliderRow";

@@ -18,12 +18,12 @@ import {
   standsIn,
   toggleKeepOut,
   toggleNotch,
-} from "../model/details";
-import { ALL_KINDS, KIND_ROWS, KINDS, type Kind } from "../model/kinds";
-import { seek } from "../model/listening";
-import { reveal } from "../model/looking";
-import { reasonWords, trackOf, useSession } from "../model/session";
-import { useView } from "../model/view";
+} from "../model/hand/details";
+import { seek } from "../model/heard/listening";
+import { reveal } from "../model/heard/looking";
+import { reasonWords, trackOf, useSession } from "../model/server/session";
+import { ALL_KINDS, KIND_ROWS, KINDS, type Kind } from "../model/view/kinds";
+import { useView } from "../model/view/view";
 import { ExactField } from "../parts/ExactField";
 import { clock, db, signed, time } from "../parts/format";
 import { Roving } from "../parts/roving";

@@ -23,11 +23,11 @@ import {
   switchDipRule,
   termsOf,
   tryDipRule,
-} from "../model/details";
-import { KIND_ROWS, KINDS, type Kind } from "../model/kinds";
-import { useFigures } from "../model/queries";
-import { rangeOf, trackOf, useSession } from "../model/session";
-import { useView } from "../model/view";
+} from "../model/hand/details";
+import { useFigures } from "../model/server/queries";
+import { rangeOf, trackOf, useSession } from "../model/server/session";
+import { KIND_ROWS, KINDS, type Kind } from "../model/view/kinds";
+import { useView } from "../model/view/view";
 import { db, plain, signed } from "../parts/format";
 import { Roving } from "../parts/roving";
 import { KeptRow, RuleRow } from "../parts/SliderRow";

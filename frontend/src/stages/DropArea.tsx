@@ -2,7 +2,7 @@
 import { VisuallyHidden } from "@mantine/core";
 import { Dropzone } from "@mantine/dropzone";
 import type { ReactNode } from "react";
-import { chosenFiles, inWords, useSoundFormats } from "../model/soundFormats";
+import { chosenFiles, inWords, useSoundFormats } from "../model/server/soundFormats";
 import "./DropArea.css";
 
 export function DropArea({ onFiles, children }: { onFiles: (files: File[]) => void; children: ReactNode }) {

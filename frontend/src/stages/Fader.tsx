@@ -1,7 +1,7 @@
 /** One number that nothing but the hand moves. Heard while it is dragged, kept when it is let go. */
 import { Slider } from "@mantine/core";
-import { holdFader, setFader } from "../model/mix";
-import { useSession } from "../model/session";
+import { holdFader, setFader } from "../model/heard/mix";
+import { useSession } from "../model/server/session";
 import { db } from "../parts/format";
 import { isByKey } from "../parts/roving";
 import { useHeld } from "../parts/useHeld";

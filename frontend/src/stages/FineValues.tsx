@@ -2,7 +2,7 @@
 import { ActionIcon, Popover, Tooltip } from "@mantine/core";
 import { IconAdjustmentsHorizontal } from "@tabler/icons-react";
 import type { ReactNode } from "react";
-import { rangeOf, useSession } from "../model/session";
+import { rangeOf, useSession } from "../model/server/session";
 import { SliderRow } from "../parts/SliderRow";
 
 /** A value of a rule by its name, and how it is shown: times as milliseconds. */

@@ -2,9 +2,8 @@
 import { ActionIcon, Button, Menu, SegmentedControl, Tooltip } from "@mantine/core";
 import { IconDots, IconPin, IconPinFilled } from "@tabler/icons-react";
 import { useCallback, useEffect, useRef } from "react";
-import { forgetLearnt, learn, switchMidi, switchStandIn, useControllers, words } from "../model/controllers";
-import { selectedSpan } from "../model/focus";
-import { choosePass, usePasses } from "../model/passes";
+import { forgetLearnt, learn, switchMidi, switchStandIn, useControllers, words } from "../model/passes/controllers";
+import { choosePass, usePasses } from "../model/passes/passes";
 import {
   handLimits,
   handValue,
@@ -16,9 +15,10 @@ import {
   takeHold,
   toggleArmed,
   useRiding,
-} from "../model/riding";
-import { useSession } from "../model/session";
-import { isSilent, LANE_NAMES, onRedraw, useView } from "../model/view";
+} from "../model/passes/riding";
+import { selectedSpan } from "../model/server/focus";
+import { useSession } from "../model/server/session";
+import { isSilent, LANE_NAMES, onRedraw, useView } from "../model/view/view";
 import { clock, signed, time } from "../parts/format";
 import { useRoving } from "../parts/roving";
 import { REST } from "../sound/control";

@@ -4,11 +4,11 @@ import { IconAlertTriangle, IconCheck, IconDownload, IconX } from "@tabler/icons
 import { useEffect, useRef } from "react";
 import { jobsAgain } from "../api/cache";
 import { api, type Job } from "../api/client";
-import { layOutBatches, noteSettled } from "../model/batches";
-import { reload } from "../model/edits";
-import { useJobs } from "../model/queries";
-import { useSession } from "../model/session";
-import { dismissUpload, stopUpload, useBatches, useUploads } from "../model/uploads";
+import { layOutBatches, noteSettled } from "../model/hand/batches";
+import { reload } from "../model/server/edits";
+import { useJobs } from "../model/server/queries";
+import { useSession } from "../model/server/session";
+import { dismissUpload, stopUpload, useBatches, useUploads } from "../model/server/uploads";
 import { complain, tell } from "../parts/messages";
 import { useRoving } from "../parts/roving";
 import "./JobList.css";

@@ -1,5 +1,5 @@
 /** The sign of a kind of mark: the same in ribbon, worklist and rules. */
-import { type AnyKind, KIND_ROWS, SIGN } from "../model/kinds";
+import { type AnyKind, KIND_ROWS, SIGN } from "../model/view/kinds";
 import { px } from "../parts/step";
 import "./MarkSign.css";
 

@@ -1,6 +1,6 @@
 /** The order of a worklist: what is furthest off first, or by time. */
 import { SegmentedControl } from "@mantine/core";
-import { type Order, useView } from "../model/view";
+import { type Order, useView } from "../model/view/view";
 
 export function OrderSwitch({ worst }: { worst: string }) {
   const order = useView((s) => s.order);

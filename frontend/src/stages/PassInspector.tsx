@@ -2,9 +2,9 @@
 import { ActionIcon, Button, Switch, Tooltip } from "@mantine/core";
 import { IconPlayerPlay } from "@tabler/icons-react";
 import type { Pass } from "../api/client";
-import { dropPass, keepPass, otherHeard, playPass, setHow } from "../model/passes";
-import { useRiding } from "../model/riding";
-import { LANE_NAMES } from "../model/view";
+import { dropPass, keepPass, otherHeard, playPass, setHow } from "../model/passes/passes";
+import { useRiding } from "../model/passes/riding";
+import { LANE_NAMES } from "../model/view/view";
 import { clock } from "../parts/format";
 import { Roving } from "../parts/roving";
 import { KeptRow } from "../parts/SliderRow";

@@ -2,9 +2,9 @@
  * that follow. */
 import { useMemo } from "react";
 import type { HowWritten } from "../api/client";
-import { setHow } from "../model/passes";
-import { howWritten, useRiding } from "../model/riding";
-import { useSession } from "../model/session";
+import { setHow } from "../model/passes/passes";
+import { howWritten, useRiding } from "../model/passes/riding";
+import { useSession } from "../model/server/session";
 import { KeptRow } from "../parts/SliderRow";
 
 export function useHow(): HowWritten {

@@ -3,7 +3,7 @@ import { ActionIcon, Button, Menu, RangeSlider, SegmentedControl, Slider, Switch
 import { IconDots } from "@tabler/icons-react";
 import { useRef } from "react";
 import { api, type LaneName, type Terms } from "../api/client";
-import { useBalance } from "../model/balance";
+import { useBalance } from "../model/drafts/balance";
 import {
   acceptRideDraft,
   bringCurveIn,
@@ -19,11 +19,11 @@ import {
   setTrim,
   smoothSpan,
   switchTrim,
-} from "../model/ride";
-import { type RideValues, SMOOTHING, useInside, useLanes, useRide, useRideRule } from "../model/rideState";
-import { useRiding } from "../model/riding";
-import { rangeOf, trackOf, useSession } from "../model/session";
-import { LANE_NAMES, LANES, useView } from "../model/view";
+} from "../model/hand/ride";
+import { type RideValues, SMOOTHING, useInside, useLanes, useRide, useRideRule } from "../model/hand/rideState";
+import { useRiding } from "../model/passes/riding";
+import { rangeOf, trackOf, useSession } from "../model/server/session";
+import { LANE_NAMES, LANES, useView } from "../model/view/view";
 import { FilePicker } from "../parts/FilePicker";
 import { db } from "../parts/format";
 import { Roving } from "../parts/roving";

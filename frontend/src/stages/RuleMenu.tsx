@@ -3,7 +3,7 @@ import { Menu, UnstyledButton } from "@mantine/core";
 import { IconChevronDown } from "@tabler/icons-react";
 import { useRef } from "react";
 import { api } from "../api/client";
-import { applyRule, askForName, bringInRule, deleteRule, useRules } from "../model/rules";
+import { applyRule, askForName, bringInRule, deleteRule, useRules } from "../model/hand/rules";
 import { FilePicker } from "../parts/FilePicker";
 import "./RuleMenu.css";
 

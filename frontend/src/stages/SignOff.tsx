@@ -1,15 +1,15 @@
 /** Stage Sign off: is everything in order, and the rendered voice. */
 import { Button, NativeSelect, SegmentedControl, Switch, UnstyledButton } from "@mantine/core";
 import type { Figures, Track } from "../api/client";
-import { type Check, leadTo } from "../model/checks";
-import { termsOf } from "../model/details";
-import { KIND_ROWS, KINDS, type Kind, listed } from "../model/kinds";
-import { isHeard } from "../model/mix";
-import { useFigures } from "../model/queries";
-import { render, useRenders, useUnheard } from "../model/renders";
-import { trackOf, useSession } from "../model/session";
-import { useSoundFormats, waysOut } from "../model/soundFormats";
-import { type Stage, useView } from "../model/view";
+import { type Check, leadTo } from "../model/hand/checks";
+import { termsOf } from "../model/hand/details";
+import { isHeard } from "../model/heard/mix";
+import { useFigures } from "../model/server/queries";
+import { render, useRenders, useUnheard } from "../model/server/renders";
+import { trackOf, useSession } from "../model/server/session";
+import { useSoundFormats, waysOut } from "../model/server/soundFormats";
+import { KIND_ROWS, KINDS, type Kind, listed } from "../model/view/kinds";
+import { type Stage, useView } from "../model/view/view";
 import { db, distanceUnit, plain, signed } from "../parts/format";
 import { useRoving } from "../parts/roving";
 import { JobList } from "./JobList";

@@ -1,8 +1,8 @@
 /** Levelling a track without phrases - a bed, an ensemble in a room - by its short-term loudness. */
 import { Button } from "@mantine/core";
 import type { SlowDraft, Track } from "../api/client";
-import { acceptSlow, draftSlow, dropDuck, setSlow, slowRule, useBalance } from "../model/balance";
-import { rangeOf, useSession } from "../model/session";
+import { acceptSlow, draftSlow, dropDuck, setSlow, slowRule, useBalance } from "../model/drafts/balance";
+import { rangeOf, useSession } from "../model/server/session";
 import { signed } from "../parts/format";
 import { Roving } from "../parts/roving";
 import { SliderRow } from "../parts/SliderRow";

@@ -1,9 +1,9 @@
 /** What a phrase is judged by, and what it should be: shared by Survey, where it is chosen, and Phrases, where it is used. */
 import { NativeSelect } from "@mantine/core";
 import { api, type RuleChange } from "../api/client";
-import { edit } from "../model/edits";
-import { trackOf, useSession } from "../model/session";
-import { useView } from "../model/view";
+import { edit } from "../model/server/edits";
+import { trackOf, useSession } from "../model/server/session";
+import { useView } from "../model/view/view";
 import { ExactField } from "../parts/ExactField";
 import { levelUnit, plain } from "../parts/format";
 import "./TargetFields.css";

@@ -2,10 +2,10 @@
 import { Tooltip, VisuallyHidden } from "@mantine/core";
 import { IconHandStop, IconLock, IconTargetArrow } from "@tabler/icons-react";
 import { useMemo } from "react";
-import { phraseSpan } from "../model/focus";
-import { reasonWords, trackOf, useSession } from "../model/session";
-import { useView } from "../model/view";
-import { chooseClip, goTo, worklist } from "../model/worklist";
+import { chooseClip, goTo, worklist } from "../model/hand/worklist";
+import { phraseSpan } from "../model/server/focus";
+import { reasonWords, trackOf, useSession } from "../model/server/session";
+import { useView } from "../model/view/view";
 import { distanceUnit, signed, time } from "../parts/format";
 import { Roving } from "../parts/roving";
 import { px } from "../parts/step";

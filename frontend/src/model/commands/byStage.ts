@@ -1,18 +1,18 @@
 /** What a key does, by the stage that is open: the same key works on phrases, on marks, on what is drawn, or on lanes. */
-import { tell } from "../parts/messages";
-import { draftOrAcceptDuck, draftOrAcceptSlow } from "./balance";
-import { stepBalance } from "./balanceList";
-import { allDown, nudgeMarks, resetMarks, selectMarks, stepMark } from "./details";
-import { dropDrafts } from "./drafts";
-import { focused } from "./focus";
-import { draftOrAccept, nudge, zero } from "./gain";
-import { choosePass, keepPass } from "./passes";
-import { render } from "./renders";
-import { deleteDrawn, draftOrAcceptRide, nudgeRide } from "./ride";
-import { MODES, setMode, useRiding } from "./riding";
-import { stepRide } from "./strays";
-import { useView } from "./view";
-import { step } from "./worklist";
+import { tell } from "../../parts/messages";
+import { draftOrAcceptDuck, draftOrAcceptSlow } from "../drafts/balance";
+import { stepBalance } from "../drafts/balanceList";
+import { dropDrafts } from "../drafts/drafts";
+import { allDown, nudgeMarks, resetMarks, selectMarks, stepMark } from "../hand/details";
+import { draftOrAccept, nudge, zero } from "../hand/gain";
+import { deleteDrawn, draftOrAcceptRide, nudgeRide } from "../hand/ride";
+import { stepRide } from "../hand/strays";
+import { step } from "../hand/worklist";
+import { choosePass, keepPass } from "../passes/passes";
+import { MODES, setMode, useRiding } from "../passes/riding";
+import { focused } from "../server/focus";
+import { render } from "../server/renders";
+import { useView } from "../view/view";
 
 /** In the stage Details the hand works on marks, in the stage Ride on what is drawn; everywhere else on phrases. */
 const inDetails = () => useView.getState().stage === "details" && useView.getState().selection.size === 0;

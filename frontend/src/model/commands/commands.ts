@@ -1,5 +1,37 @@
 /** Every command by name, with its key. Keys, the list of keys and the list of everything are made from this one table. */
-import { hearLoad } from "./balance";
+import { hearLoad } from "../drafts/balance";
+import { confirmMarks, findAgain, makeOfSpan, notAMark, silence, toggleKeepOut, toggleNotch } from "../hand/details";
+import { cutHere, findPhrases, joinSelected, selectAll, toggleFlag } from "../hand/gain";
+import {
+  changeSpan,
+  copySpan,
+  deleteDrawn,
+  makeBorders,
+  otherLane,
+  pasteSpan,
+  selectPointsInSpan,
+  smoothSpan,
+} from "../hand/ride";
+import {
+  bringHome,
+  chooseOther,
+  closeGap,
+  copySelected,
+  duplicateSelected,
+  hearOther,
+  moveSelected,
+  pasteHeld,
+  takeOutSelected,
+  trimHere,
+} from "../hand/timeline";
+import { playOrStop, playSelection, setBefore, setLoop } from "../heard/listening";
+import { fitAll, fitSelection } from "../heard/looking";
+import { duplicateTrack, moveTrack, toggleHeard } from "../heard/mix";
+import { drawSpan, moveLine } from "../heard/place";
+import { otherHeard } from "../passes/passes";
+import { toggleArmed } from "../passes/riding";
+import { redo, undo } from "../server/edits";
+import { STAGE_NAMES, STAGES, type Stage, useView } from "../view/view";
 import {
   clipsOr,
   draftOrAllDown,
@@ -14,38 +46,6 @@ import {
   rideOrLanes,
   zeroOrReset,
 } from "./byStage";
-import { confirmMarks, findAgain, makeOfSpan, notAMark, silence, toggleKeepOut, toggleNotch } from "./details";
-import { redo, undo } from "./edits";
-import { cutHere, findPhrases, joinSelected, selectAll, toggleFlag } from "./gain";
-import { playOrStop, playSelection, setBefore, setLoop } from "./listening";
-import { fitAll, fitSelection } from "./looking";
-import { duplicateTrack, moveTrack, toggleHeard } from "./mix";
-import { otherHeard } from "./passes";
-import { drawSpan, moveLine } from "./place";
-import {
-  changeSpan,
-  copySpan,
-  deleteDrawn,
-  makeBorders,
-  otherLane,
-  pasteSpan,
-  selectPointsInSpan,
-  smoothSpan,
-} from "./ride";
-import { toggleArmed } from "./riding";
-import {
-  bringHome,
-  chooseOther,
-  closeGap,
-  copySelected,
-  duplicateSelected,
-  hearOther,
-  moveSelected,
-  pasteHeld,
-  takeOutSelected,
-  trimHere,
-} from "./timeline";
-import { STAGE_NAMES, STAGES, type Stage, useView } from "./view";
 
 export interface Command {
   id: string;

@@ -11,15 +11,15 @@ import {
   type SlowDraft,
   type SlowRule,
   type Track,
-} from "../api/client";
-import { tell } from "../parts/messages";
-import { Asked } from "./asked";
+} from "../../api/client";
+import { tell } from "../../parts/messages";
+import { faderOf } from "../heard/mix";
+import { Asked } from "../server/asked";
+import { edit } from "../server/edits";
+import { focused, selectedSpan } from "../server/focus";
+import { trackOf, useSession } from "../server/session";
+import { redraw, useView } from "../view/view";
 import { Drafts } from "./drafts";
-import { edit } from "./edits";
-import { focused, selectedSpan } from "./focus";
-import { faderOf } from "./mix";
-import { trackOf, useSession } from "./session";
-import { redraw, useView } from "./view";
 
 export type Leaf = "bed" | "load";
 

@@ -1,12 +1,12 @@
 /** The worklist of the stage Balance. */
-import type { LoadPhrase } from "../api/client";
-import { tell } from "../parts/messages";
+import type { LoadPhrase } from "../../api/client";
+import { tell } from "../../parts/messages";
+import { playSelection } from "../heard/listening";
+import { reveal } from "../heard/looking";
+import { focused, phraseSpan } from "../server/focus";
+import { useSession } from "../server/session";
+import { select, useView } from "../view/view";
 import { apart, type BalanceState, bedFigures, keeps, loadFigures, useBalance, wantedDistance } from "./balance";
-import { focused, phraseSpan } from "./focus";
-import { playSelection } from "./listening";
-import { reveal } from "./looking";
-import { useSession } from "./session";
-import { select, useView } from "./view";
 
 export interface BalanceItem {
   id: string;

@@ -6,12 +6,12 @@
  *
  * What is accepted is what is on view: the values that it was made of, and its stamp, by which the server knows it again.
  */
-import type { Changed } from "../api/client";
-import { keep, onLeaving, takeKept } from "../parts/kept";
-import { complain } from "../parts/messages";
-import { edit, edited, type Meant } from "./edits";
-import { useSession } from "./session";
-import { useView } from "./view";
+import type { Changed } from "../../api/client";
+import { keep, onLeaving, takeKept } from "../../parts/kept";
+import { complain } from "../../parts/messages";
+import { edit, edited, type Meant } from "../server/edits";
+import { useSession } from "../server/session";
+import { useView } from "../view/view";
 
 /** How a draft outlives a reload: what it is called, what it was asked for with, and how that is taken up again. */
 interface Kept<K> {

@@ -1,11 +1,11 @@
 /** Files that were dropped together: once all of them are in, they are laid onto their lane, or a way to lay them out is offered. */
-import type { Job } from "../api/client";
-import { keep, onLeaving, takeKept } from "../parts/kept";
-import { reload } from "./edits";
-import { useSession } from "./session";
+import type { Job } from "../../api/client";
+import { keep, onLeaving, takeKept } from "../../parts/kept";
+import { reload } from "../server/edits";
+import { useSession } from "../server/session";
+import { type Batch, type Lane, useBatches } from "../server/uploads";
+import { useView } from "../view/view";
 import { moveClips, offerLayout } from "./timeline";
-import { type Batch, type Lane, useBatches } from "./uploads";
-import { useView } from "./view";
 
 /** Imports that are over, and the track that each made. */
 const settled = new Map<string, string | null>();

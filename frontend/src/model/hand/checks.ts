@@ -1,11 +1,11 @@
 /** From a check that does not hold to what does not hold: the stage where it is mended, with the culprit selected. */
-import type { Clip } from "../api/client";
+import type { Clip } from "../../api/client";
+import { seek } from "../heard/listening";
+import { reveal } from "../heard/looking";
+import { focused, focusedClips, focusedMarks, phraseSpan } from "../server/focus";
+import { isJudged, offTarget, useSession } from "../server/session";
+import { type Stage, select } from "../view/view";
 import { selectMarks } from "./details";
-import { focused, focusedClips, focusedMarks, phraseSpan } from "./focus";
-import { seek } from "./listening";
-import { reveal } from "./looking";
-import { isJudged, offTarget, useSession } from "./session";
-import { type Stage, select } from "./view";
 
 export type Check = "level" | "ceiling" | "peak" | "room" | "lisp";
 

@@ -1,17 +1,17 @@
 /** What can be done with marks and their dips: stepping through them by ear, deepening, keeping out, correcting, making. */
-import { api, type DipRule, type DipRuleChange, type KindTerms, type Mark } from "../api/client";
-import { tell } from "../parts/messages";
-import { stairs } from "../sound/lines";
-import { Drafts } from "./drafts";
-import { hearHand, type Over } from "./ear";
-import { edit, editInHand } from "./edits";
-import { duration, focused, focusedMarks, selectedMarks } from "./focus";
-import { type AnyKind, KINDS, type Kind, listed } from "./kinds";
-import { playSpan } from "./listening";
-import { reveal, show } from "./looking";
-import { type DepthChange, heardDepth, overMarks, overTrack, withDepth } from "./over";
-import { useSession } from "./session";
-import { hand, redraw, useView } from "./view";
+import { api, type DipRule, type DipRuleChange, type KindTerms, type Mark } from "../../api/client";
+import { tell } from "../../parts/messages";
+import { stairs } from "../../sound/lines";
+import { Drafts } from "../drafts/drafts";
+import { playSpan } from "../heard/listening";
+import { reveal, show } from "../heard/looking";
+import { hearHand, type Over } from "../server/ear";
+import { edit, editInHand } from "../server/edits";
+import { duration, focused, focusedMarks, selectedMarks } from "../server/focus";
+import { type DepthChange, heardDepth, overMarks, overTrack, withDepth } from "../server/over";
+import { useSession } from "../server/session";
+import { type AnyKind, KINDS, type Kind, listed } from "../view/kinds";
+import { hand, redraw, useView } from "../view/view";
 
 /** What a mark is told against: of one, and of many. */
 export const AGAINST: Record<KindTerms["against"], { one: string; many: string }> = {

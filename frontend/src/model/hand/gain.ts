@@ -1,16 +1,16 @@
 /** Clip gain and what else is done to phrases, and their drafts. */
-import { api, type RuleChange } from "../api/client";
-import { tell } from "../parts/messages";
-import { engine } from "../sound/engine";
-import { slopes } from "../sound/lines";
-import { Drafts } from "./drafts";
-import { hearHand, type Over } from "./ear";
-import { edit, editInHand, tellDone } from "./edits";
-import { focused, focusedClips, selectedClips } from "./focus";
-import { heard } from "./heard";
-import { gainOf, overClips, withGain } from "./over";
-import { isJudged, useSession } from "./session";
-import { inHand, redraw, select, useView } from "./view";
+import { api, type RuleChange } from "../../api/client";
+import { tell } from "../../parts/messages";
+import { engine } from "../../sound/engine";
+import { slopes } from "../../sound/lines";
+import { Drafts } from "../drafts/drafts";
+import { heard } from "../heard/heard";
+import { hearHand, type Over } from "../server/ear";
+import { edit, editInHand, tellDone } from "../server/edits";
+import { focused, focusedClips, selectedClips } from "../server/focus";
+import { gainOf, overClips, withGain } from "../server/over";
+import { isJudged, useSession } from "../server/session";
+import { inHand, redraw, select, useView } from "../view/view";
 import { Ways } from "./ways";
 
 const needSelection = () => {

@@ -2,14 +2,14 @@
  * What the hand does to the lane in hand before it is an edit: a line of its own, in seconds and dB over all gain, that is
  * drawn and heard at once.
  */
-import type { LanePoint } from "../api/client";
-import { firstPlace } from "../parts/search";
-import type { Line } from "../sound/lines";
-import { heardOver, hearHand, overLayer } from "./ear";
-import { duration, focused, focusedClips } from "./focus";
-import { gainAt, heard } from "./heard";
+import type { LanePoint } from "../../api/client";
+import { firstPlace } from "../../parts/search";
+import type { Line } from "../../sound/lines";
+import { gainAt, heard } from "../heard/heard";
+import { heardOver, hearHand, overLayer } from "../server/ear";
+import { duration, focused, focusedClips } from "../server/focus";
+import { hand, isSilent, type Layer, redraw, type Span, useView } from "../view/view";
 import { laneOffset, lanePoints, lanes } from "./rideState";
-import { hand, isSilent, type Layer, redraw, type Span, useView } from "./view";
 
 /** A line as its times and its gains, as they are looked up. */
 const apart = (line: Line) => ({ at: line.map(([at]) => at), db: line.map(([, db]) => db) });

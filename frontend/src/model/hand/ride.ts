@@ -1,16 +1,16 @@
 /** Everything that can be done with what is drawn: clip curve, ride and trim. */
-import { api, type Changed, type LaneName, type PointsChange } from "../api/client";
-import { ask, tell } from "../parts/messages";
-import { engine } from "../sound/engine";
-import { type Line, stairs } from "../sound/lines";
-import { Drafts } from "./drafts";
-import { hearHand } from "./ear";
-import { allAnswered, edit, tellDone } from "./edits";
-import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan } from "./focus";
-import { gainSettled } from "./heard";
+import { api, type Changed, type LaneName, type PointsChange } from "../../api/client";
+import { ask, tell } from "../../parts/messages";
+import { engine } from "../../sound/engine";
+import { type Line, stairs } from "../../sound/lines";
+import { Drafts } from "../drafts/drafts";
+import { gainSettled } from "../heard/heard";
+import { hearHand } from "../server/ear";
+import { allAnswered, edit, tellDone } from "../server/edits";
+import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan } from "../server/focus";
+import { inHand, LANE_NAMES, LANES, type Layer, type Span, useView } from "../view/view";
 import { keptLift, liftLine, pointsLine } from "./hold";
 import { type DraftOf, lanePoints, lanes, type RideState, useRide } from "./rideState";
-import { inHand, LANE_NAMES, LANES, type Layer, type Span, useView } from "./view";
 
 /** Run an edit of what is drawn; a draft that was shown is gone with it. ``line`` is heard of it until it is answered. */
 async function editRide(

@@ -1,12 +1,20 @@
 /** What is drawn on the track in focus, by what it is of, and the draft that is shown over it. */
 import { create } from "zustand";
-import { api, type Inside, type LanePoint, type Ride, type RideDraft, type RideRule, type Track } from "../api/client";
-import { Asked } from "./asked";
-import { focused } from "./focus";
-import { drawn, gainSettled, onHeard, useHeard } from "./heard";
-import { figuresSettled } from "./queries";
-import { useSession } from "./session";
-import { redraw, useView } from "./view";
+import {
+  api,
+  type Inside,
+  type LanePoint,
+  type Ride,
+  type RideDraft,
+  type RideRule,
+  type Track,
+} from "../../api/client";
+import { drawn, gainSettled, onHeard, useHeard } from "../heard/heard";
+import { Asked } from "../server/asked";
+import { focused } from "../server/focus";
+import { figuresSettled } from "../server/queries";
+import { useSession } from "../server/session";
+import { redraw, useView } from "../view/view";
 
 /** What a draft is limited to: nothing, some phrases, or a span. */
 export interface DraftOf {

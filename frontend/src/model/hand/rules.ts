@@ -1,13 +1,13 @@
 /** Rules with names: those that there are, and what a session does with them. */
 import { useQuery } from "@tanstack/react-query";
 import { create } from "zustand";
-import { queries } from "../api/cache";
-import { api, type NamedRule } from "../api/client";
-import { ask, complain, inWords, tell } from "../parts/messages";
-import { edit } from "./edits";
-import { focused } from "./focus";
+import { queries } from "../../api/cache";
+import { api, type NamedRule } from "../../api/client";
+import { ask, complain, inWords, tell } from "../../parts/messages";
+import { edit } from "../server/edits";
+import { focused } from "../server/focus";
+import { useSession } from "../server/session";
 import { useRide } from "./rideState";
-import { useSession } from "./session";
 
 const KEY = ["rules"];
 

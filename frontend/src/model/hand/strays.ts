@@ -1,11 +1,11 @@
 /** The worklist of the stage Ride: the spans inside phrases that stray from their phrase. */
-import type { Clip, Inside, RideDraft } from "../api/client";
-import { tell } from "../parts/messages";
-import { focusedClips } from "./focus";
-import { playSelection, seek } from "./listening";
-import { reveal } from "./looking";
+import type { Clip, Inside, RideDraft } from "../../api/client";
+import { tell } from "../../parts/messages";
+import { playSelection, seek } from "../heard/listening";
+import { reveal } from "../heard/looking";
+import { focusedClips } from "../server/focus";
+import { type Span, useView } from "../view/view";
 import { inside, useRide } from "./rideState";
-import { type Span, useView } from "./view";
 
 export interface StrayItem {
   id: string;

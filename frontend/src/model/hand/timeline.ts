@@ -1,18 +1,18 @@
 /** Clips along the axis, and the takes of a track: what the hand and the keys do in the stage Survey. */
 import { create } from "zustand";
-import { queries } from "../api/cache";
-import { api, type Clip, type Take, type Track, type Way } from "../api/client";
-import { keep, kept } from "../parts/kept";
-import { complain, tell } from "../parts/messages";
-import { engine } from "../sound/engine";
-import { edit, editInHand } from "./edits";
-import { focused, focusedClips, phraseSpan, selectedClips } from "./focus";
-import { toPoints } from "./heard";
-import { play, stop } from "./listening";
-import { hearTakeInstead } from "./mix";
-import { overClips } from "./over";
-import { useSession } from "./session";
-import { heardLayers, inHand, type Span, select, useView } from "./view";
+import { queries } from "../../api/cache";
+import { api, type Clip, type Take, type Track, type Way } from "../../api/client";
+import { keep, kept } from "../../parts/kept";
+import { complain, tell } from "../../parts/messages";
+import { engine } from "../../sound/engine";
+import { toPoints } from "../heard/heard";
+import { play, stop } from "../heard/listening";
+import { hearTakeInstead } from "../heard/mix";
+import { edit, editInHand } from "../server/edits";
+import { focused, focusedClips, phraseSpan, selectedClips } from "../server/focus";
+import { overClips } from "../server/over";
+import { useSession } from "../server/session";
+import { heardLayers, inHand, type Span, select, useView } from "../view/view";
 
 interface TimelineState {
   /** Clips that were copied or cut: of which track, and whether they leave it when they are pasted. */

@@ -1,8 +1,8 @@
 /** Where the gain of a clip gives way to that of the next: a short ramp, or a glide through a long pause. */
-import type { Clip } from "../api/client";
-import { firstPlace } from "../parts/search";
-import { heldGain } from "./session";
-import { hand } from "./view";
+import type { Clip } from "../../api/client";
+import { firstPlace } from "../../parts/search";
+import { heldGain } from "../server/session";
+import { hand } from "../view/view";
 
 /** The ways of a track with these clips, pairs of seconds: that of a border which is dragged goes along. */
 export class Ways {

@@ -1,12 +1,12 @@
 /** The phrases in the order of the work, and going from one to the next. */
-import type { Clip } from "../api/client";
-import { tell } from "../parts/messages";
-import { afterClick } from "../parts/useRows";
-import { focused, focusedClips, phraseSpan } from "./focus";
-import { playSelection, seek } from "./listening";
-import { reveal } from "./looking";
-import { isLevel, offTarget, useSession } from "./session";
-import { select, useView } from "./view";
+import type { Clip } from "../../api/client";
+import { tell } from "../../parts/messages";
+import { afterClick } from "../../parts/useRows";
+import { playSelection, seek } from "../heard/listening";
+import { reveal } from "../heard/looking";
+import { focused, focusedClips, phraseSpan } from "../server/focus";
+import { isLevel, offTarget, useSession } from "../server/session";
+import { select, useView } from "../view/view";
 
 export interface WorkItem {
   clip: Clip;

@@ -1,18 +1,18 @@
 /** What the server tells of the track in focus besides its clips: compiled gain, meter, trace. Each by what it is of. */
-import { api, type LaneName, type Track } from "../api/client";
-import type { Answered, Drawn } from "../api/packed";
-import { complain } from "../parts/messages";
-import { isOvertaken } from "../parts/problem";
-import { firstPlace } from "../parts/search";
-import { engine } from "../sound/engine";
-import type { GainPoints } from "../sound/worklet";
-import { Asked } from "./asked";
-import { forgetGains, gainCame, gainStands, hasGain } from "./ear";
-import { edited } from "./edits";
-import { focused } from "./focus";
+import { api, type LaneName, type Track } from "../../api/client";
+import type { Answered, Drawn } from "../../api/packed";
+import { complain } from "../../parts/messages";
+import { isOvertaken } from "../../parts/problem";
+import { firstPlace } from "../../parts/search";
+import { engine } from "../../sound/engine";
+import type { GainPoints } from "../../sound/worklet";
+import { Asked } from "../server/asked";
+import { forgetGains, gainCame, gainStands, hasGain } from "../server/ear";
+import { edited } from "../server/edits";
+import { focused } from "../server/focus";
+import { useSession } from "../server/session";
+import { ALL_LAYERS, heardLayers, redraw, useView } from "../view/view";
 import { playTracks, tellEngine } from "./mix";
-import { useSession } from "./session";
-import { ALL_LAYERS, heardLayers, redraw, useView } from "./view";
 
 /** The gain of one state: the sum of the layers that are on, the dips alone whether they are on or not, and each drawn lane. */
 export interface Heard extends Record<LaneName, GainPoints> {

@@ -1,8 +1,8 @@
 /** Playing, stopping, looping, and what of the gain is heard. */
-import { engine } from "../sound/engine";
-import { duration, selectedSpan } from "./focus";
+import { engine } from "../../sound/engine";
+import { duration, selectedSpan } from "../server/focus";
+import { type Layer, redraw, type Span, useView } from "../view/view";
 import { heardLength } from "./mix";
-import { type Layer, redraw, type Span, useView } from "./view";
 
 export function play(from: number, to = heardLength(), loop = false) {
   afterwards = null;

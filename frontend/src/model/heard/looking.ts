@@ -1,6 +1,6 @@
 /** What of the time is in the window. */
-import { duration, selectedSpan } from "./focus";
-import { fitWindow, redraw, type Span, useView } from "./view";
+import { duration, selectedSpan } from "../server/focus";
+import { fitWindow, redraw, type Span, useView } from "../view/view";
 
 export function show(span: Span, margin = 0.25) {
   const pad = (span.end - span.start) * margin;

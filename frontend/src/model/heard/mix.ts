@@ -1,14 +1,14 @@
 /** How the tracks are heard together: mute, solo, faders, before and after; what of it the engine has to know. */
 import { create } from "zustand";
-import { api, type Track } from "../api/client";
-import { engine } from "../sound/engine";
-import type { GainPoints } from "../sound/worklet";
-import { gainAgain, heardAs, setInstead } from "./ear";
-import { edit } from "./edits";
-import { focused } from "./focus";
-import { overTrack } from "./over";
-import { useSession } from "./session";
-import { redraw, useView } from "./view";
+import { api, type Track } from "../../api/client";
+import { engine } from "../../sound/engine";
+import type { GainPoints } from "../../sound/worklet";
+import { gainAgain, heardAs, setInstead } from "../server/ear";
+import { edit } from "../server/edits";
+import { focused } from "../server/focus";
+import { overTrack } from "../server/over";
+import { useSession } from "../server/session";
+import { redraw, useView } from "../view/view";
 
 /** Dropped into a session, a voice decides at which rate all of it is heard. */
 function sessionRate(): number {

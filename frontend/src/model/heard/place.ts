@@ -1,10 +1,10 @@
 /** The play line by key and by number, and the free span that is drawn with it. */
-import { engine } from "../sound/engine";
-import { duration, focusedClips, phraseSpan } from "./focus";
+import { engine } from "../../sound/engine";
+import { duration, focusedClips, phraseSpan } from "../server/focus";
+import { type Span, useView } from "../view/view";
 import { seek } from "./listening";
 import { reveal } from "./looking";
 import { heardLength } from "./mix";
-import { type Span, useView } from "./view";
 
 /** Of the window, how far an arrow moves the play line. */
 const STEP = 0.01;

@@ -1,12 +1,12 @@
 /** What moves the hand from outside of the page: MIDI controllers, and the stand-in that sends the same bytes. */
 import { create } from "zustand";
-import { api } from "../api/client";
-import { tell } from "../parts/messages";
-import { AS_IT_COMES, type Binding, Control, type Grip, type Heard, read } from "../sound/control";
-import { hasMidi, type MidiDoor, openMidi } from "../sound/midi";
-import { focused } from "./focus";
+import { api } from "../../api/client";
+import { tell } from "../../parts/messages";
+import { AS_IT_COMES, type Binding, Control, type Grip, type Heard, read } from "../../sound/control";
+import { hasMidi, type MidiDoor, openMidi } from "../../sound/midi";
+import { focused } from "../server/focus";
+import { LANE_NAMES, redraw, useView } from "../view/view";
 import { type Holder, handLimits, handValue, letGo, moveTo, takeHold, useRiding } from "./riding";
-import { LANE_NAMES, redraw, useView } from "./view";
 
 interface ControllersState {
   midi: "off" | "asking" | "on" | "refused";

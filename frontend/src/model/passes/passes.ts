@@ -1,16 +1,16 @@
 /** What the hand wrote: passes are taken down while it plays, lie over the lane, and are kept or dropped. */
-import { api, type HowWritten, type LaneName, type Pass, type PassDraft } from "../api/client";
-import { tell } from "../parts/messages";
-import { engine, type Ridden } from "../sound/engine";
-import { Drafts } from "./drafts";
-import { hearDraft, type Over } from "./ear";
-import { edit, tellDone } from "./edits";
-import { focused, selectedSpan } from "./focus";
-import { drawn, lookAgain, onHeard, useHeard } from "./heard";
-import { play } from "./listening";
+import { api, type HowWritten, type LaneName, type Pass, type PassDraft } from "../../api/client";
+import { tell } from "../../parts/messages";
+import { engine, type Ridden } from "../../sound/engine";
+import { Drafts } from "../drafts/drafts";
+import { drawn, lookAgain, onHeard, useHeard } from "../heard/heard";
+import { play } from "../heard/listening";
+import { hearDraft, type Over } from "../server/ear";
+import { edit, tellDone } from "../server/edits";
+import { focused, selectedSpan } from "../server/focus";
+import { redraw, useView } from "../view/view";
 import { endKeys, howWritten, isOffset, leaveHand, useRiding } from "./riding";
 import { Taking } from "./taking";
-import { redraw, useView } from "./view";
 
 /** What the hand has written in this round, in seconds and dB, as it is drawn while it plays; NaN dB between runs. */
 export const written = { lane: "ride" as LaneName, at: [] as number[], db: [] as number[] };

@@ -5,14 +5,14 @@
  * unless it is armed, and what is written is what the audio thread reports to have been heard.
  */
 import { create } from "zustand";
-import type { HowWritten, LaneName, PassDraft } from "../api/client";
-import { tell } from "../parts/messages";
-import { engine } from "../sound/engine";
-import { focused, selectedSpan } from "./focus";
-import { gainAt, heard, heardOf, onHeard } from "./heard";
-import { lanes } from "./rideState";
-import { useSession } from "./session";
-import { LANE_NAMES, redraw, useView } from "./view";
+import type { HowWritten, LaneName, PassDraft } from "../../api/client";
+import { tell } from "../../parts/messages";
+import { engine } from "../../sound/engine";
+import { lanes } from "../hand/rideState";
+import { gainAt, heard, heardOf, onHeard } from "../heard/heard";
+import { focused, selectedSpan } from "../server/focus";
+import { useSession } from "../server/session";
+import { LANE_NAMES, redraw, useView } from "../view/view";
 
 export type Mode = "listen" | "touch" | "latch";
 export const MODES: Mode[] = ["listen", "touch", "latch"];

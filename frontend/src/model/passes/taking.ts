@@ -1,9 +1,9 @@
 /** Taking a pass down while it plays: what has not been sent yet goes in pieces, and again until it has arrived. */
-import { api, type HowWritten, type LaneName } from "../api/client";
-import { newId } from "../parts/ids";
-import { complain } from "../parts/messages";
-import { Problem } from "../parts/problem";
-import type { Span } from "./view";
+import { api, type HowWritten, type LaneName } from "../../api/client";
+import { newId } from "../../parts/ids";
+import { complain } from "../../parts/messages";
+import { Problem } from "../../parts/problem";
+import type { Span } from "../view/view";
 
 const EVERY = 1000;
 const MOST = 32_768;

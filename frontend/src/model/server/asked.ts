@@ -5,12 +5,12 @@
  */
 import { CancelledError } from "@tanstack/react-query";
 import { useSyncExternalStore } from "react";
-import { queries } from "../api/cache";
-import { complain } from "../parts/messages";
-import { isOvertaken, isStopped } from "../parts/problem";
+import { queries } from "../../api/cache";
+import { complain } from "../../parts/messages";
+import { isOvertaken, isStopped } from "../../parts/problem";
+import { redraw, useView } from "../view/view";
 import { allAnswered, catchUp, edited } from "./edits";
 import { useSession } from "./session";
-import { redraw, useView } from "./view";
 
 /** ``of`` is the thing that is asked about, ``key`` the state of it. */
 export interface Question<T> {

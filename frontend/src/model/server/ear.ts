@@ -6,11 +6,11 @@
  * The compiled gain of a key and the going of the lines that are in it reach the audio thread in one message, so nothing is ever
  * heard twice or not at all.
  */
-import type { Track } from "../api/client";
-import { engine } from "../sound/engine";
-import { type Line, total } from "../sound/lines";
-import type { GainPoints } from "../sound/worklet";
-import { type Layer, redraw, useView } from "./view";
+import type { Track } from "../../api/client";
+import { engine } from "../../sound/engine";
+import { type Line, total } from "../../sound/lines";
+import type { GainPoints } from "../../sound/worklet";
+import { type Layer, redraw, useView } from "../view/view";
 
 /** Something that is heard over the compiled gain of a track, as part of one of its layers. */
 export interface Over {

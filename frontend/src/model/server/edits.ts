@@ -4,16 +4,16 @@
  * Edits go one after the other, each with the newest revision. The server answers with what is different; where another window
  * was quicker, it does an edit that touches nothing of what changed there, and refuses any other. The session is loaded anew then.
  */
-import { api, type Changed } from "../api/client";
-import { inGesture } from "../api/transport";
-import { capital } from "../parts/format";
-import { newId } from "../parts/ids";
-import { complain, tell } from "../parts/messages";
-import { Problem } from "../parts/problem";
+import { api, type Changed } from "../../api/client";
+import { inGesture } from "../../api/transport";
+import { capital } from "../../parts/format";
+import { newId } from "../../parts/ids";
+import { complain, tell } from "../../parts/messages";
+import { Problem } from "../../parts/problem";
+import { inHand, useView } from "../view/view";
 import { type Over as Heard, hearEdit, wasAnswered, wasDropped } from "./ear";
 import type { Over } from "./over";
 import { received, type SessionModel, useSession } from "./session";
-import { inHand, useView } from "./view";
 
 /** What an edit makes of what is shown, and what is heard of it, before it is answered. */
 export interface Meant {

@@ -1,7 +1,7 @@
 /** The track in focus and what of it is selected. */
-import type { Clip, Mark } from "../api/client";
+import type { Clip, Mark } from "../../api/client";
+import { type Span, useView } from "../view/view";
 import { trackOf, useSession } from "./session";
-import { type Span, useView } from "./view";
 
 // as soon as there is a track one is in focus, by its id: another that comes in before it does not take its place, and where it
 // is taken away the focus goes to one that is there

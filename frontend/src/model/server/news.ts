@@ -2,8 +2,8 @@
  * What is done to the open session elsewhere - in another window, by a job - is heard of within a second, and had. Selection,
  * view and hand stay as they are here.
  */
-import { api } from "../api/client";
-import { readJson } from "../parts/json";
+import { api } from "../../api/client";
+import { readJson } from "../../parts/json";
 import { cameElsewhere } from "./edits";
 
 const NAME = "nivelus news";

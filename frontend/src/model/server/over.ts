@@ -1,7 +1,7 @@
 /** What edits make of what is shown until they are answered. The server has the last word; this is what was meant. */
-import type { Clip, Mark, Track } from "../api/client";
+import type { Clip, Mark, Track } from "../../api/client";
+import { SILENCE } from "../view/view";
 import type { SessionModel } from "./session";
-import { SILENCE } from "./view";
 
 export type Over = (shown: SessionModel) => Partial<SessionModel>;
 

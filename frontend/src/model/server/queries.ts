@@ -2,9 +2,9 @@
 import { useDebouncedValue } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
-import { queries } from "../api/cache";
-import { api, type BeforeAfter } from "../api/client";
-import { isOvertaken } from "../parts/problem";
+import { queries } from "../../api/cache";
+import { api, type BeforeAfter } from "../../api/client";
+import { isOvertaken } from "../../parts/problem";
 import { allAnswered } from "./edits";
 import { useSession } from "./session";
 

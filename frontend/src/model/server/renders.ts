@@ -1,13 +1,13 @@
 /** What is rendered, and asking for it: from the stage Sign off, by its button or its key. */
 import { create } from "zustand";
-import { jobsAgain } from "../api/cache";
-import { api, type RenderRequest } from "../api/client";
-import { complain } from "../parts/messages";
+import { jobsAgain } from "../../api/cache";
+import { api, type RenderRequest } from "../../api/client";
+import { complain } from "../../parts/messages";
+import { ALL_LAYERS, LAYER_NAMES, type Layer, useView } from "../view/view";
 import { edited } from "./edits";
 import { focused } from "./focus";
 import { useSession } from "./session";
 import { soundFormats, waysOut } from "./soundFormats";
-import { ALL_LAYERS, LAYER_NAMES, type Layer, useView } from "./view";
 
 interface Choice {
   /** Format and bits, as in ``waysOut``. */

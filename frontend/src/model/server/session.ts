@@ -2,9 +2,9 @@
  * The open session as it is shown: what the server said last, with every edit laid over it that is not answered yet (``edits``).
  */
 import { create } from "zustand";
-import type { Changed, Clip, Mark, MarkColumns, Terms, Track } from "../api/client";
-import { capital } from "../parts/format";
-import { type EdgeName, hand } from "./view";
+import type { Changed, Clip, Mark, MarkColumns, Terms, Track } from "../../api/client";
+import { capital } from "../../parts/format";
+import { type EdgeName, hand } from "../view/view";
 
 export interface SessionModel {
   id: string;

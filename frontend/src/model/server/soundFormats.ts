@@ -1,7 +1,7 @@
 /** The formats of sound files: which of dropped files are sound, and what can be rendered. */
 import { useQuery } from "@tanstack/react-query";
-import { queries } from "../api/cache";
-import { api, type SoundFormat } from "../api/client";
+import { queries } from "../../api/cache";
+import { api, type SoundFormat } from "../../api/client";
 
 const QUERY = { queryKey: ["sound formats"], queryFn: api.soundFormats, staleTime: Number.POSITIVE_INFINITY };
 const NONE: SoundFormat[] = [];

@@ -1,10 +1,10 @@
 /** Files on their way to the server. Each goes by itself: one that is refused does not hold up the others. */
 import { create } from "zustand";
-import { jobsAgain } from "../api/cache";
-import { api } from "../api/client";
-import { keep, onLeaving, takeKept } from "../parts/kept";
-import { complain } from "../parts/messages";
-import { Problem } from "../parts/problem";
+import { jobsAgain } from "../../api/cache";
+import { api } from "../../api/client";
+import { keep, onLeaving, takeKept } from "../../parts/kept";
+import { complain } from "../../parts/messages";
+import { Problem } from "../../parts/problem";
 
 export interface Upload {
   key: number;

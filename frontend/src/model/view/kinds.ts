@@ -1,5 +1,5 @@
 /** The kinds of detail, one row each: what they are called, and their sign. All else about them the server says. */
-import type { Mark } from "../api/client";
+import type { Mark } from "../../api/client";
 
 export type AnyKind = Mark["kind"];
 /** A kind that is found; a dip that was made by hand is none. */

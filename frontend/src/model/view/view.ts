@@ -5,7 +5,7 @@
  * loop, which is told through ``redraw``.
  */
 import { create } from "zustand";
-import type { Draft, LaneName } from "../api/client";
+import type { Draft, LaneName } from "../../api/client";
 import { ALL_KINDS } from "./kinds";
 
 export type Stage = "survey" | "phrases" | "details" | "ride" | "balance" | "signoff";
