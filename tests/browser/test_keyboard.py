@@ -180,6 +180,7 @@ VIEWS: dict[str, tuple[str, str, Callable[[Page], None]]] = {
     "everything by name": (SONG, "phrases", press("Control+k")),
     "everything by name, one of it": (SONG, "phrases", found),
     "a menu": (SONG, "phrases", lambda page: page.get_by_label("More", exact=True).click()),
+    "the menu of rules": (SONG, "phrases", lambda page: page.get_by_role("button", name="rules", exact=True).click()),
     "a name": (SONG, "phrases", lambda page: page.get_by_title("Rename the session").click()),
     "sessions": ("", "/", press()),
     "the stand-in": ("", "/hand", press()),
