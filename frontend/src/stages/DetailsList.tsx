@@ -196,6 +196,7 @@ function MakeOfSpan() {
 }
 
 function Inspector({ marks }: { marks: Mark[] }) {
+  const lisp = useSession((s) => s.terms?.lisp);
   const [mark] = marks;
   if (!mark) return null;
   const many = marks.length > 1;
@@ -215,7 +216,7 @@ function Inspector({ marks }: { marks: Mark[] }) {
         {!many && <span className="dim small">{standsIn(mark.kind)}</span>}
       </div>
       {!many && mark.lisp && (
-        <p className="note loud">More than 4 dB under its neighbours: it is likely to lisp. Ease it.</p>
+        <p className="note loud">{`More than ${lisp} dB under its neighbours: it is likely to lisp. Ease it.`}</p>
       )}
       {!many && !mark.lisp && <p className="note">{reasonOf(mark)}</p>}
       <div className="inspector-fields">

@@ -53,6 +53,7 @@ def terms() -> Terms:
         fader_high=FADER_RANGE[1],
         slow_most_down=slow.SlowRule().most_down,
         distance_slack=duck.KEPT,
+        lisp=dip_rules.LISP,
     )
 
 

@@ -61,7 +61,7 @@ class Terms(View):
 
     Lengths are seconds: the shortest mark, clip and lifted span, and the longest ramp of a dip. The fader's ends are dB.
     ``slow_most_down`` (dB) is how far a slow ride goes down as it comes, ``distance_slack`` (LU) what a phrase may miss its
-    distance by.
+    distance by. ``lisp`` (dB) is how far under its neighbours an ess has to be pulled to be likely to lisp.
     """
 
     gain_reasons: dict[str, str]
@@ -78,3 +78,4 @@ class Terms(View):
     fader_high: float
     slow_most_down: float
     distance_slack: float
+    lisp: float
