@@ -1,7 +1,8 @@
 """Rendering: a track with its pre-fader gain, block by block.
 
-The result has the length, rate, channels and start stamp of the source. Where all gain is 0 dB the samples are passed
-on untouched, so a 24-bit source renders to the same bits and a float source to the same values.
+The result has the length, rate, channels and start stamp of the source, and a WAV file what a WAV source says besides its
+sound. Where all gain is 0 dB the samples are passed on untouched, so a 24-bit source renders to the same bits and a float
+source to the same values.
 """
 
 from __future__ import annotations
@@ -12,7 +13,8 @@ from pathlib import Path
 
 from nivelus.core.gain.compiled import GainCurve, apply_gain
 from nivelus.core.measure.loudness import Figures
-from nivelus.core.sound.timeline import Composed, open_sound
+from nivelus.core.sound.bwf import with_history
+from nivelus.core.sound.timeline import Composed, kept_chunks, open_sound
 from nivelus.core.sound.writer import SoundWriter
 
 BLOCK = 1 << 18
@@ -56,7 +58,10 @@ def render(
                 momentary_max=figures.momentary_max,
                 short_term_max=figures.short_term_max,
             )
-        with SoundWriter(target, info.sample_rate, info.channels, format, bits, bext, replace_file) as writer:
+        if bext is not None:
+            bext = with_history(bext, info.sample_rate, bits, info.channels)
+        chunks = kept_chunks(source) if format == "wav" else ()
+        with SoundWriter(target, info.sample_rate, info.channels, format, bits, bext, replace_file, chunks) as writer:
             for start in range(0, info.frames, BLOCK):
                 writer.write(apply_gain(reader.read(start, BLOCK), total, start))
                 if progress:

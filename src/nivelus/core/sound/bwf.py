@@ -7,7 +7,7 @@ loudness fields are 16-bit integers of 100 x the value.
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 _HEAD = struct.Struct("<256s32s32s10s8sQH64s5h180s")
 UNSET = 0x7FFF
@@ -53,7 +53,7 @@ def parse_bext(raw: bytes) -> Bext | None:
         true_peak=loudness[2],
         momentary_max=loudness[3],
         short_term_max=loudness[4],
-        coding_history=raw[_HEAD.size :].split(b"\0", 1)[0].decode("ascii", "replace"),
+        coding_history=raw[_HEAD.size :].split(b"\0", 1)[0].decode("latin-1"),
     )
 
 
@@ -75,9 +75,24 @@ def write_bext(bext: Bext) -> bytes:
     return body + b"\0" * (len(body) & 1)
 
 
+def with_history(bext: Bext, rate: int, bits: int, channels: int) -> Bext:
+    """A stamp whose coding history has one more line: what a render made of it (EBU R 98).
+
+    Parameters
+    ----------
+    bext : the stamp of the recording
+    rate, bits, channels : those of the render
+    """
+    mode = {1: "mono", 2: "stereo"}.get(channels, "multitrack")
+    history = bext.coding_history.rstrip("\r\n")
+    line = f"A=PCM,F={rate},W={bits},M={mode},T=Nivelus\r\n"
+    return replace(bext, coding_history=f"{history}\r\n{line}" if history else line)
+
+
 def _text(raw: bytes) -> str:
-    return raw.split(b"\0", 1)[0].decode("ascii", "replace").rstrip()
+    # ASCII is meant; whatever else stands there goes out as it came in
+    return raw.split(b"\0", 1)[0].decode("latin-1").rstrip()
 
 
 def _bytes(text: str) -> bytes:
-    return text.encode("ascii", "replace")
+    return text.encode("latin-1", "replace")

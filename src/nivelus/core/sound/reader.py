@@ -14,7 +14,6 @@ one is read. What a header claims decides neither how much memory is taken nor h
 from __future__ import annotations
 
 import os
-import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
 from io import FileIO
@@ -28,13 +27,13 @@ from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound
 from nivelus.core.files import check_readable
 from nivelus.core.sound.bwf import Bext, parse_bext
 from nivelus.core.sound.lengths import View, true_length
+from nivelus.core.sound.riff import walk
 from nivelus.core.sound_formats import OF_DECODER, every_format
 
 MAX_CHANNELS = 2
 RATES = (8_000, 192_000)
 _DEEP = {"PCM_32", "DOUBLE"}
 _LEAD_SECONDS = 0.2
-_MOST_CHUNKS = 4096
 _LONGEST = 1 << 48
 """Samples; what claims more than some years of sound is no length."""
 
@@ -262,27 +261,15 @@ def _inspect_container(handle: BinaryIO, size: int, name: str) -> tuple[Bext | N
         order = ">"
     else:
         return None, None
-    bext, data_size_64, position, found = None, None, 12, None
-    for _ in range(_MOST_CHUNKS):
-        handle.seek(position)
-        lead = handle.read(8)
-        # what is no name of a chunk is no chunk: some writers leave zeros behind the last
-        if len(lead) < 8 or not all(32 <= byte < 127 for byte in lead[:4]):
-            break
-        chunk, length = struct.unpack(order + "4sI", lead)
-        if chunk == b"ds64":
-            sizes = handle.read(min(length, 16))
-            data_size_64 = struct.unpack("<QQ", sizes)[1] if len(sizes) == 16 else None
-        elif chunk == b"bext":
+    bext = found = None
+    for chunk, at, length in walk(handle, size, order):
+        if chunk == b"bext":
+            handle.seek(at)
             bext = parse_bext(handle.read(min(length, 1 << 20)))
         elif chunk in (b"data", b"SSND"):
-            found = position + 8
-            if length == 0xFFFFFFFF:
-                # the true length stands in ds64 (RF64), or nowhere: a stream that was never finished runs to the end
-                length = data_size_64 if data_size_64 is not None else size - position - 8
-            if position + 8 + length > size:
+            found = at
+            if at + length > size:
                 raise cut
-        position += 8 + length + (length & 1)
     if found is None:
         raise cut
     return bext, found if order == "<" else None

@@ -21,6 +21,7 @@ import numpy.typing as npt
 
 from nivelus.core.sound.bwf import Bext
 from nivelus.core.sound.reader import Samples, SoundInfo, SoundReader
+from nivelus.core.sound.riff import MOST_BYTES, Chunk, Lies, carried, read_chunks
 from nivelus.core.sound.source import Resampled, SoundSource, frames_at_rate, read_at_rate
 
 FADE_SECONDS = 0.005
@@ -49,6 +50,14 @@ def open_sound(source: Path | Composed, rate: int | None = None) -> SoundSource:
     """Open a sound file, or a track of several, to be read at a ``rate`` or its own. Raises what ``SoundReader`` does."""
     sound: SoundSource = TimelineReader(source) if isinstance(source, Composed) else SoundReader(source)
     return sound if rate is None or rate == sound.info.sample_rate else Resampled(sound, rate)
+
+
+def kept_chunks(source: Path | Composed) -> tuple[Chunk, ...]:
+    """What the files of a sound say besides it, as a WAV file made of it says it; see ``core.sound.riff``."""
+    if not isinstance(source, Composed):
+        return read_chunks(source)
+    with TimelineReader(source) as reader:
+        return carried(reader.recordings())
 
 
 class _Fades(NamedTuple):
@@ -107,6 +116,24 @@ class TimelineReader:
         """Read the whole track, ``frames`` samples at a time."""
         for start in range(0, self.track.frames, frames):
             yield self.read(start, frames)
+
+    def recordings(self) -> list[tuple[tuple[Chunk, ...], Lies]]:
+        """What each recording says besides its sound, and where it is heard."""
+        runs: dict[Path, list[tuple[int, int, int]]] = {}
+        before: Piece | None = None
+        for piece in self.track.pieces:
+            own = runs.setdefault(piece.path, [])
+            if before is not None and before.end == piece.start and _goes_on(before, piece):
+                own[-1] = (own[-1][0], piece.end, piece.shift)
+            else:
+                own.append((piece.start, piece.end, piece.shift))
+            before = piece
+        found, left = [], MOST_BYTES
+        for path, own in runs.items():
+            chunks = read_chunks(path, left)
+            left -= sum(len(chunk.body) for chunk in chunks)
+            found.append((chunks, Lies(tuple(own), self.track.sample_rate, self._reader(path).info.sample_rate)))
+        return found
 
     def close(self) -> None:
         """Close the files."""

@@ -8,6 +8,7 @@ Sources: RIFF/WAVE; RF64 and the reserved chunk that becomes ``ds64``: EBU Tech 
 from __future__ import annotations
 
 import struct
+from collections.abc import Sequence
 from contextlib import ExitStack
 from io import FileIO
 from pathlib import Path
@@ -21,6 +22,7 @@ from nivelus.core.files import whole_file
 from nivelus.core.sound.bwf import Bext, write_bext
 from nivelus.core.sound.pcm import encode24
 from nivelus.core.sound.reader import Samples
+from nivelus.core.sound.riff import Chunk, write_chunks
 from nivelus.core.sound_formats import why_not_written
 
 
@@ -35,6 +37,7 @@ class SoundWriter:
     format : ``wav`` or ``flac``
     bits : 16 or 24, or 32 for 32-bit float (WAV only)
     bext : broadcast chunk to write (WAV only)
+    chunks : what else a WAV file is to say, see ``core.sound.riff``
     replace : whether it may take the place of a file that is there
 
     Raises
@@ -51,11 +54,12 @@ class SoundWriter:
         bits: int = 24,
         bext: Bext | None = None,
         replace: bool = True,
+        chunks: Sequence[Chunk] = (),
     ) -> None:
         if why := why_not_written(format, bits):
             raise Refused(why)
         self.path = path
-        self._format, self._bext, self._replace = format, bext, replace
+        self._format, self._bext, self._replace, self._chunks = format, bext, replace, chunks
         self._rate, self._channels, self._bits = sample_rate, channels, bits
         self._bytes = 0
         # noise for dither is drawn from a fixed seed: the same render is the same file
@@ -141,6 +145,7 @@ class SoundWriter:
         wav = self._wav
         if self._bytes & 1:
             wav.write(b"\0")
+        write_chunks(wav, self._chunks)
         riff_size = wav.tell() - 8
         samples = self._bytes // (self._channels * self._bits // 8)
         if riff_size < 0xFFFFFFFF:
