@@ -56,7 +56,8 @@ def test_the_server_names_no_key() -> None:
 
 
 def test_a_command_that_the_server_names_is_one_of_the_page() -> None:
-    known = set(re.findall(r'\bc\(\s*"([a-z-]+)"', (ROOT / "frontend" / "src" / "model" / "commands" / "commands.ts").read_text()))
+    table = ROOT / "frontend" / "src" / "model" / "commands" / "commands.ts"
+    known = set(re.findall(r'\bc\(\s*"([a-z-]+)"', table.read_text()))
     sources = [(path, path.read_text()) for path in (ROOT / "src" / "nivelus").rglob("*.py")]
     named = {name: path.name for path, text in sources for name in re.findall(r'\bcommand="([^"]*)"', text)}
     assert {"lock", "not-a-mark", "join"} <= named.keys()
