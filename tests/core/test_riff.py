@@ -151,10 +151,15 @@ def test_a_cut_span_ends_where_what_is_heard_of_it_does(tmp_path: Path) -> None:
 
 def test_several_recordings_keep_what_they_agree_on_and_all_their_markers(tmp_path: Path) -> None:
     first = with_chunks(tmp_path / "a.wav", SAID)
-    other = with_chunks(tmp_path / "b.wav", [*chunks_of(MARKERS[:1]), (b"axml", b"<ebuCoreMain/>")], rate=24_000)
+    own = [(b"axml", b"<ebuCoreMain/>"), (b"zzzz", b"other")]
+    other = with_chunks(tmp_path / "b.wav", [*chunks_of(MARKERS[:1]), *own], rate=24_000)
     pieces = (Piece(first, 0, 48_000, 0), Piece(other, 48_000, 96_000, 48_000))
     target = rendered(Composed(pieces, RATE, 1, 96_000), tmp_path)
-    assert {name for name, _ in walked(target)} == {b"fmt ", b"data", b"JUNK", b"cue ", b"LIST", b"axml"}
+    # what only one of them says nobody denies; its stamp is that of the track, which begins with it
+    said = dict(walked(target))
+    assert said.keys() == {b"fmt ", b"data", b"JUNK", b"cue ", b"LIST", b"axml", b"iXML"}
+    assert said[b"iXML"] == IXML
+    assert INFO in [body for name, body in walked(target) if name == b"LIST"]
     # a marker of a recording at half the rate lies twice as many samples in
     assert [marker.at for marker in markers_of(read_chunks(target))] == [4_800, 24_000, 57_600]
 
@@ -187,8 +192,23 @@ def test_so_many_bytes_are_kept_and_no_more(tmp_path: Path, monkeypatch: pytest.
     both = Composed(pieces, RATE, 1, 48_000)
     assert [chunk.name for chunk in kept_chunks(both)] == [b"one ", b"two "]
     # of all recordings of a track together
-    monkeypatch.setattr(timeline, "MOST_BYTES", 2_000)
+    monkeypatch.setattr(timeline, "MOST_BYTES", 1_000)
     assert [chunk.name for chunk in kept_chunks(both)] == [b"one "]
+
+
+def test_a_long_label_of_many_markers_is_said_so_often_as_there_is_room() -> None:
+    label = (b"labl", b"x" * (1 << 20))
+    many = struct.pack("<I", 1000) + b"".join(struct.pack("<II4sIII", 1, 0, b"data", 0, 0, at) for at in range(1000))
+    chunks = Chunk(b"cue ", many), chunks_of([Marker(0, 0, (label,))])[1]
+    cue, said = carried([(chunks, Lies(((0, 10_000, 0),), RATE, RATE))])
+    assert len(markers_of([cue, said])) == 1000
+    assert len(said.body) <= 16 << 20
+
+
+def test_a_marker_beyond_what_a_file_can_say_is_left_out() -> None:
+    chunks = chunks_of([Marker(10, 5), Marker(4_000_000_000, 400_000_000, ((b"ltxt", b"\xff" * 16),))])
+    (cue,) = carried([(chunks, Lies(((0, 1 << 40, 0),), 192_000, 96_000))])
+    assert [marker.at for marker in markers_of([cue])] == [20]
 
 
 def test_markers_without_number_are_a_bounded_work() -> None:

@@ -68,9 +68,10 @@ class Lies(NamedTuple):
             left -= len(heard)
             for place in heard:
                 begins = at[place] + shift
+                length = min(self.scaled(known[place].length), end - begins)
                 # a file has 32 bits for it
-                if begins + known[place].length < 1 << 32:
-                    yield Marker(begins, min(self.scaled(known[place].length), end - begins), known[place].said)
+                if begins + length < 1 << 32:
+                    yield Marker(begins, length, known[place].said)
 
     def scaled(self, samples: int) -> int:
         """So many samples of the recording in samples of the track."""
@@ -128,63 +129,96 @@ def carried(recordings: Sequence[tuple[tuple[Chunk, ...], Lies]]) -> tuple[Chunk
     """What the chunks of some recordings become in a track that is made of them.
 
     Markers go where their samples are heard: to several places where a clip was copied, nowhere where none plays them; a span
-    ends where what is heard of it does. What says nothing of times is kept where all of the recordings say the same; loops,
-    and a start stamp in iXML, only of a single one.
+    ends where what is heard of it does. What says nothing of times is kept where all recordings that say something of its kind
+    say the same; loops only of a single recording.
 
     Parameters
     ----------
     recordings : of each its chunks, and where it lies in the track
     """
     markers = [moved for chunks, lies in recordings for moved in lies.moved(markers_of(chunks))]
-    first = recordings[0][0] if recordings else ()
-    others = [set(chunks) for chunks, _ in recordings[1:]]
-    same = [chunk for chunk in first if all(chunk in chunks for chunks in others)]
-    kept = [chunk for chunk in same if not _is_timed(chunk)]
-    shifts = {shift for _, lies in recordings for _, _, shift in lies.runs}
+    kept = _agreed(recordings)
     if len(recordings) == 1:
-        lies = recordings[0][1]
-        kept += [_moved_loops(chunk.body, lies) for chunk in first if chunk.name == b"smpl"]
-        later = round(shifts.pop() * lies.own / lies.rate) if len(shifts) == 1 else None
-    else:
-        later = 0 if shifts == {0} else None
-    kept = [Chunk(name, _stamped(body, later)) if name == b"iXML" else Chunk(name, body) for name, body in kept]
+        ((chunks, lies),) = recordings
+        kept += [_moved_loops(chunk.body, lies) for chunk in chunks if chunk.name == b"smpl"]
     return (*kept, *chunks_of(sorted(markers, key=lambda marker: marker.at)[:MOST_MARKERS]))
 
 
 def markers_of(chunks: Iterable[Chunk]) -> list[Marker]:
     """The markers of a file: its cue points with their labels, notes and lengths. What is damaged in them is left out."""
     chunks = list(chunks)
-    said: dict[int, list[tuple[bytes, bytes]]] = {}
+    lists: dict[int, list[tuple[bytes, bytes]]] = {}
     for name, body in chunks:
         if name == b"LIST" and body[:4] == b"adtl":
             for kind, sub in _sub_chunks(body[4:]):
                 if len(sub) >= 4:
-                    said.setdefault(struct.unpack_from("<I", sub)[0], []).append((kind, sub[4:]))
+                    lists.setdefault(struct.unpack_from("<I", sub)[0], []).append((kind, sub[4:]))
+    # once for each number, however many cue points have it
+    said = {id: (_length(own), tuple(own)) for id, own in lists.items()}
     found = []
     for name, body in chunks:
         if name == b"cue ":
             # the count is what the file says of itself: there are as many as there are
             for start in range(4, len(body) - _CUE.size + 1, _CUE.size):
                 id, _, _, _, _, at = _CUE.unpack_from(body, start)
-                own = tuple(said.get(id, ()))
-                lengths = [struct.unpack_from("<I", rest)[0] for kind, rest in own if kind == b"ltxt" and len(rest) >= 4]
-                found.append(Marker(at, lengths[0] if lengths else 0, own))
+                found.append(Marker(at, *said.get(id, (0, ()))))
     return found
 
 
 def chunks_of(markers: Sequence[Marker]) -> tuple[Chunk, ...]:
-    """Markers as ``cue `` and ``LIST adtl`` chunks, numbered from 1; none where there are none."""
+    """Markers as ``cue `` and ``LIST adtl`` chunks, numbered from 1; none where there are none.
+
+    What is said of them is LARGEST bytes at most: whatever is said of one is said again wherever it is copied to.
+    """
     if not markers:
         return ()
-    rows, said = [struct.pack("<I", len(markers))], [b"adtl"]
+    rows, said, left = [struct.pack("<I", len(markers))], [b"adtl"], LARGEST
     for id, marker in enumerate(markers, 1):
         rows.append(_CUE.pack(id, marker.at, b"data", 0, 0, marker.at))
         for kind, rest in marker.said:
+            left -= len(rest) + 12
+            if left < 0:
+                break
             length = struct.pack("<I", marker.length) + rest[4:] if kind == b"ltxt" and len(rest) >= 4 else rest
             body = struct.pack("<I", id) + length
             said.append(kind + struct.pack("<I", len(body)) + body + b"\0" * (len(body) & 1))
     cue = Chunk(b"cue ", b"".join(rows))
     return (cue, Chunk(b"LIST", b"".join(said))) if len(said) > 1 else (cue,)
+
+
+def _length(said: Iterable[tuple[bytes, bytes]]) -> int:
+    """How long a marker is by what is said of it; 0 where it is a place."""
+    for kind, rest in said:
+        if kind == b"ltxt" and len(rest) >= 4:
+            length: int = struct.unpack_from("<I", rest)[0]
+            return length
+    return 0
+
+
+def _agreed(recordings: Sequence[tuple[tuple[Chunk, ...], Lies]]) -> list[Chunk]:
+    """What says nothing of times, where all recordings that say something of its kind say the same; in order."""
+    told: dict[bytes, list[tuple[tuple[Chunk, ...], Lies]]] = {}
+    for chunks, lies in recordings:
+        own: dict[bytes, list[Chunk]] = {}
+        for chunk in chunks:
+            if not _is_timed(chunk):
+                own.setdefault(chunk.name + (chunk.body[:4] if chunk.name == b"LIST" else b""), []).append(chunk)
+        for kind, alike in own.items():
+            told.setdefault(kind, []).append((tuple(alike), lies))
+    kept: list[Chunk] = []
+    for kind, owners in told.items():
+        if len({alike for alike, _ in owners}) == 1:
+            later = {_later(lies) for _, lies in owners}
+            by = later.pop() if len(later) == 1 else None
+            same = owners[0][0]
+            kept += [Chunk(name, _stamped(body, by)) for name, body in same] if kind == b"iXML" else same
+    return kept
+
+
+def _later(lies: Lies) -> int | None:
+    """How many of its own samples later a recording lies in its track; None where it lies in several ways."""
+    shifts = {shift for _, _, shift in lies.runs}
+    return round(shifts.pop() * lies.own / lies.rate) if len(shifts) == 1 else None
 
 
 def _is_timed(chunk: Chunk) -> bool:
