@@ -28,23 +28,25 @@ export async function applyRule({ id, name }: NamedRule) {
   tell(`The rule is “${name}” now. Phrases move by it when they are drafted.`);
 }
 
+const lookAgain = () => queries.invalidateQueries({ queryKey: KEY });
+
 /** Do something with the list of rules; it is looked at anew. */
 async function withRules(work: Promise<unknown>, told: string) {
   await work.then(() => tell(told), complain);
-  await queries.invalidateQueries({ queryKey: KEY });
+  await lookAgain();
 }
 
 /** Keep the rule of the session, with the details of the track in focus, under a name; or say why not. */
 export async function keepRule(name: string): Promise<string | undefined> {
   const { id } = useSession.getState();
   const body = { name, session: id, track: focused()?.id, ride: useRide.getState().rule };
-  const kept = api.keepRule(body);
   try {
-    await kept;
+    await api.keepRule(body);
   } catch (error) {
     return inWords(error);
   }
-  await withRules(kept, `The rule is kept as “${name}”.`);
+  tell(`The rule is kept as “${name}”.`);
+  await lookAgain();
 }
 
 /** Keep a rule that a file holds, under the name of the file. */
