@@ -20,7 +20,7 @@ from nivelus.core.gain.clips import ClipSpans, compile_clip_gains
 from nivelus.core.gain.compiled import FloatArray, GainCurve
 from nivelus.core.gain.dips import compile_dips
 from nivelus.core.kinds import FREE, GAP, OF_CODE, OF_NAME
-from nivelus.core.marks.mark import COLUMNS, by_code
+from nivelus.core.marks.mark import COLUMNS, by_code, which
 
 LOOKS = 9
 """Places of a mark at which the gain of clips is looked at."""
@@ -220,7 +220,7 @@ def _drafted(
     by_kind = dict(rules)
     doubtful = table[:, _AT["confidence"]] < _DOUBTFUL[arrays.kind]
     # to turn a word down is worse than to leave a breath: what is in doubt waits for the hand
-    on = (by_code(lambda kind: kind.name not in by_kind or by_kind[kind.name].on) == 1)[arrays.kind] & ~doubtful
+    on = which(lambda kind: kind.name not in by_kind or by_kind[kind.name].on)[arrays.kind] & ~doubtful
     touched = [(place, row) for place, row in enumerate(rows) if row is not None]
     if touched:
         arrays = replace(arrays, **_hand_arrays(len(ids), touched))

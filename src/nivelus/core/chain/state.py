@@ -28,7 +28,7 @@ from nivelus.core.gain.clips import DECLICK_SECONDS, ClipSpans, Ways, compile_cl
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves, frame_gain, span_gain
 from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, curve_of
-from nivelus.core.marks.mark import by_code
+from nivelus.core.marks.mark import which
 from nivelus.core.measure.grid import LevelGrid, all_borders
 from nivelus.core.measure.spans import levels_of_spans, moved_by_gain
 
@@ -37,9 +37,9 @@ LAYERS = ("clip", "curve", "dips", "ride", "trim")
 TRACK_LANES = ("ride", "trim")
 LANES = ("curve", *TRACK_LANES)
 """Everything that is drawn, in the order of the signal path; "curve" is that of the clips."""
-_IS_HIGH = by_code(lambda kind: kind.band == "high") == 1
-_AGAINST_PHRASE = by_code(lambda kind: kind.against == "phrase") == 1
-_AGAINST_USUAL = by_code(lambda kind: kind.against == "usual") == 1
+_IS_HIGH = which(lambda kind: kind.band == "high")
+_AGAINST_PHRASE = which(lambda kind: kind.against == "phrase")
+_AGAINST_USUAL = which(lambda kind: kind.against == "usual")
 """What is asked of a kind, by its code."""
 Places = npt.NDArray[np.int64]
 

@@ -37,7 +37,7 @@ from nivelus.core.drafts.dip_rules import (
 )
 from nivelus.core.gain.dips import SILENT_DIP, Dips
 from nivelus.core.kinds import BREATH, ESS, GAP
-from nivelus.core.marks.mark import by_code
+from nivelus.core.marks.mark import by_code, which
 from nivelus.core.measure.filters import FloatArray
 
 Places = npt.NDArray[np.int64]
@@ -53,7 +53,7 @@ BESIDE_BREATH, SLOPE_TO_BREATH, MOST_SLOPE = 0.5, 18.0, 0.45
 """Seconds within which a breath lies beside a gap, dB a second of the gap's way from or to it, and its share of the gap."""
 QUIETEST = 10
 """Per cent of the gaps that are as quiet as the level that all of them go down to."""
-_RAMPS, _GOES_BY_EXCESS = by_code(lambda kind: kind.ramps), by_code(lambda kind: kind.goes_by_excess) == 1
+_RAMPS, _GOES_BY_EXCESS = by_code(lambda kind: kind.ramps), which(lambda kind: kind.goes_by_excess)
 
 
 @dataclass(frozen=True, slots=True)
@@ -211,7 +211,7 @@ def _depths(
     """What the rules alone would do, the depth with what the hand added, and why."""
     each = by_code(lambda kind: (rules[kind.name].depth, rules[kind.name].shallowest, rules[kind.name].deepest))
     slider, shallowest, deepest = each[marks.kind].T.copy()
-    silent = by_code(lambda kind: rules[kind.name].silent)[marks.kind] == 1
+    silent = which(lambda kind: rules[kind.name].silent)[marks.kind]
     reason = np.full(len(marks.kind), "rule", dtype=object)
     base = slider.copy()
     by_excess = _GOES_BY_EXCESS[marks.kind]

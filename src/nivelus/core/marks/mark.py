@@ -55,6 +55,11 @@ def by_code(value: Callable[[Kind], float | tuple[float, ...]]) -> npt.NDArray[n
     return table
 
 
+def which(is_so: Callable[[Kind], bool]) -> npt.NDArray[np.bool_]:
+    """Of which kinds something is so, to be indexed by codes."""
+    return np.asarray(by_code(is_so) == 1)
+
+
 def mark_table(marks: Iterable[Mark], rate: int, samples: int) -> npt.NDArray[np.float64]:
     """Marks as a table of numbers, (n, len(COLUMNS)), for a recording of so many ``samples`` at ``rate`` Hz.
 
