@@ -9,6 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal, get_args
 
+from nivelus.core import words
+
 KindName = Literal["breath", "ess", "knock", "gap"]
 AnyKind = Literal[KindName, "dip"]
 """Also a dip that was made by hand."""
@@ -99,5 +101,4 @@ assert get_args(KindName) == NAMES
 
 def listed(ending: str = "and", plural: bool = True) -> str:
     """All kinds in a sentence: "breaths, esses, knocks and gaps"."""
-    *most, last = (kind.plural if plural else kind.name for kind in KINDS)
-    return f"{', '.join(most)} {ending} {last}"
+    return words.listed([kind.plural if plural else kind.name for kind in KINDS], ending)

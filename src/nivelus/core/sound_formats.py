@@ -8,7 +8,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import PurePath
-from typing import Literal, get_args
+from typing import Literal, cast, get_args
+
+from nivelus.core.words import listed
 
 Written = Literal["wav", "flac"]
 Bits = Literal[16, 24, 32]
@@ -49,14 +51,14 @@ assert set(get_args(Bits)) == {bits for one in WRITTEN for bits in one.bits}
 
 def every_format(ending: str = "and") -> str:
     """All formats that are read, in words: "WAV, BWF, ... and MP3"."""
-    return _listed([words for one in FORMATS for words in one.words], ending)
+    return listed([words for one in FORMATS for words in one.words], ending)
 
 
 def written_by_name(path: PurePath) -> Written | None:
     """The format that a file is written in by the ending of its name; None where that says none."""
     for one in WRITTEN:
         if path.suffix.lower() in one.endings:
-            return next(name for name in get_args(Written) if name == one.name)
+            return cast(Written, one.name)
     return None
 
 
@@ -64,11 +66,5 @@ def why_not_written(format: str, bits: int) -> str | None:
     """Why nothing is written in a format with so many bits, as a sentence; None where it is."""
     if any(one.name == format and bits in one.bits for one in WRITTEN):
         return None
-    takes = [
-        f"{one.words[0]} takes {_listed([str(bits) for bits in sorted(one.bits)], 'or')} bits" for one in reversed(WRITTEN)
-    ]
+    takes = [f"{one.words[0]} takes {listed([str(bits) for bits in sorted(one.bits)], 'or')} bits" for one in reversed(WRITTEN)]
     return f"{', '.join(takes)}; 32 is float."
-
-
-def _listed(words: list[str], ending: str) -> str:
-    return f"{', '.join(words[:-1])} {ending} {words[-1]}"

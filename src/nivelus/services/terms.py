@@ -60,5 +60,9 @@ def terms() -> Terms:
 @lru_cache(maxsize=1)
 def sound_formats() -> SoundFormats:
     """The formats of sound files that are read, and what is written of them."""
-    known = ((one.name, list(one.words), list(one.endings), list(one.bits)) for one in SOUND_FORMATS)
-    return SoundFormats(items=[SoundFormatTerms(name=a, words=b, endings=c, bits=d) for a, b, c, d in known])
+    return SoundFormats(
+        items=[
+            SoundFormatTerms(name=one.name, words=list(one.words), endings=list(one.endings), bits=list(one.bits))
+            for one in SOUND_FORMATS
+        ]
+    )

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING
 
 from nivelus.core.errors import CurveFileError
 from nivelus.core.files import check_readable
+from nivelus.core.words import listed
 
 if TYPE_CHECKING:
     from nivelus.core.gain.drawn import Curve
@@ -62,8 +63,7 @@ FORMATS = (
 
 def every_format() -> str:
     """All formats in words, as the end of a sentence."""
-    told = [f"{known.words} ({', '.join(known.endings)})" for known in FORMATS]
-    return " or ".join([", ".join(told[:-1]), told[-1]])
+    return listed([f"{known.words} ({', '.join(known.endings)})" for known in FORMATS], "or")
 
 
 def format_of(path: PurePath) -> CurveFormat:

@@ -1,0 +1,10 @@
+"""Words of sentences that are put together."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+
+def listed(words: Sequence[str], ending: str = "and") -> str:
+    """Two words or more in a sentence: "breaths, esses and gaps"."""
+    return f"{', '.join(words[:-1])} {ending} {words[-1]}"
