@@ -20,7 +20,8 @@ from nivelus.core.sound import timeline
 from nivelus.core.sound.bwf import Bext, write_bext
 from nivelus.core.sound.reader import SoundReader
 from nivelus.core.sound.riff import Chunk, Lies, Marker, carried, chunks_of, markers_of, read_chunks
-from nivelus.core.sound.timeline import Composed, Piece, kept_chunks
+from nivelus.core.sound.timeline import Composed, Piece, open_track
+from tests.helpers.files import say
 
 RATE = 48_000
 QUIETER = GainCurve(np.array([0.0]), np.array([-6.0]))
@@ -61,11 +62,12 @@ def walked(path: Path) -> list[tuple[bytes, bytes]]:
 def with_chunks(path: Path, chunks: Iterable[tuple[bytes, bytes]], seconds: float = 1.0, rate: int = RATE) -> Path:
     """A 24-bit WAV file that holds a tone, and says something besides."""
     soundfile.write(path, 0.1 * np.sin(np.arange(round(seconds * rate)) * 0.05), rate, "PCM_24")
-    data = path.read_bytes()
-    for name, body in chunks:
-        data += name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) % 2)
-    path.write_bytes(data[:4] + struct.pack("<I", len(data) - 8) + data[8:])
-    return path
+    return say(path, chunks)
+
+
+def kept_chunks(source: Composed) -> tuple[Chunk, ...]:
+    with open_track(source) as reader:
+        return reader.chunks()
 
 
 def rendered(source: Path | Composed, folder: Path) -> Path:

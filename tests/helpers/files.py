@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import struct
+from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
@@ -30,6 +32,15 @@ BEXT = Bext(
     short_term_max=-20.33,
     coding_history="A=PCM,F=48000,W=24,M=mono\r\n",
 )
+
+
+def say(path: Path, chunks: Iterable[tuple[bytes, bytes]]) -> Path:
+    """Have a WAV file say something more: chunks behind its sound."""
+    data = path.read_bytes()
+    for name, body in chunks:
+        data += name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) % 2)
+    path.write_bytes(data[:4] + struct.pack("<I", len(data) - 8) + data[8:])
+    return path
 
 
 def bad_files(folder: Path) -> dict[str, tuple[Path, type[SoundError], str]]:

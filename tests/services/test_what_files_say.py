@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import struct
+import shutil
 from pathlib import Path
 
 from nivelus.core.sound.riff import Marker, chunks_of, markers_of, read_chunks
@@ -11,6 +11,7 @@ from nivelus.services.files import renders
 from nivelus.services.sessions import sessions
 from nivelus.services.track.workbench import Workbench
 from tests.conftest import RATE, bring_in, uneven_voice, write_sound
+from tests.helpers.files import say
 
 
 def markers_rendered(bench: Workbench, track: str) -> list[tuple[float, bytes]]:
@@ -28,11 +29,7 @@ def test_markers_of_a_recording_go_with_its_phrases(bench: Workbench, tmp_path: 
     first, second = [clip for clip in sessions.state(bench, session).clips if clip.phrase_start is not None]
     inside = [round(((clip.phrase_start or 0) + 0.2) * RATE) for clip in (first, second)]
     markers = [Marker(at, 0, ((b"labl", name + b"\0"),)) for at, name in zip(inside, (b"one", b"two"), strict=True)]
-    data = source.read_bytes() + b"".join(
-        name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) % 2) for name, body in chunks_of(markers)
-    )
-    said = tmp_path / "with markers.wav"
-    said.write_bytes(data[:4] + struct.pack("<I", len(data) - 8) + data[8:])
+    said = say(Path(shutil.copy(source, tmp_path / "with markers.wav")), chunks_of(markers))
     assert markers_rendered(bench, plain) == []
 
     track = bring_in(bench, session, said)

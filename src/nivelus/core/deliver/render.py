@@ -14,7 +14,7 @@ from pathlib import Path
 from nivelus.core.gain.compiled import GainCurve, apply_gain
 from nivelus.core.measure.loudness import Figures
 from nivelus.core.sound.bwf import with_history
-from nivelus.core.sound.timeline import Composed, kept_chunks, open_sound
+from nivelus.core.sound.timeline import Composed, open_track
 from nivelus.core.sound.writer import SoundWriter
 
 BLOCK = 1 << 18
@@ -46,7 +46,7 @@ def render(
     replace_file : whether ``target`` may take the place of a file that is there
     """
     total = GainCurve(curve.at, curve.db + fader)
-    with open_sound(source) as reader:
+    with open_track(source) as reader:
         info = reader.info
         bext = info.bext
         if bext is not None and figures is not None:
@@ -60,7 +60,7 @@ def render(
             )
         if bext is not None:
             bext = with_history(bext, info.sample_rate, bits, info.channels)
-        chunks = kept_chunks(source) if format == "wav" else ()
+        chunks = reader.chunks() if format == "wav" else ()
         with SoundWriter(target, info.sample_rate, info.channels, format, bits, bext, replace_file, chunks) as writer:
             for start in range(0, info.frames, BLOCK):
                 writer.write(apply_gain(reader.read(start, BLOCK), total, start))

@@ -27,7 +27,7 @@ from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound
 from nivelus.core.files import check_readable
 from nivelus.core.sound.bwf import Bext, parse_bext
 from nivelus.core.sound.lengths import View, true_length
-from nivelus.core.sound.riff import walk
+from nivelus.core.sound.riff import MOST_BYTES, Chunk, read_chunks, walk
 from nivelus.core.sound_formats import OF_DECODER, every_format
 
 MAX_CHANNELS = 2
@@ -85,7 +85,7 @@ class SoundReader:
     def __init__(self, path: Path, name: str | None = None) -> None:
         import soundfile
 
-        self.name = name or path.name
+        self.name, self._path = name or path.name, path
         self._handle: FileIO | None = None
         check_readable(path)
         try:
@@ -192,6 +192,10 @@ class SoundReader:
         """Read the whole file, ``frames`` samples at a time."""
         for start in range(0, self.info.frames, frames):
             yield self.read(start, frames)
+
+    def chunks(self, most: int = MOST_BYTES) -> tuple[Chunk, ...]:
+        """What the file says besides its sound, so many bytes at most; see ``core.sound.riff``."""
+        return read_chunks(self._path, most)
 
     def close(self) -> None:
         """Close the file."""

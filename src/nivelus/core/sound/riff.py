@@ -59,19 +59,27 @@ class Lies(NamedTuple):
     rate: int
     own: int
 
-    def moved(self, markers: Iterable[Marker]) -> Iterator[Marker]:
-        """Markers of the recording where the track plays them, MOST_MARKERS at most; O(runs log markers, and the result)."""
-        known = sorted(markers, key=lambda marker: marker.at)[:MOST_MARKERS]
-        at, left = [self.scaled(marker.at) for marker in known], MOST_MARKERS
+    def places(self, spans: Sequence[tuple[int, int]]) -> Iterator[tuple[int, int, int]]:
+        """Where spans of the recording, a sample and a length each, are played: which one, where it begins, and how much of it.
+
+        MOST_MARKERS at most; O(spans log spans, and the result).
+        """
+        order = sorted(range(len(spans)), key=lambda place: spans[place][0])[:MOST_MARKERS]
+        at, left = [self.scaled(spans[place][0]) for place in order], MOST_MARKERS
         for start, end, shift in self.runs:
             heard = range(bisect_left(at, start - shift), bisect_left(at, end - shift))[:left]
             left -= len(heard)
             for place in heard:
                 begins = at[place] + shift
-                length = min(self.scaled(known[place].length), end - begins)
+                length = min(self.scaled(spans[order[place]][1]), end - begins)
                 # a file has 32 bits for it
                 if begins + length < 1 << 32:
-                    yield Marker(begins, length, known[place].said)
+                    yield order[place], begins, length
+
+    def moved(self, markers: Sequence[Marker]) -> Iterator[Marker]:
+        """Markers of the recording where the track plays them."""
+        for place, at, length in self.places([(marker.at, marker.length) for marker in markers]):
+            yield Marker(at, length, markers[place].said)
 
     def scaled(self, samples: int) -> int:
         """So many samples of the recording in samples of the track."""
@@ -246,18 +254,16 @@ def _moved_loops(body: bytes, lies: Lies) -> Chunk:
     if len(body) < _SMPL.size:
         return Chunk(b"smpl", body)
     head = list(_SMPL.unpack_from(body))
-    known = []
-    for start in range(_SMPL.size, min(_SMPL.size + head[7] * _LOOP.size, len(body) - _LOOP.size + 1), _LOOP.size):
-        id, kind, first, last, *more = _LOOP.unpack_from(body, start)
-        # both ends of a loop are played, and one that is cut is none
-        whole = last - first + 1
-        if whole > 0:
-            said = (struct.pack("<2I", id, kind), struct.pack("<2I", *more)), (b"", b"%d" % whole)
-            known.append(Marker(first, whole, said))
-    loops = []
-    for at, length, ((before, behind), (_, whole)) in ((marker.at, marker.length, marker.said) for marker in lies.moved(known)):
-        if length == lies.scaled(int(whole)):
-            loops.append(before + struct.pack("<2I", at, at + length - 1) + behind)
+    ends = min(_SMPL.size + head[7] * _LOOP.size, len(body) - _LOOP.size + 1)
+    known = [_LOOP.unpack_from(body, start) for start in range(_SMPL.size, ends, _LOOP.size)]
+    # both ends of a loop are played; one that ends before it begins, or is cut, is none
+    known = [loop for loop in known if loop[3] >= loop[2]]
+    spans = [(loop[2], loop[3] - loop[2] + 1) for loop in known]
+    loops = [
+        _LOOP.pack(*known[place][:2], at, at + length - 1, *known[place][4:])
+        for place, at, length in lies.places(spans)
+        if length == lies.scaled(spans[place][1])
+    ]
     rest = body[_SMPL.size + head[7] * _LOOP.size :]
     head[7] = len(loops)
     return Chunk(b"smpl", _SMPL.pack(*head) + b"".join(loops) + rest)

@@ -21,7 +21,7 @@ import numpy.typing as npt
 
 from nivelus.core.sound.bwf import Bext
 from nivelus.core.sound.reader import Samples, SoundInfo, SoundReader
-from nivelus.core.sound.riff import MOST_BYTES, Chunk, Lies, carried, read_chunks
+from nivelus.core.sound.riff import MOST_BYTES, Chunk, Lies, carried
 from nivelus.core.sound.source import Resampled, SoundSource, frames_at_rate, read_at_rate
 
 FADE_SECONDS = 0.005
@@ -46,18 +46,15 @@ class Composed:
     frames: int
 
 
+def open_track(source: Path | Composed) -> SoundReader | TimelineReader:
+    """Open a sound file, or a track of several, at its own rate. Raises what ``SoundReader`` does."""
+    return TimelineReader(source) if isinstance(source, Composed) else SoundReader(source)
+
+
 def open_sound(source: Path | Composed, rate: int | None = None) -> SoundSource:
     """Open a sound file, or a track of several, to be read at a ``rate`` or its own. Raises what ``SoundReader`` does."""
-    sound: SoundSource = TimelineReader(source) if isinstance(source, Composed) else SoundReader(source)
+    sound = open_track(source)
     return sound if rate is None or rate == sound.info.sample_rate else Resampled(sound, rate)
-
-
-def kept_chunks(source: Path | Composed) -> tuple[Chunk, ...]:
-    """What the files of a sound say besides it, as a WAV file made of it says it; see ``core.sound.riff``."""
-    if not isinstance(source, Composed):
-        return read_chunks(source)
-    with TimelineReader(source) as reader:
-        return carried(reader.recordings())
 
 
 class _Fades(NamedTuple):
@@ -117,8 +114,8 @@ class TimelineReader:
         for start in range(0, self.track.frames, frames):
             yield self.read(start, frames)
 
-    def recordings(self) -> list[tuple[tuple[Chunk, ...], Lies]]:
-        """What each recording says besides its sound, and where it is heard."""
+    def chunks(self) -> tuple[Chunk, ...]:
+        """What the recordings say besides their sound, as a file of this track says it; see ``core.sound.riff``."""
         runs: dict[Path, list[tuple[int, int, int]]] = {}
         before: Piece | None = None
         for piece in self.track.pieces:
@@ -130,10 +127,11 @@ class TimelineReader:
             before = piece
         found, left = [], MOST_BYTES
         for path, own in runs.items():
-            chunks = read_chunks(path, left)
+            reader = self._reader(path)
+            chunks = reader.chunks(left)
             left -= sum(len(chunk.body) for chunk in chunks)
-            found.append((chunks, Lies(tuple(own), self.track.sample_rate, self._reader(path).info.sample_rate)))
-        return found
+            found.append((chunks, Lies(tuple(own), self.track.sample_rate, reader.info.sample_rate)))
+        return carried(found)
 
     def close(self) -> None:
         """Close the files."""
