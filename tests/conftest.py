@@ -30,8 +30,10 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
     """Name the tests that passed only when they were run again, which CI does once (``.ci/run``)."""
     failed = {report.nodeid for name in ("failed", "error") for report in terminalreporter.stats.get(name, [])}
-    for name in sorted({report.nodeid for report in terminalreporter.stats.get("rerun", [])} - failed):
-        terminalreporter.write_line(f"UNSTEADY: {name}")
+    rerun = {report.nodeid: report for report in terminalreporter.stats.get("rerun", [])}
+    for name in sorted(rerun.keys() - failed):
+        why = [line for line in rerun[name].longreprtext.splitlines() if line.startswith("E ")]
+        terminalreporter.write_line(f"UNSTEADY: {name}: {why[0][1:].strip() if why else '?'}")
 
 
 CORPUS = Path(__file__).parent / "corpus"

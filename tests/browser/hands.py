@@ -42,13 +42,15 @@ HOLDING = """
   window.fetch = async (request, ...more) => {
     const answer = await own(request, ...more);
     const isAsked = window.holdsQuestions || (request.method ?? 'GET') !== 'GET';
-    if (window.holds && isAsked && new URL(request.url).pathname.endsWith(window.holds)) {
+    const { pathname } = new URL(request.url ?? request, location);
+    if (window.holds && isAsked && pathname.endsWith(window.holds)) {
       window.holds = null;
-      window.heldAnswer = await answer.clone().json();
+      window.heldAnswer = await answer.clone().json().catch(() => ({}));
       window.isHolding = true;
+      const signal = request.signal ?? more[0]?.signal;
       await new Promise((done, fail) => {
         window.letGo = () => { window.isHolding = false; done(); };
-        request.signal.addEventListener('abort', () => fail(request.signal.reason));
+        signal?.addEventListener('abort', () => fail(signal.reason));
       });
     }
     return answer;
@@ -121,8 +123,9 @@ class HeldAnswer:
         )
         act()
         for _ in range(250):
-            if answer := page.evaluate("window.heldAnswer"):
-                self.answer: dict[str, Any] = answer
+            answer: dict[str, Any] | None = page.evaluate("window.heldAnswer")
+            if answer is not None:
+                self.answer = answer
                 return
             page.wait_for_timeout(20)
         focus = page.evaluate("document.activeElement.outerHTML.slice(0, 200)")

@@ -11,8 +11,10 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from tests.browser.hands import (
+    ANSWERED,
     FEATURE,
     SONG,
+    HeldAnswer,
     drag,
     eventually,
     fresh,
@@ -255,14 +257,30 @@ def test_a_trim_is_switched_off_and_on(page: Page, demo_program: Program) -> Non
     eventually(lambda: ride_of(demo_program, song)["offset"] == -0.5)
     switch = page.get_by_role("switch", name="Trim of the whole track")
     switch.click()
-    eventually(lambda: ride_of(demo_program, song)["off"])
+    eventually(lambda: demo_program.session(SONG)["tracks"][0]["trim"] == {"offset": -0.5, "off": True})
     expect(page.locator(".trim-row")).to_contain_text("off")
     expect(page.get_by_role("button", name="fold into the ride")).to_be_disabled()
     expect(page.get_by_role("button", name="Trim layer")).to_contain_text("0.0")
     page.reload()
     expect(page.get_by_role("switch", name="Trim of the whole track")).not_to_be_checked()
     page.keyboard.press("Control+z")
-    eventually(lambda: not ride_of(demo_program, song)["off"])
+    eventually(lambda: not demo_program.session(SONG)["tracks"][0]["trim"]["off"])
+
+
+def test_a_trim_goes_on_from_where_it_is_however_late_its_gain_comes(page: Page, demo_program: Program) -> None:
+    song = open_whole(page, demo_program, SONG, "ride")
+    slider = page.get_by_role("slider", name="Trim of the whole track")
+    slider.focus()
+    held = HeldAnswer(page, "/heard", lambda: page.keyboard.press("ArrowLeft"), question=True)
+    page.wait_for_function(ANSWERED)
+    assert ride_of(demo_program, song)["offset"] == -0.5
+    page.keyboard.press("ArrowLeft")
+    eventually(lambda: ride_of(demo_program, song)["offset"] == -1.0)
+    expect(page.locator(".trim-row")).to_contain_text("−1.0 dB")
+    held.let_go()
+    expect(page.locator(".path-trim .mono")).to_have_text("−1.0")
+    page.keyboard.press("Control+z")
+    expect(page.locator(".trim-row")).to_contain_text("0.0 dB")
 
 
 def test_a_span_is_pasted_into_another_track(page: Page, demo_program: Program) -> None:

@@ -116,8 +116,8 @@ def test_a_trim_that_is_off_is_kept_and_not_heard(bench: Workbench, swaying: str
     a = state_of(bench, swaying).clips
     changed = whole.set_trim(bench, swaying, revision(bench, swaying), off=True)
     assert changed.label == "Switch the trim off"
-    view = rides.view(bench, swaying)
-    assert (view.off, view.offset) == (True, -3.0)
+    trim = changed.tracks[0].trim
+    assert (trim.off, trim.offset, rides.view(bench, swaying).offset) == (True, -3.0, -3.0)
     assert not gain_of(bench, swaying).any()
     assert [c.after for c in state_of(bench, swaying).clips] == pytest.approx([(c.after or 0.0) + 3.0 for c in a], abs=0.01)
     with pytest.raises(Refused, match="switched off"):

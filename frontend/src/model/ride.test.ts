@@ -23,7 +23,6 @@ describe("the ride", () => {
     ride: [point(1, -2)],
     trim: [],
     offset: 1.5,
-    off: false,
     ramp: 0.06,
   };
   const inside: Inside = { phrases: [], strays: [stray("a", 0.2, 2), stray("b", 1.1, -3), stray("gone", 9, 9)] };

@@ -2,7 +2,7 @@
 import { ActionIcon, Button, Menu, RangeSlider, SegmentedControl, Slider, Switch } from "@mantine/core";
 import { IconDots } from "@tabler/icons-react";
 import { useRef } from "react";
-import { api, type LaneName, type Terms } from "../api/client";
+import { api, type LaneName, type Terms, type Track } from "../api/client";
 import { useBalance } from "../model/drafts/balance";
 import {
   acceptRideDraft,
@@ -20,7 +20,7 @@ import {
   smoothSpan,
   switchTrim,
 } from "../model/hand/ride";
-import { type RideValues, SMOOTHING, useInside, useLanes, useRide, useRideRule } from "../model/hand/rideState";
+import { type RideValues, SMOOTHING, useInside, useRide, useRideRule } from "../model/hand/rideState";
 import { useRiding } from "../model/passes/riding";
 import { rangeOf, trackOf, useSession } from "../model/server/session";
 import { LANE_NAMES, LANES, useView } from "../model/view/view";
@@ -53,7 +53,7 @@ export function RideRule() {
         <LaneMenu track={track} lane={lane} />
       </Roving>
       {track.kind === "bed" ? <SlowRide bed={track} draft={slowDraft} /> : <VoiceRide />}
-      <TrimRow key={track.id} canFold={track.lanes.includes("trim")} />
+      <TrimRow key={track.id} trim={track.trim} canFold={track.lanes.includes("trim")} />
     </RulePanel>
   );
 }
@@ -256,11 +256,10 @@ function FineRule() {
 }
 
 /** The trim of the whole track: heard while it is dragged, kept when it is let go; its switch keeps it for later. */
-function TrimRow({ canFold }: { canFold: boolean }) {
-  const ride = useLanes();
+function TrimRow({ trim, canFold }: { trim: Track["trim"]; canFold: boolean }) {
   const { held, hold, keep } = useHeld<number>(setTrim);
-  const shown = held ?? ride?.offset ?? 0;
-  const isOff = ride?.off ?? false;
+  const shown = held ?? trim.offset;
+  const isOff = trim.off;
   return (
     <div className="slider-row trim-row">
       <div className="slider-head">

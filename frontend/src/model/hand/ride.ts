@@ -1,23 +1,28 @@
 /** Everything that can be done with what is drawn: clip curve, ride and trim. */
-import { api, type Changed, type LaneName, type PointsChange } from "../../api/client";
+import { api, type Changed, type LaneName, type PointsChange, type Track } from "../../api/client";
 import { ask, tell } from "../../parts/messages";
 import { engine } from "../../sound/engine";
 import { type Line, stairs } from "../../sound/lines";
 import { Drafts } from "../drafts/drafts";
 import { gainSettled } from "../heard/heard";
 import { hearHand } from "../server/ear";
-import { allAnswered, edit, tellDone } from "../server/edits";
+import { allAnswered, edit, type Meant, tellDone } from "../server/edits";
 import { duration, focused, focusedClips, phraseSpan, selectedClips, selectedSpan } from "../server/focus";
+import { overTrack } from "../server/over";
 import { inHand, LANE_NAMES, LANES, type Layer, type Span, useView } from "../view/view";
 import { keptLift, liftLine, pointsLine } from "./hold";
-import { type DraftOf, lanePoints, lanes, type RideState, useRide } from "./rideState";
+import { type DraftOf, lanePoints, type RideState, useRide } from "./rideState";
+
+interface RideMeant extends Pick<Meant, "over" | "gesture"> {
+  layer?: Layer;
+}
 
 /** Run an edit of what is drawn; a draft that was shown is gone with it. ``line`` is heard of it until it is answered. */
 async function editRide(
   words: string,
   work: (track: string, revision: number, lane: LaneName) => Promise<Changed | null>,
   line: Line = [],
-  { layer = useView.getState().lane as Layer, gesture }: { layer?: Layer; gesture?: string } = {},
+  { layer = useView.getState().lane as Layer, over, gesture }: RideMeant = {},
 ) {
   const track = focused();
   if (!track) return false;
@@ -25,6 +30,7 @@ async function editRide(
   const { lane } = useView.getState();
   return edit(words, (revision) => work(track.id, revision, lane), {
     heard: { track: track.id, layer, line },
+    over,
     gesture,
   });
 }
@@ -236,22 +242,30 @@ export function hearTrim(db: number) {
   if (track) hearHand({ track: track.id, layer: "trim", line: trimLine(db) });
 }
 
-/** What is heard of another trim of the whole track. */
+/** What is heard of another trim of the whole track, over what it is by now: no matter how much of that is compiled. */
 function trimLine(db: number): Line {
-  const { offset, off } = lanes() ?? { offset: db, off: true };
+  const { offset, off } = focused()?.trim ?? { offset: db, off: true };
   return off ? [] : stairs([{ start: -1, end: duration() + 1, by: db - offset }]);
 }
 
-export function setTrim(db: number) {
-  const done = editRide("trim the track", (track, revision) => api.trim(track, revision, { db }), trimLine(db), {
+/** Change the trim of the track in focus; it is shown as it will be until that is answered. */
+function editTrim(words: string, change: Partial<Track["trim"]>, line: Line = [], gesture?: string) {
+  const track = focused();
+  const { offset: db, off } = change;
+  return editRide(words, (id, revision) => api.trim(id, revision, { db, off }), line, {
     layer: "trim",
-    gesture: `trim ${focused()?.id}`,
+    over: track && overTrack(track.id, ({ trim }) => ({ trim: { ...trim, ...change } })),
+    gesture,
   });
+}
+
+export function setTrim(db: number) {
+  const done = editTrim("trim the track", { offset: db }, trimLine(db), `trim ${focused()?.id}`);
   hearHand(null);
   return done;
 }
-export const switchTrim = (on: boolean) =>
-  void editRide("switch the trim", (track, revision) => api.trim(track, revision, { off: !on }));
+
+export const switchTrim = (on: boolean) => void editTrim("switch the trim", { off: !on });
 
 /** Move what the lane in hand draws, in the span or everywhere, into another lane: what is heard stays. */
 export function moveLane(lane: LaneName, to: LaneName) {

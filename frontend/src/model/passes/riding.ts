@@ -8,7 +8,6 @@ import { create } from "zustand";
 import type { HowWritten, LaneName, PassDraft } from "../../api/client";
 import { tell } from "../../parts/messages";
 import { engine } from "../../sound/engine";
-import { lanes } from "../hand/rideState";
 import { gainAt, heard, heardOf, onHeard } from "../heard/heard";
 import { focused, selectedSpan } from "../server/focus";
 import { useSession } from "../server/session";
@@ -159,7 +158,7 @@ function obstacle(): string | null {
   const name = LANE_NAMES[lane];
   if (stage !== "ride") return "The hand works in the stage Ride (4).";
   if (focused()?.timeline.missing) return "The sound file of this track is missing. Import it again.";
-  if (!layers[lane] || (lane === "trim" && lanes()?.off))
+  if (!layers[lane] || (lane === "trim" && focused()?.trim.off))
     return `The ${name} is switched off: what the hand does would not be heard. Switch it on first.`;
   return null;
 }

@@ -46,6 +46,7 @@ from nivelus.services.views.session import (
     TakeName,
     TimelineView,
     TrackView,
+    TrimSettings,
 )
 from nivelus.store import history
 from nivelus.store.editing import Edit
@@ -230,6 +231,7 @@ def answer(
                 rules=rules_of(track),
                 shows_esses=timeline.shows_esses,
                 lanes=state.drawn_lanes,
+                trim=TrimSettings(offset=state.lanes.trim.offset, off=state.lanes.trim.off),
                 range_low=track.range_low,
                 range_high=track.range_high,
                 timeline=view_timeline(timeline),

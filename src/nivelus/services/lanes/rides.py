@@ -70,7 +70,6 @@ def view(bench: Workbench, track_id: str) -> RideView:
             ride=_lane_points(lanes.ride.points),
             trim=_lane_points(lanes.trim.points),
             offset=lanes.trim.offset,
-            off=lanes.trim.off,
             ramp=RAMP,
         )
 

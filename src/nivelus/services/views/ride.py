@@ -39,7 +39,7 @@ class StrayView(View):
 
 
 class RideView(View):
-    """The drawn lanes of a track: points of the clip curves, ride and trim; the trim's offset (dB) and whether it is off.
+    """The drawn lanes of a track: points of the clip curves, ride and trim, and the trim's offset, dB.
 
     ``ramp`` is that of a lift, seconds.
     """
@@ -48,7 +48,6 @@ class RideView(View):
     ride: list[LanePoint]
     trim: list[LanePoint]
     offset: float
-    off: bool
     ramp: float
 
 

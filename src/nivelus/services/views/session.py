@@ -224,6 +224,13 @@ class DuckSettings(View):
     locked: list[SpanView]
 
 
+class TrimSettings(View):
+    """The trim of a whole track: the offset of all of it, dB, and whether it is switched off; off, it keeps what it is."""
+
+    offset: float
+    off: bool
+
+
 class TrackView(View):
     """A track without its clips and marks. ``target`` is the resolved target, in the session's unit, and ``base``
     (dB) how far the whole voice has to move.
@@ -247,6 +254,7 @@ class TrackView(View):
     rules: dict[str, DipRuleView]
     shows_esses: bool
     lanes: list[str]
+    trim: TrimSettings
     range_low: float
     range_high: float
     timeline: TimelineView
