@@ -94,7 +94,7 @@ describe("words", () => {
 
   it("take sound files out of a folder, and a single file as it is", () => {
     const files = ["a.WAV", "notes.txt", "b.flac", ".DS_Store"].map((name) => new File([], name));
-    const formats = [{ name: "any", words: ["ANY"], endings: [".wav", ".flac"], bits: [] }];
+    const formats = [{ name: "any", words: ["ANY"], common: ["ANY"], endings: [".wav", ".flac"], bits: [] }];
     expect(soundFiles(files, formats).map((f) => f.name)).toEqual(["a.WAV", "b.flac"]);
     expect(soundFiles([files[1]!], formats)).toHaveLength(1);
   });

@@ -52,7 +52,8 @@ def _comparable(told: dict[str, Any]) -> dict[str, Any]:
         for name in ("even", "closes", "opens"):
             for rule in track["rules"].values():
                 rule.pop(name, None)
-    # what was not told
+        # what was not told
+        track.pop("trim", None)
     told.pop("ride", None)
     for clip in told["clips"]:
         clip.pop("wish", None)

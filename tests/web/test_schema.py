@@ -110,6 +110,7 @@ OPERATIONS = [
     "GET /api/tracks/{track_id}/figures",
     "POST /api/tracks/{track_id}/render",
     "POST /api/jobs/{job_id}/cancel",
+    "POST /api/jobs/{job_id}/choice",
     "DELETE /api/jobs/{job_id}",
     "POST /api/sessions/{session_id}/uploads",
     "GET /api/sessions/{session_id}/rows",

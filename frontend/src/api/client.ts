@@ -297,6 +297,8 @@ export const api = {
 
   jobs: (id: string) => take(client.GET("/api/sessions/{session_id}/jobs", session(id))).then((answer) => answer.items),
   cancelJob: (id: string) => take(client.POST("/api/jobs/{job_id}/cancel", job(id))),
+  chooseInJob: (id: string, choice: number) =>
+    take(client.POST("/api/jobs/{job_id}/choice", { ...job(id), body: { choice } })),
   dismissJob: (id: string) => take(client.DELETE("/api/jobs/{job_id}", job(id))),
   renderedFile: (id: string) => `/api/jobs/${id}/file`,
 

@@ -27,7 +27,7 @@ export function DropArea({ onFiles, children }: { onFiles: (files: File[]) => vo
 export function Readable() {
   const formats = useSoundFormats();
   return formats.length > 0 ? (
-    <>{inWords(formats)}. Your files are never changed.</>
+    <>{inWords(formats)} and the like. Your files are never changed.</>
   ) : (
     <>Your files are never changed.</>
   );

@@ -1,5 +1,5 @@
 /** Long work: what is going on, how far it is, stopping it, and what became of it. */
-import { ActionIcon, Anchor, Progress } from "@mantine/core";
+import { ActionIcon, Anchor, Button, Progress } from "@mantine/core";
 import { IconAlertTriangle, IconCheck, IconDownload, IconX } from "@tabler/icons-react";
 import { useEffect, useRef } from "react";
 import { jobsAgain } from "../api/cache";
@@ -15,7 +15,8 @@ import "./JobList.css";
 
 const dismissed = new Set<string>();
 
-const isOpen = (job: Job) => job.state === "waiting" || job.state === "running";
+const OPEN = new Set(["waiting", "running", "asks"]);
+const isOpen = (job: Job) => OPEN.has(job.state);
 
 /** Loads the session again when an import has finished, wherever the person is. */
 export function useFinishedImports() {
@@ -94,6 +95,14 @@ export function JobList({ kind }: { kind: "import" | "render" }) {
           made={kind === "render" && job.state === "done" ? madeOf(job) : ""}
           isOld={job.state === "done" && !job.current}
           percent={job.percent}
+          options={job.options}
+          usual={job.usual}
+          onChoose={(choice) =>
+            api
+              .chooseInJob(job.id, choice)
+              .catch(complain)
+              .finally(() => void jobsAgain(id))
+          }
           href={job.file ? api.renderedFile(job.id) : undefined}
           onStop={() =>
             (isOpen(job) ? api.cancelJob(job.id) : api.dismissJob(job.id))
@@ -114,11 +123,16 @@ interface LineProps {
   made?: string;
   isOld?: boolean;
   href?: string;
+  /** What can be chosen where it asks, and the place of the likely one. */
+  options?: string[];
+  usual?: number;
+  onChoose?: (choice: number) => void;
   onStop: () => void;
 }
 
-function Line({ name, state, text, percent, made, isOld, href, onStop }: LineProps) {
-  const open = state === "running" || state === "waiting";
+function Line({ name, state, text, percent, made, isOld, href, options = [], usual, onChoose, onStop }: LineProps) {
+  const open = OPEN.has(state);
+  const asks = state === "asks";
   return (
     <li className="job" data-state={state}>
       <div className="job-head">
@@ -140,17 +154,31 @@ function Line({ name, state, text, percent, made, isOld, href, onStop }: LinePro
           <IconX size={14} />
         </ActionIcon>
       </div>
-      {open && <Progress value={percent} size={4} aria-label={`${name}: ${text}`} color="petrol" />}
+      {open && !asks && <Progress value={percent} size={4} aria-label={`${name}: ${text}`} color="petrol" />}
       {made && (
         <p className="note made">
           {isOld && <strong className="old">out of date</strong>} {made}
         </p>
       )}
       {text && (
-        <p className="note" role={state === "failed" ? "alert" : undefined}>
+        <p className="note" role={state === "failed" || asks ? "alert" : undefined}>
           {text}
-          {open && ` ${percent.toFixed(0)} %`}
+          {open && !asks && ` ${percent.toFixed(0)} %`}
         </p>
+      )}
+      {asks && (
+        <div className="job-options" role="group" aria-label={`Choose for ${name}`}>
+          {options.map((words, place) => (
+            <Button
+              key={words}
+              size="compact-xs"
+              variant={place === usual ? "filled" : "default"}
+              onClick={() => onChoose?.(place)}
+            >
+              {words}
+            </Button>
+          ))}
+        </div>
       )}
     </li>
   );

@@ -6,6 +6,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from nivelus.cli.options import as_sound
 from nivelus.cli.telling import level_told, level_values, load_told, load_values, room_told, room_values, slow_values
 from nivelus.core.deliver.against import level_slowly, make_room
 from nivelus.core.deliver.curve_formats import format_of
@@ -31,12 +32,13 @@ def level_one(plan: Output, job: Job, drawn: Curve) -> tuple[dict[str, Any], lis
     NivelusError
         If the file, or the bed, cannot be used.
     """
-    return _slowly(plan, job) if job.slow else _by_phrases(plan, job, drawn)
+    with as_sound(plan.source, job.sound_track) as sound:
+        return _slowly(plan, job, sound) if job.slow else _by_phrases(plan, job, sound, drawn)
 
 
-def _slowly(plan: Output, job: Job) -> tuple[dict[str, Any], list[str]]:
+def _slowly(plan: Output, job: Job, sound: Path) -> tuple[dict[str, Any], list[str]]:
     out = job.rule.out
-    ridden = level_slowly(plan.source, plan.sound, slow_rule(job.rule), out.format, out.bits, job.overwrite)
+    ridden = level_slowly(sound, plan.sound, slow_rule(job.rule), out.format, out.bits, job.overwrite)
     values = {"input": str(plan.source), "output": str(plan.sound), "slow": slow_values(ridden)}
     line = (
         f"{plan.source} -> {plan.sound}: range {ridden.before:.1f} -> {ridden.after:.1f} LU around "
@@ -45,19 +47,20 @@ def _slowly(plan: Output, job: Job) -> tuple[dict[str, Any], list[str]]:
     return values, [line]
 
 
-def _by_phrases(plan: Output, job: Job, drawn: Curve) -> tuple[dict[str, Any], list[str]]:
+def _by_phrases(plan: Output, job: Job, sound: Path, drawn: Curve) -> tuple[dict[str, Any], list[str]]:
     rule = job.rule
-    result = level_file(plan.source, plan.sound, rule, drawn=drawn, replace_file=job.overwrite)
+    result = level_file(sound, plan.sound, rule, drawn=drawn, replace_file=job.overwrite)
     more, lines = {}, level_told(plan, result, rule)
     if plan.curve:
         _write_curve(result.curve, plan.curve, job.overwrite)
     if job.bed:
         mix_kind = (written_by_name(job.mix) if job.mix else None) or "wav"
-        room = make_room(plan.source, result.state, job.bed, duck_rule(rule), job.mix, mix_kind, rule.out.bits, job.overwrite)
+        with as_sound(job.bed, None) as bed:
+            room = make_room(sound, result.state, bed, duck_rule(rule), job.mix, mix_kind, rule.out.bits, job.overwrite)
         more["bed"] = room_values(room, job.mix)
         lines.append(room_told(room, rule.duck.distance if rule.duck.way == "distance" else None, job.mix))
     if job.load:
-        work = compare(partial(open_sound, plan.source), result.state.gain, Compressor(), result.state.clips.phrases)
+        work = compare(partial(open_sound, sound), result.state.gain, Compressor(), result.state.clips.phrases)
         more["load"] = load_values(work, Compressor())
         lines.append(load_told(work))
     return level_values(plan, result, rule, more), lines

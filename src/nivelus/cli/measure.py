@@ -9,11 +9,13 @@ from typing import Any
 from nivelus.cli.options import (
     app,
     as_json,
+    as_sound,
     finite,
     number,
     plain,
     print_json,
     sound_file,
+    sound_track,
     time,
     travel_light,
 )
@@ -27,14 +29,16 @@ _FILE = f"FILE is a sound file: {every_format('or')}."
 
 @app.command(help=f"Measure the loudness and peaks of a file.\n\n{_FILE}")
 @sound_file
+@sound_track
 @as_json
-def measure(file: Path, as_json: bool) -> None:
+def measure(file: Path, sound_track: int | None, as_json: bool) -> None:
     """Measure the loudness and peaks of a file."""
     travel_light()
     from nivelus.core.measure.grid import measure_file
     from nivelus.core.measure.loudness import figures
 
-    _, grid, _ = measure_file(file)
+    with as_sound(file, sound_track) as sound:
+        _, grid, _ = measure_file(sound)
     result = {
         "duration": grid.duration,
         "sample_rate": grid.sample_rate,
@@ -53,16 +57,18 @@ def measure(file: Path, as_json: bool) -> None:
 
 @app.command(help=f"Find the phrases, {listed()} of a file.\n\n{_FILE}")
 @sound_file
+@sound_track
 @of_rule("longest")
 @as_json
-def marks(file: Path, longest: float | None, as_json: bool) -> None:
+def marks(file: Path, sound_track: int | None, longest: float | None, as_json: bool) -> None:
     """Find the phrases and details of a file."""
     travel_light()
     from nivelus.core.marks.details import find_marks
     from nivelus.core.measure.grid import measure_file
     from nivelus.core.measure.spans import span_levels
 
-    _, grid, _ = measure_file(file)
+    with as_sound(file, sound_track) as sound:
+        _, grid, _ = measure_file(sound)
     found = find_marks(grid, longest or DEFAULT.phrases.longest)
     phrases = []
     for mark in found.phrases.phrases:

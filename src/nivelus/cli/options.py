@@ -6,7 +6,8 @@ import gc
 import json
 import math
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -43,6 +44,12 @@ def app() -> None:
 Option = Callable[[Callable[..., Any]], Callable[..., Any]]
 
 sound_file = click.argument("file", type=PATH)
+sound_track = click.option(
+    "--sound-track",
+    type=click.IntRange(min=1),
+    metavar="NUMBER",
+    help="Which sound track of a video is read; the one that players take unless said.",
+)
 as_json = click.option("--json", "as_json", is_flag=True, help="Print JSON and nothing else.")
 data_folder = click.option("--data", type=PATH, help="Folder for sessions and recordings.")
 
@@ -56,6 +63,19 @@ def number_from(given: str, least: float, most: float, refusal: str, option: str
     if not least <= value <= most:
         raise click.BadParameter(refusal, param_hint=option)
     return value
+
+
+@contextmanager
+def as_sound(path: Path, sound_track: int | None) -> Iterator[Path]:
+    """A file that is read, or a decoded copy of it; what was chosen of it is told on stderr.
+
+    ``sound_track`` counts from 1. Raises FileError and SoundError.
+    """
+    from nivelus.core.sound.decoding import as_read
+
+    wanted = None if sound_track is None else sound_track - 1
+    with as_read(path, wanted, lambda told: print(told, file=sys.stderr)) as sound:
+        yield sound
 
 
 def travel_light() -> None:

@@ -5,6 +5,7 @@
     NivelusError            a sentence for the person, fields for the program
     |-- SoundError          a sound file cannot be used
     |   |-- NotSound        it is no sound file, or of a kind that is not read
+    |   |-- UndecidedSound  it has several sound tracks, and none was asked for
     |   |-- EmptySound      it holds no samples
     |   |-- TruncatedSound  it ends before its header says
     |   |-- SilentSound     every sample is zero
@@ -53,6 +54,10 @@ class SoundError(NivelusError):
 
 class NotSound(SoundError):  # noqa: N818
     """The file is no sound file that can be read."""
+
+
+class UndecidedSound(SoundError):  # noqa: N818
+    """The file has several sound tracks: the field ``options`` has them in words, ``usual`` is the number of one."""
 
 
 class EmptySound(SoundError):  # noqa: N818

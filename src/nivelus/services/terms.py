@@ -62,7 +62,13 @@ def sound_formats() -> SoundFormats:
     """The formats of sound files that are read, and what is written of them."""
     return SoundFormats(
         items=[
-            SoundFormatTerms(name=one.name, words=list(one.words), endings=list(one.endings), bits=list(one.bits))
+            SoundFormatTerms(
+                name=one.name,
+                words=list(one.words),
+                common=list(one.words[: one.common]),
+                endings=list(one.endings),
+                bits=list(one.bits),
+            )
             for one in SOUND_FORMATS
         ]
     )

@@ -12,7 +12,9 @@ from sqlmodel import col
 
 from nivelus.store.tables import Job
 
-OPEN = ("waiting", "running")
+AT_WORK = ("waiting", "running")
+OPEN = (*AT_WORK, "asks")
+"""What is not over: what asks goes on once it is answered."""
 
 
 def jobs_of(db: DbSession, session_id: str) -> Sequence[Job]:
@@ -49,8 +51,8 @@ def imports_open(db: DbSession, session_id: str) -> int:
 
 
 def open_job_ids(db: DbSession) -> list[str]:
-    """Ids of all jobs that are not finished, oldest first."""
-    return list(db.scalars(select(col(Job.id)).where(col(Job.state).in_(OPEN)).order_by(col(Job.created))))
+    """Ids of all jobs that are to be worked on, oldest first."""
+    return list(db.scalars(select(col(Job.id)).where(col(Job.state).in_(AT_WORK)).order_by(col(Job.created))))
 
 
 def waiting_since(db: DbSession, moment: datetime) -> list[str]:

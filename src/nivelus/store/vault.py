@@ -1,6 +1,7 @@
 """The vault: recordings as files, stored once by content hash, and what was measured of them.
 
-``<data>/vault/ab/abcd.../`` holds ``source.<suffix>``, ``grid.npy``, ``wave.npy`` and ``about.json``, the name it came under.
+``<data>/vault/ab/abcd.../`` holds ``source.<suffix>``, ``grid.npy``, ``wave.npy`` and ``about.json``, the name it came under;
+beside a source that was decoded from another file that one, as ``original``.
 A recording is put together in a temporary folder, flushed and moved into place in one step, so a folder under its final name
 is always whole. What was measured can be measured again: where it is damaged or missing, it is, the next time it is asked
 for. ``<data>/incoming/`` holds uploads until they are imported, ``<data>/renders/`` finished renders.
@@ -29,6 +30,8 @@ from nivelus.core.measure.waveform import pyramid
 from nivelus.store.hashes import Plain
 
 _PART, _GONE = "part-", "gone-"
+DECODED = ".decoded"
+"""Ending of what is decoded of an upload."""
 
 
 class Stored(Protocol):
@@ -127,10 +130,27 @@ class Vault:
             return True
         return made > moment.replace(tzinfo=UTC).timestamp()
 
-    def add(self, staged: Path, hash: str, suffix: str, grid: LevelGrid, wave: npt.NDArray[np.float16], name: str) -> bool:
-        """Put a staged upload and what was measured of it into the vault; all of it or nothing. Whether it was not there yet.
+    def add(
+        self,
+        staged: Path,
+        hash: str,
+        suffix: str,
+        grid: LevelGrid,
+        wave: npt.NDArray[np.float16],
+        name: str,
+        original: Path | None = None,
+    ) -> bool:
+        """Put a staged file and what was measured of it into the vault; all of it or nothing. Whether it was not there yet.
 
         The staged file stays until its track is in the database: whoever is killed in between can begin again.
+
+        Parameters
+        ----------
+        staged : the sound
+        hash, suffix : of its content, and its format
+        grid, wave : what was measured
+        name : under which it came
+        original : the file that it was decoded from, if it was
         """
         final = self.folder(hash)
         if self.sound_of(hash) is not None:
@@ -141,11 +161,9 @@ class Vault:
             part.mkdir()
             write_measured(part, grid, wave)
             (part / "about.json").write_text(json.dumps({"name": name}), "utf-8")
-            try:
-                os.link(staged, part / f"source.{suffix}")
-            except OSError:
-                # a file system without links
-                shutil.copyfile(staged, part / f"source.{suffix}")
+            _link(staged, part / f"source.{suffix}")
+            if original is not None:
+                _link(original, part / "original")
             final.parent.mkdir(exist_ok=True)
             if final.exists():
                 # its sound was lost or set aside: what is left of it goes the same way
@@ -231,10 +249,16 @@ class Vault:
     # --- jobs and leftovers
 
     def job_files(self, job_id: str) -> Iterator[Path]:
-        """The upload of a job and what it has rendered, finished or not."""
+        """The upload of a job, what was decoded of it, and what it has rendered, finished or not."""
         yield self.incoming / job_id
+        yield self.decoded(job_id)
+        yield from self.incoming.glob(f".{self.decoded(job_id).name}.*")
         for name in (f"{job_id}.*", f".{job_id}.*"):
             yield from self.renders.glob(name)
+
+    def decoded(self, job_id: str) -> Path:
+        """Where the upload of a job is decoded to, if it has to be."""
+        return self.incoming / f"{job_id}{DECODED}"
 
     def clear_job(self, job_id: str) -> None:
         """Remove what belongs to a job."""
@@ -278,6 +302,15 @@ def _array(path: Path, kind: Any, width: int) -> Any:
     if not fits:
         raise Older(path.name)
     return data
+
+
+def _link(file: Path, name: Path) -> None:
+    """Have a file under another name as well."""
+    try:
+        os.link(file, name)
+    except OSError:
+        # a file system without links
+        shutil.copyfile(file, name)
 
 
 def _sync(folder: Path) -> None:

@@ -14,8 +14,8 @@ export const soundFormats = () => queries.ensureQueryData(QUERY);
 
 export const useSoundFormats = (): SoundFormat[] => useQuery(QUERY).data ?? NONE;
 
-/** What can be read, in words. */
-export const inWords = (formats: SoundFormat[]) => formats.flatMap(({ words }) => words).join(", ");
+/** What can be read, in words; what is rare is not named. */
+export const inWords = (formats: SoundFormat[]) => formats.flatMap(({ common }) => common).join(", ");
 
 /** Of several files, those that look like sound; a single one is taken as it is, so that it is told what is wrong with it. */
 export function soundFiles(files: File[], formats: SoundFormat[]): File[] {

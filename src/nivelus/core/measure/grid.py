@@ -15,13 +15,13 @@ of where stretches begin. Memory is that of a few stretches and of the grid so f
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 from queue import SimpleQueue
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 import numpy.typing as npt
@@ -37,11 +37,12 @@ FRAME = 0.01
 FRAMES_PER_SECOND = 100
 COLUMNS = ("k", "plain", "voiced", "mid", "high", "peak", "true_peak", "low", "body", "pitch")
 
-_STRETCH_SECONDS = 30
+STRETCH_SECONDS = 30
 _SETTLE_SECONDS = 0.5
 
 Progress = Callable[[float], None]
-Stretch = tuple[npt.NDArray[np.float32], npt.NDArray[np.float16]]
+Wave = npt.NDArray[np.float16]
+Stretch = tuple[npt.NDArray[np.float32], Wave]
 """Rows of the grid, and their waveform."""
 
 
@@ -135,11 +136,11 @@ def measure_file(
     with SoundReader(path, name) as reader:
         info = reader.info
         count = frame_count(info.frames, info.sample_rate)
-        step = _STRETCH_SECONDS * FRAMES_PER_SECOND
+        step = STRETCH_SECONDS * FRAMES_PER_SECOND
         starts = range(0, count, step)
 
         def work(source: SoundReader, first: int) -> Stretch:
-            return _measure_stretch(source, frame_borders(info.frames, info.sample_rate, first, first + step))
+            return measure_stretch(source, frame_borders(info.frames, info.sample_rate, first, first + step))
 
         # the first stretch also loads the compiled kernels, which two threads would do in each other's way
         stretches = [work(reader, 0)]
@@ -150,12 +151,29 @@ def measure_file(
                 stretches.append(work(reader, first))
                 if progress:
                     progress((index + 1) / len(starts))
-    data, wave = (np.concatenate(parts) for parts in zip(*stretches, strict=True))
-    grid = LevelGrid(data, info.sample_rate, info.frames, info.channels)
-    if not grid.column("peak").any():
-        label = name or path.name
-        raise SilentSound(f"“{label}” is silent from start to end: there is no level to even out.", file=label)
+    grid, wave = together(stretches, info.sample_rate, info.frames, info.channels, name or path.name)
     return info, grid, wave
+
+
+def together(stretches: Sequence[Stretch], rate: int, samples: int, channels: int, name: str) -> tuple[LevelGrid, Wave]:
+    """The level grid and the waveform of a recording from those of its stretches.
+
+    Parameters
+    ----------
+    stretches : of all of it, in order
+    rate, samples, channels : of the recording, Hz
+    name : what to call it
+
+    Raises
+    ------
+    SilentSound
+        If there is nothing in it.
+    """
+    data, wave = (np.concatenate(parts) for parts in zip(*stretches, strict=True))
+    grid = LevelGrid(data, rate, samples, channels)
+    if not grid.column("peak").any():
+        raise SilentSound(f"“{name}” is silent from start to end: there is no level to even out.", file=name)
+    return grid, wave
 
 
 def _in_threads(
@@ -205,17 +223,29 @@ def measure_samples(samples: Samples, rate: int) -> LevelGrid:
     borders = frame_borders(len(samples), rate)
     data = np.zeros((len(borders) - 1, len(COLUMNS)), np.float32)
     wave = np.zeros(((len(borders) - 1) * BINS_PER_FRAME, 2), np.float32)
-    settle = _settle(rate)
-    block = np.pad(samples, ((settle, _beyond(rate)), (0, 0)))
+    settle = lead_in(rate)
+    block = np.pad(samples, ((settle, look_ahead(rate)), (0, 0)))
     _measure_block(block, -settle, borders + settle, rate, data, wave)
     return LevelGrid(data, rate, len(samples), samples.shape[1])
 
 
-def _measure_stretch(reader: SoundReader, borders: npt.NDArray[np.int64]) -> Stretch:
-    """The frames between ``borders`` and their waveform."""
+class Named(Protocol):
+    """What is measured: a sound that is read by position and has a name."""
+
+    @property
+    def info(self) -> SoundInfo: ...
+
+    @property
+    def name(self) -> str: ...
+
+    def read(self, start: int, frames: int) -> Samples: ...
+
+
+def measure_stretch(reader: Named, borders: npt.NDArray[np.int64]) -> Stretch:
+    """The frames between ``borders`` (samples) and their waveform. Raises SoundError where samples cannot be meant."""
     rate = reader.info.sample_rate
     start, stop = int(borders[0]), int(borders[-1])
-    settle, beyond_end = _settle(rate), _beyond(rate)
+    settle, beyond_end = lead_in(rate), look_ahead(rate)
     block = reader.read(max(0, start - settle), stop + beyond_end - max(0, start - settle))
     for channel in block.T:
         broken, beyond = faults(channel)
@@ -241,12 +271,12 @@ def _measure_stretch(reader: SoundReader, borders: npt.NDArray[np.int64]) -> Str
     return data, wave.astype(np.float16)
 
 
-def _settle(rate: int) -> int:
+def lead_in(rate: int) -> int:
     """Samples after which filters and interpolator have forgotten what was before."""
     return max(TRUE_PEAK_TAPS, int(_SETTLE_SECONDS * rate))
 
 
-def _beyond(rate: int) -> int:
+def look_ahead(rate: int) -> int:
     """Samples after the last frame that its measures look at."""
     return max(TRUE_PEAK_TAPS, int(REACH_SECONDS * rate))
 

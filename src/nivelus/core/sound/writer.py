@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from contextlib import ExitStack
 from io import FileIO
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, Self
 
 import numpy as np
 import numpy.typing as npt
@@ -61,6 +61,7 @@ class SoundWriter:
         self.path = path
         self._format, self._bext, self._replace, self._chunks = format, bext, replace, chunks
         self._rate, self._channels, self._bits = sample_rate, channels, bits
+        self._tag = 3 if bits == 32 else 1
         self._bytes = 0
         # noise for dither is drawn from a fixed seed: the same render is the same file
         self._random = np.random.Generator(np.random.SFC64(1))
@@ -85,7 +86,7 @@ class SoundWriter:
         self._wav.write(data.data)
         self._bytes += data.nbytes
 
-    def __enter__(self) -> SoundWriter:
+    def __enter__(self) -> Self:
         part = self._stack.enter_context(whole_file(self.path, self._replace))
         try:
             if self._format == "flac":
@@ -129,8 +130,7 @@ class SoundWriter:
 
     def _header(self, bext: Bext | None) -> bytes:
         width = self._channels * self._bits // 8
-        tag = 3 if self._bits == 32 else 1
-        fmt = struct.pack("<HHIIHH", tag, self._channels, self._rate, self._rate * width, width, self._bits)
+        fmt = struct.pack("<HHIIHH", self._tag, self._channels, self._rate, self._rate * width, width, self._bits)
         head = b"RIFF\0\0\0\0WAVE" + b"JUNK" + struct.pack("<I", 28) + b"\0" * 28
         if bext is not None:
             body = write_bext(bext)
@@ -158,6 +158,28 @@ class SoundWriter:
             wav.write(b"RF64\xff\xff\xff\xffWAVEds64" + struct.pack("<IQQQI", 28, riff_size, self._bytes, samples, 0))
             wav.seek(self._data_at - 4)
             wav.write(b"\xff\xff\xff\xff")
+
+
+class CodedWriter(SoundWriter):
+    """A WAV file being written from samples that are coded already.
+
+    Parameters
+    ----------
+    path : final name
+    sample_rate : Hz
+    channels : number of channels
+    coding : ``s16``, ``s24`` or ``s32`` for integers, ``f32`` for float
+    """
+
+    def __init__(self, path: Path, sample_rate: int, channels: int, coding: str) -> None:
+        super().__init__(path, sample_rate, channels, bits=int(coding[1:]))
+        self._tag = 3 if coding[0] == "f" else 1
+
+    def write_coded(self, data: memoryview) -> None:
+        """Append samples as they stand in the file: little-endian, interleaved."""
+        assert self._wav is not None
+        self._wav.write(data)
+        self._bytes += len(data)
 
 
 class _Watched(FileIO):

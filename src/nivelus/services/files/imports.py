@@ -18,7 +18,10 @@ from nivelus.core.marks.bed import is_bed
 from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import Mark
+from nivelus.core.measure.along import MeasuredAlong
 from nivelus.core.measure.grid import measure_file
+from nivelus.core.sound.decoding import damage, decode, is_read
+from nivelus.core.sound.reader import SoundReader
 from nivelus.core.sound_formats import OF_DECODER
 from nivelus.services.answers.answers import reading_back
 from nivelus.services.clips.phrases import clip_of
@@ -216,14 +219,28 @@ def _import(bench: Workbench, job: Job) -> str:
     content, known = _content_of(bench, job, staged)
     with bench.database.reading() as db:
         longest = require(db, Session, job.session_id, "session").longest
-    there = known if known is not None and not known.missing and bench.vault.source(known).exists() else None
+    sound, decoded = staged, None
+    there = _there(bench, known)
+    if there is None and not is_read(staged, job.name):
+        sound = bench.vault.decoded(job.id)
+        report = jobs.reporter(bench, job, "decoding and measuring", 8, 92)
+        with MeasuredAlong(job.name) as along:
+            decoded = decode(staged, sound, job.name, job.payload.get("choice"), report, along.take)
+            grid, wave = along.result()
+        with SoundReader(sound, job.name) as reader:
+            info = reader.info
+        content = hash_file(sound)
+        with bench.database.reading() as db:
+            there = _there(bench, recording_of(db, content))
+    original = staged if decoded else None
     if there is not None:
         grid, suffix, is_new = bench.vault.grid(there), there.suffix, False
     else:
-        info, grid, wave = measure_file(staged, jobs.reporter(bench, job, "measuring", 8, 92), job.name)
+        if not decoded:
+            info, grid, wave = measure_file(sound, jobs.reporter(bench, job, "measuring", 8, 92), job.name)
         jobs.reporter(bench, job, "storing", 92, 94)(0.5)
         suffix = OF_DECODER[info.format].name
-        is_new = bench.vault.add(staged, content, suffix, grid, wave, job.name)
+        is_new = bench.vault.add(sound, content, suffix, grid, wave, job.name, original)
         # the waveform of an hour is as large as all that marks are found with
         del wave
     try:
@@ -231,10 +248,14 @@ def _import(bench: Workbench, job: Job) -> str:
         marks = find_marks(grid, longest)
         found = marks.phrases
         recording = there if there is not None else new_recording(content, suffix, info, marks)
+        if decoded and there is None:
+            recording.format = decoded.words
         bed = is_bed(grid, [grid.span(phrase.start, phrase.end) for phrase in found.phrases])
         cells = cut_into_cells(grid, replace(found, phrases=(), cuts=()) if bed else found)
+        told = [CAME_AS_BED.format(name=_track_name(job.name))] if bed else []
+        told += [damage(job.name, decoded.damaged)] if decoded and decoded.damaged else []
         # the track appears together with the end of the job
-        track = _add_track(bench, job, recording, cells, () if bed else marks.details, "bed" if bed else "voice")
+        track = _add_track(bench, job, recording, cells, () if bed else marks.details, "bed" if bed else "voice", told)
     except BaseException:
         # whatever it was, nothing stays
         if is_new:
@@ -242,10 +263,15 @@ def _import(bench: Workbench, job: Job) -> str:
         raise
     if bench.vault.sound_of(content) is None:
         # another session was deleted meanwhile, and took the recording along before this one had its row
-        _, grid, wave = measure_file(staged)
-        bench.vault.add(staged, content, suffix, grid, wave, job.name)
-    staged.unlink(missing_ok=True)
+        _, grid, wave = measure_file(sound)
+        bench.vault.add(sound, content, suffix, grid, wave, job.name, original)
+    bench.vault.clear_job(job.id)
     return track
+
+
+def _there(bench: Workbench, recording: Recording | None) -> Recording | None:
+    """A recording that is known, if its sound is there as well."""
+    return recording if recording is not None and not recording.missing and bench.vault.source(recording).exists() else None
 
 
 def _content_of(bench: Workbench, job: Job, staged: Path) -> tuple[str, Recording | None]:
@@ -269,7 +295,13 @@ def _content_of(bench: Workbench, job: Job, staged: Path) -> tuple[str, Recordin
 
 
 def _add_track(
-    bench: Workbench, job: Job, recording: Recording, cells: list[Cell], details: tuple[Mark, ...], kind: str
+    bench: Workbench,
+    job: Job,
+    recording: Recording,
+    cells: list[Cell],
+    details: tuple[Mark, ...],
+    kind: str,
+    told: list[str],
 ) -> str:
     with history.edit(
         bench.database, job.session_id, f"Import {job.name}", read_back=reading_back(bench, answers=False)
@@ -298,5 +330,5 @@ def _add_track(
         row = db.get(Job, job.id)
         if row is not None:
             row.state, row.percent, row.result = "done", 100.0, {"track": track.id}
-            row.message = CAME_AS_BED.format(name=track.name) if kind == "bed" else ""
+            row.message = " ".join(told)
     return track.id

@@ -19,7 +19,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session as DbSession
 
-from nivelus.core.errors import Cancelled, NivelusError, Refused
+from nivelus.core.errors import Cancelled, NivelusError, Refused, UndecidedSound
 from nivelus.core.files import disk_full, is_full
 from nivelus.core.stopping import until
 from nivelus.logs import write_down
@@ -41,7 +41,9 @@ from nivelus.store.tables import Job, Session, new_id, now
 
 
 class JobView(View):
-    """Long work: ``state`` is waiting, running, done, failed or cancelled.
+    """Long work: ``state`` is waiting, running, asks, done, failed or cancelled.
+
+    What asks waits for one of ``options`` to be chosen; ``usual`` is the place of the likely one.
 
     Of a render, ``made`` is when it was asked for, ``holds`` what is in it, ``step`` the newest step of the history that it has
     and ``current`` whether that still is the newest.
@@ -54,6 +56,8 @@ class JobView(View):
     stage: str
     percent: float
     message: str
+    options: list[str]
+    usual: int
     track: str | None
     file: str | None
     made: datetime
@@ -150,6 +154,38 @@ def begin(bench: Workbench, job_id: str) -> Job | None:
         return job
 
 
+def ask(bench: Workbench, job: Job, message: str, options: list[str], usual: int) -> None:
+    """Let a run end with a question; the job waits for one of ``options`` to be chosen, ``usual`` is the likely one.
+
+    Parameters
+    ----------
+    job : as the run has it
+    message, options : the question, and its answers in words
+    usual : the place of the likely answer
+    """
+    with bench.database.writing() as db:
+        put_of_run(db, job, state="asks", stage="waiting", message=message, run="", result={"options": options, "usual": usual})
+
+
+def choose(bench: Workbench, job_id: str, choice: int) -> JobView:
+    """Answer what a job asks by the place of an option; it waits to go on then.
+
+    Raises
+    ------
+    NotFound, Refused
+        If there is no such job, if it asks nothing (any more), or if there is no such option.
+    """
+    with bench.database.writing() as db:
+        job: Job = require(db, Job, job_id, "job")
+        if job.state != "asks":
+            raise Refused("This has been answered already.")
+        if not 0 <= choice < len(job.result["options"]):
+            raise Refused("This is none of what can be chosen.")
+        job.payload = {**job.payload, "choice": choice}
+        job.state, job.stage, job.message, job.result, job.tries = "waiting", "waiting", "", {}, 0
+        return view_job(job)
+
+
 def finish(bench: Workbench, job: Job, state: str, message: str, **result: Any) -> None:
     """Write down what became of a run, unless the job is over or another run has it by now."""
     if state != "done":
@@ -187,6 +223,8 @@ def run(bench: Workbench, job_id: str, task: Callable[[Job], dict[str, Any]], fa
             result = task(job)
     except Cancelled:
         finish(bench, job, "cancelled", STOPPED[job.kind])
+    except UndecidedSound as error:
+        ask(bench, job, f"{error.sentence} Choose one.", error.fields["options"], error.fields["usual"])
     except NivelusError as error:
         finish(bench, job, "failed", error.sentence)
     except OSError as error:
@@ -259,6 +297,8 @@ def view_job(job: Job, newest: str | None = None) -> JobView:
         stage=job.stage,
         percent=job.percent,
         message=job.message,
+        options=job.result.get("options", []) if job.state == "asks" else [],
+        usual=job.result.get("usual", 0),
         track=job.result.get("track") or job.payload.get("track"),
         file=job.result.get("file"),
         made=job.created.replace(tzinfo=UTC),

@@ -21,6 +21,7 @@ from nivelus.core.marks.details import find_details
 from nivelus.core.marks.features import shows_highs
 from nivelus.core.marks.phrases import find_phrases
 from nivelus.core.measure.grid import measure_file
+from nivelus.core.sound.decoding import as_read
 from nivelus.core.sound_formats import OF_DECODER
 from nivelus.services.clips.clips import measure_clip
 from nivelus.services.sessions.jobs import RECEIVING
@@ -32,7 +33,7 @@ from nivelus.store.job_rows import OPEN
 from nivelus.store.packing import pack
 from nivelus.store.reading import forget
 from nivelus.store.tables import MEASURED, Clip, Job, MarkSet, Recording, Session, Tombstone, Track
-from nivelus.store.vault import Damaged, Older
+from nivelus.store.vault import DECODED, Damaged, Older
 
 MEASURED_AGAIN = "Recordings are being measured again for this version. It takes some seconds for each hour of sound."
 
@@ -66,7 +67,10 @@ def _clear_uploads(bench: Workbench, jobs: dict[str, str]) -> list[str]:
     for path in _files(bench.vault.incoming):
         if jobs.get(path.name) in OPEN:
             continue
-        if path.suffix == RECEIVING or path.name in jobs:
+        if DECODED in path.name:
+            # what it was decoded from is there as well
+            path.unlink(missing_ok=True)
+        elif path.suffix == RECEIVING or path.name in jobs:
             path.unlink(missing_ok=True)
             if jobs.get(path.name) != "done":
                 done.append("An upload that never became a track was cleared away.")
@@ -78,8 +82,11 @@ def _clear_uploads(bench: Workbench, jobs: dict[str, str]) -> list[str]:
 def _keep_upload(bench: Workbench, path: Path) -> str:
     """Put a whole upload that the database knows nothing of into the vault; what is no sound holds nothing to lose."""
     try:
-        info, grid, wave = measure_file(path)
-        bench.vault.add(path, hash_file(path), OF_DECODER[info.format].name, grid, wave, f"Upload {path.name}")
+        with as_read(path) as sound:
+            info, grid, wave = measure_file(sound)
+            original = path if sound != path else None
+            name = f"Upload {path.name}"
+            bench.vault.add(sound, hash_file(sound), OF_DECODER[info.format].name, grid, wave, name, original)
     except SoundError:
         path.unlink(missing_ok=True)
         return "An upload that is no sound was cleared away."

@@ -35,10 +35,14 @@ class KindTerms(View):
 
 
 class SoundFormatTerms(View):
-    """A format of sound files: what it and its kin are called, the endings of names, and the bits that it is written in."""
+    """A format of sound files: what it and its kin are called, the endings of names, and the bits that it is written in.
+
+    ``common`` are the words that people look for.
+    """
 
     name: str
     words: list[str]
+    common: list[str]
     endings: list[str]
     bits: list[int]
 

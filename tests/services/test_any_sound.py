@@ -1,0 +1,145 @@
+"""Any sound that a person has, through an import: decoded, asked about, kept as it came, and nothing left behind."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+
+from nivelus.core.errors import Refused
+from nivelus.jobs.queue import run_job
+from nivelus.services.files import renders
+from nivelus.services.files.imports import run_import, stage_file
+from nivelus.services.sessions import jobs, sessions
+from nivelus.services.track.workbench import Workbench
+from nivelus.services.upkeep.checking import check
+from nivelus.services.upkeep.mending import mend
+from nivelus.settings import Settings
+from nivelus.store.recording_rows import every_recording
+from tests.conftest import bring_in, uneven_voice, write_sound
+from tests.helpers.media import as_ffmpeg_decodes, encoded, ffmpeg
+
+
+@pytest.fixture
+def memo(tmp_path: Path) -> Path:
+    """A memo of a telephone."""
+    return encoded(write_sound(tmp_path / "v.wav", uneven_voice()), tmp_path / "memo.m4a")
+
+
+@pytest.fixture
+def film(tmp_path: Path) -> Path:
+    """A video with two sound tracks, the second of which is the voice; players take the first."""
+    voice = write_sound(tmp_path / "voice.wav", uneven_voice())
+    other = write_sound(tmp_path / "other.wav", uneven_voice((-20.0,)))
+    ffmpeg("-i", other, "-i", voice, "-map", "0:a", "-map", "1:a", "-c:a", "flac", tmp_path / "film.mkv")
+    return tmp_path / "film.mkv"
+
+
+def recorded(bench: Workbench) -> list[tuple[str, str, str]]:
+    """The recordings: hash, suffix and format."""
+    with bench.database.reading() as db:
+        return [(one.hash, one.suffix, one.format) for one in every_recording(db)]
+
+
+def left(bench: Workbench) -> list[Path]:
+    return list(bench.vault.incoming.iterdir())
+
+
+def test_a_memo_comes_in_as_any_recording_and_is_kept_as_it_was(bench: Workbench, memo: Path, settings: Settings) -> None:
+    session = sessions.create(bench, "Memo")
+    track = bring_in(bench, session, memo)
+    state = sessions.state(bench, session)
+    assert state.tracks[0].name == "memo"
+    assert state.tracks[0].timeline.formats == ["M4A"]
+    assert len([clip for clip in state.clips if clip.phrase_start is not None]) == 4
+    ((hash, suffix, format),) = recorded(bench)
+    assert (suffix, format) == ("wav", "M4A")
+    assert (bench.vault.folder(hash) / "original").read_bytes() == memo.read_bytes()
+    assert left(bench) == []
+    # what is heard is what is in it, and untouched it is rendered so
+    job = renders.request(bench, track, "wav", 32, False)
+    renders.run_render(bench, job.id)
+    rendered = soundfile.read(renders.rendered_file(bench, job.id)[0], dtype="float32")[0]
+    assert np.abs(rendered - as_ffmpeg_decodes(memo)[: len(rendered)]).max() < 1e-4
+    # the same memo once more is the same recording
+    bring_in(bench, session, memo)
+    assert len(recorded(bench)) == 1
+    assert left(bench) == []
+    assert mend(bench) == []
+    bench.close()
+    assert all(finding.good for finding in check(settings))
+
+
+def test_several_sound_tracks_are_asked_about_and_the_one_that_was_chosen_comes_in(bench: Workbench, film: Path) -> None:
+    session = sessions.create(bench, "Film")
+    job = stage_file(bench, session, film).id
+    run_import(bench, job)
+    (asked,) = jobs.list_jobs(bench, session)
+    assert (asked.state, asked.message) == ("asks", "“film.mkv” has 2 sound tracks. Choose one.")
+    assert asked.options == ["1 · mono, flac", "2 · mono, flac"]
+    assert sessions.state(bench, session).tracks == []
+    # it waits, also for the next start, and is nobody's work meanwhile
+    assert jobs.begin_anew(bench) == []
+    assert mend(bench) == []
+    run_job(bench, job)
+    with pytest.raises(Refused, match="still running"):
+        jobs.dismiss(bench, job)
+    with pytest.raises(Refused, match="none of what can be chosen"):
+        jobs.choose(bench, job, 2)
+    assert jobs.choose(bench, job, 1).state == "waiting"
+    with pytest.raises(Refused, match="answered already"):
+        jobs.choose(bench, job, 0)
+    run_import(bench, job)
+    (done,) = jobs.list_jobs(bench, session)
+    assert (done.state, done.options) == ("done", [])
+    assert len([clip for clip in sessions.state(bench, session).clips if clip.phrase_start is not None]) == 4
+    assert left(bench) == []
+
+
+def test_what_asks_can_be_stopped(bench: Workbench, film: Path) -> None:
+    session = sessions.create(bench, "Film")
+    job = stage_file(bench, session, film).id
+    run_import(bench, job)
+    assert jobs.cancel(bench, job).state == "cancelled"
+    with pytest.raises(Refused, match="answered already"):
+        jobs.choose(bench, job, 0)
+    jobs.dismiss(bench, job)
+    assert left(bench) == []
+
+
+def test_what_cannot_be_decoded_is_told_and_leaves_nothing(bench: Workbench, memo: Path, tmp_path: Path) -> None:
+    session = sessions.create(bench, "None")
+    (tmp_path / "half.m4a").write_bytes(memo.read_bytes()[:2000])
+    job = stage_file(bench, session, tmp_path / "half.m4a").id
+    run_import(bench, job)
+    (failed,) = jobs.list_jobs(bench, session)
+    assert failed.state == "failed"
+    assert failed.message.startswith("“half.m4a” is not a sound file that can be read.")
+    assert left(bench) == []
+    assert recorded(bench) == []
+
+
+def test_damaged_places_are_told(bench: Workbench, memo: Path, tmp_path: Path) -> None:
+    data = bytearray(memo.read_bytes())
+    at = data.index(b"mdat") + 4 + (len(data) - data.index(b"mdat")) // 3
+    data[at : at + 300] = bytes(300)
+    (tmp_path / "damaged.m4a").write_bytes(data)
+    session = sessions.create(bench, "Damaged")
+    job = stage_file(bench, session, tmp_path / "damaged.m4a").id
+    run_import(bench, job)
+    (done,) = jobs.list_jobs(bench, session)
+    assert done.state == "done"
+    assert "“damaged.m4a” is damaged in" in done.message
+
+
+def test_an_upload_that_the_database_has_lost_is_kept_decoded(bench: Workbench, memo: Path, film: Path) -> None:
+    for name, path in (("one", memo), ("two", film)):
+        (bench.vault.incoming / name).write_bytes(path.read_bytes())
+    (bench.vault.incoming / "one.decoded").write_bytes(b"half of it")
+    (bench.vault.incoming / ".one.decoded.abc.part").write_bytes(b"half of it")
+    assert sum("was kept with the recordings" in said for said in mend(bench)) == 2
+    assert left(bench) == []
+    originals = [bench.vault.folder(hash) / "original" for hash in bench.vault.hashes()]
+    assert {one.read_bytes() for one in originals} == {memo.read_bytes(), film.read_bytes()}
