@@ -11,8 +11,10 @@ from playwright.sync_api import Page, expect
 
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.measure.spans import span_levels
+from nivelus.core.sound.riff import Chunk
 from tests.browser.hands import render_link
 from tests.conftest import uneven_voice, write_sound
+from tests.helpers.files import say
 from tests.helpers.media import encoded, ffmpeg
 from tests.helpers.program import Program
 
@@ -64,6 +66,28 @@ def test_a_video_with_several_sound_tracks_asks_which_and_waits(own_program: Pro
     expect(choice).to_have_count(0)
     page.keyboard.press("2")
     expect(page.get_by_role("button", name=re.compile("2 Phrases"))).to_contain_text("of 4 level")
+
+
+def test_a_file_of_a_field_recorder_opens_into_its_tracks(quiet_page: Page, own_program: Program, tmp_path: Path) -> None:
+    page, one, two = quiet_page, uneven_voice(), uneven_voice((-20.0, -30.0, -25.0, -28.0))
+    names = b"".join(
+        b"<TRACK><INTERLEAVE_INDEX>%d</INTERLEAVE_INDEX><NAME>%s</NAME></TRACK>" % (number, name)
+        for number, name in enumerate((b"Boom", b"Keeper &lt;lapel&gt;", b"Spare"), 1)
+    )
+    recording = write_sound(tmp_path / "A001.wav", np.column_stack([one, two, 0 * one]))
+    say(recording, [Chunk(b"iXML", b"<BWFXML><TRACK_LIST>%s</TRACK_LIST></BWFXML>" % names)])
+    page.goto(own_program.address)
+    page.get_by_label("Sound files").set_input_files(recording)
+    expect(page.get_by_role("tab")).to_have_count(2, timeout=30_000)
+    expect(page.get_by_role("tab")).to_contain_text(["Boom", "Keeper <lapel>"])
+    expect(
+        page.get_by_text("“A001.wav” has 3 channels: each is a track of its own. Spare is silent and left out.")
+    ).to_be_visible()
+    expect(page.get_by_role("banner").get_by_text("A001")).to_be_visible()
+    page.keyboard.press("2")
+    page.keyboard.press("d")
+    page.get_by_role("button", name=re.compile("^Accept")).click()
+    expect(page.get_by_role("button", name=re.compile("2 Phrases"))).to_contain_text(re.compile("[34] of 4 level"))
 
 
 @pytest.mark.parametrize("way", ["mouse", "keys"])

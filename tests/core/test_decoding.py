@@ -294,7 +294,7 @@ def test_a_decoder_that_dies_falls_silent_or_tells_nonsense_leaves_nothing(
 
     one = {"channels": 1, "codec": "x", "language": "", "title": "", "usual": True}
     start = "import sys, time;" + message("I", {"format": "mov", "sounds": [one]})
-    form = message("F", {"rate": RATE, "channels": 1, "coding": "s16"})
+    form = message("F", {"rate": RATE, "channels": 1, "coding": "s16", "names": ["mono"]})
     some = message("S", b"\1\0" * 1000)
     with monkeypatch.context() as patch:
         for script in ("", "import sys; sys.exit(3)", start, start + form, start + form + some, "print('A' * 100000)"):

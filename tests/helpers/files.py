@@ -67,6 +67,7 @@ def bad_files(folder: Path) -> dict[str, tuple[Path, type[SoundError], str]]:
         "cut flac": (put("cut.flac", cut(flac, 0.6)), TruncatedSound, "cut short"),
         "cut ogg": (put("cut.ogg", cut(ogg, 0.6)), TruncatedSound, "cut short"),
         "header only": (put("head.wav", wav.read_bytes()[:30]), SoundError, "head.wav"),
+        "crowd": (write_sound(folder / "crowd.wav", np.tile(VOICE[:9600, None], 65)), UnfitSound, "64 are the most"),
         "surround": (write_sound(folder / "six.wav", np.tile(VOICE[:, None], 6)), UnfitSound, "6 channels"),
         "too slow": (write_sound(folder / "slow.wav", VOICE, 4000), UnfitSound, "4000 Hz"),
         "too fast": (write_sound(folder / "fast.wav", VOICE, 384_000), UnfitSound, "384000 Hz"),

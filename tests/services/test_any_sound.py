@@ -143,3 +143,75 @@ def test_an_upload_that_the_database_has_lost_is_kept_decoded(bench: Workbench, 
     assert left(bench) == []
     originals = [bench.vault.folder(hash) / "original" for hash in bench.vault.hashes()]
     assert {one.read_bytes() for one in originals} == {memo.read_bytes(), film.read_bytes()}
+
+
+def poly(tmp_path: Path, name: str = "A001.wav") -> Path:
+    """A file of a field recorder: two voices, a silent channel, and the first once more."""
+    one, two = uneven_voice(), uneven_voice((-20.0, -30.0, -25.0, -28.0))
+    return write_sound(tmp_path / name, np.column_stack([one, two, 0 * one, one]))
+
+
+def test_a_file_of_many_channels_comes_in_as_tracks(bench: Workbench, settings: Settings, tmp_path: Path) -> None:
+    session = sessions.create(bench, "Set")
+    first = stage_file(bench, session, poly(tmp_path)).id
+    other = stage_file(bench, session, write_sound(tmp_path / "later.wav", uneven_voice((-22.0,)))).id
+    more = run_job(bench, first)
+    assert len(more) == 3
+    for job in (*more, other):
+        assert run_job(bench, job) == []
+    items = jobs.list_jobs(bench, session)
+    assert {one.state for one in items} == {"done"}
+    assert items[0].message == (
+        "“A001.wav” has 4 channels: each is a track of its own. 3 of 4 is silent and left out. 4 of 4 is the same as 1 of 4."
+    )
+    state = sessions.state(bench, session)
+    assert [track.name for track in state.tracks] == ["later", "1 of 4", "2 of 4", "4 of 4"]
+    assert [track.timeline.channels for track in state.tracks] == [1] * 4
+    # the same samples are the same recording
+    assert len(recorded(bench)) == 3
+    assert left(bench) == []
+    bench.close()
+    assert all(finding.good for finding in check(settings))
+
+
+def test_channels_are_taken_apart_once_however_often_it_is_begun(
+    bench: Workbench, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    session = sessions.create(bench, "Set")
+    job = stage_file(bench, session, poly(tmp_path)).id
+
+    def killed(*_: object) -> None:
+        raise SystemExit
+
+    with monkeypatch.context() as patch:
+        # the program ends before the new jobs are written down
+        patch.setattr(jobs, "require_at_work", killed)
+        with pytest.raises(SystemExit):
+            run_import(bench, job)
+    assert left(bench) == [bench.vault.incoming / job]
+    assert jobs.begin_anew(bench) == [job]
+    more = run_import(bench, job)
+    assert run_import(bench, job) == more
+    assert [one.state for one in jobs.list_jobs(bench, session)] == ["done", *["waiting"] * 3]
+
+
+def test_sound_round_a_room_comes_in_as_tracks_called_by_where_they_sound(bench: Workbench, tmp_path: Path) -> None:
+    source = write_sound(tmp_path / "v.wav", np.column_stack([uneven_voice()] * 6))
+    film = tmp_path / "film.mkv"
+    ffmpeg("-i", source, "-af", "pan=5.1|c0=0.5*c0|c1=0.6*c0|c2=c0|c4=0.2*c0|c5=0.3*c0", "-c:a", "flac", film)
+    session = sessions.create(bench, "Film")
+    for job in run_job(bench, stage_file(bench, session, film).id):
+        run_job(bench, job)
+    names = [track.name for track in sessions.state(bench, session).tracks]
+    assert names[:3] == ["front left", "front right", "front center"]
+    assert len(names) == 5
+    assert left(bench) == []
+
+
+def test_many_channels_that_the_database_has_lost_are_kept(bench: Workbench, tmp_path: Path) -> None:
+    (bench.vault.incoming / "one").write_bytes(poly(tmp_path).read_bytes())
+    (bench.vault.incoming / "tmpabc").mkdir()
+    assert any("was kept with the recordings" in said for said in mend(bench))
+    # the first and the last are the same
+    assert len(bench.vault.hashes()) == 2
+    assert left(bench) == []

@@ -45,7 +45,7 @@ def test_a_good_file_becomes_a_track(bench: Workbench, voice_file: Path) -> None
     assert track == state.tracks[0].id
 
 
-@pytest.mark.parametrize("kind", ["empty", "text", "cut wav", "cut flac", "surround", "too fast", "no samples"])
+@pytest.mark.parametrize("kind", ["empty", "text", "cut wav", "cut flac", "crowd", "too fast", "no samples"])
 def test_a_bad_file_says_why_and_leaves_nothing(bench: Workbench, tmp_path: Path, kind: str) -> None:
     path, _, words = bad_files(tmp_path)[kind]
     session = sessions.create(bench, "One")

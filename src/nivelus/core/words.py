@@ -6,5 +6,5 @@ from collections.abc import Sequence
 
 
 def listed(words: Sequence[str], ending: str = "and") -> str:
-    """Two words or more in a sentence: "breaths, esses and gaps"."""
-    return f"{', '.join(words[:-1])} {ending} {words[-1]}"
+    """Some words in a sentence: "breaths, esses and gaps"."""
+    return f"{', '.join(words[:-1])} {ending} {words[-1]}" if len(words) > 1 else words[0]

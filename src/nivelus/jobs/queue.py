@@ -7,6 +7,7 @@ The queue only carries ids. What a job is and how far it got stands in the datab
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +23,7 @@ from nivelus.settings import Settings
 from nivelus.store.backups import QUEUE, is_whole
 from nivelus.store.database import is_held
 
-RUN = {"import": run_import, "render": run_render}
+RUN: dict[str, Callable[[Workbench, str], list[str]]] = {"import": run_import, "render": run_render}
 
 
 class JobQueue:
@@ -35,7 +36,8 @@ class JobQueue:
 
         def run(job_id: str) -> None:
             try:
-                run_job(self._own_bench(), job_id)
+                for more in run_job(self._own_bench(), job_id):
+                    self.put(more)
             except Exception as error:
                 # what a job itself meets is told in its row; here not even that could be written
                 write_down(error, f"job {job_id}")
@@ -76,10 +78,9 @@ class JobQueue:
         return self._bench
 
 
-def run_job(bench: Workbench, job_id: str) -> None:
-    """Run a job now, whatever it is; nothing if it is gone."""
-    if job_id in jobs.open_jobs(bench):
-        RUN[jobs.get(bench, job_id).kind](bench, job_id)
+def run_job(bench: Workbench, job_id: str) -> list[str]:
+    """Run a job now, whatever it is; nothing if it is gone. Ids of jobs that are to be run after it."""
+    return RUN[jobs.get(bench, job_id).kind](bench, job_id) if job_id in jobs.open_jobs(bench) else []
 
 
 def queue_file(data: Path) -> Path:

@@ -204,7 +204,9 @@ class _Out:
         self._coding = "s24" if codec.startswith("pcm_s24") else _CODINGS[self._kind]
         # gathered by the library: an array for every frame would take longer than decoding it
         self._held, self._count = av.AudioFifo(), 0
-        send("F", json.dumps({"rate": self.rate, "channels": self._channels, "coding": self._coding}).encode())
+        form = {"rate": self.rate, "channels": self._channels, "coding": self._coding}
+        names = [channel.description for channel in frame.layout.channels]
+        send("F", json.dumps({**form, "names": names}).encode())
 
     def put(self, frame: Any) -> int:
         """Append the samples of a frame; how many there are."""

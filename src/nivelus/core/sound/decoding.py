@@ -28,7 +28,7 @@ import numpy as np
 
 from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound, UndecidedSound, UnfitSound
 from nivelus.core.sound.pcm import decode24
-from nivelus.core.sound.reader import MAX_CHANNELS, RATES, Samples, SoundReader
+from nivelus.core.sound.reader import MAX_CHANNELS, MOST_CHANNELS, RATES, Samples, SoundReader, too_many
 from nivelus.core.sound.writer import CodedWriter
 from nivelus.core.sound_formats import DEMUXERS, every_format, of_demuxer
 from nivelus.core.stopping import step
@@ -57,11 +57,15 @@ class SoundTrack:
 
 @dataclass(frozen=True, slots=True)
 class Decoded:
-    """What became of a file: what it was in words, its sound tracks, and how many places of it could not be decoded."""
+    """What became of a file: what it was in words, its sound tracks, and how many places of it could not be decoded.
+
+    ``channels`` are the names of its channels, such as "front left".
+    """
 
     words: str
     tracks: tuple[SoundTrack, ...]
     damaged: int
+    channels: tuple[str, ...]
 
 
 def decode(
@@ -106,11 +110,13 @@ def decode(
                 raise said.why(bytes(body) if letter == "E" else b"")
         else:
             raise said.why(b"")
-    return Decoded(said.words, said.tracks, said.damaged)
+    return Decoded(said.words, said.tracks, said.damaged, said.channels)
 
 
 @contextmanager
-def as_read(path: Path, track: int | None = None, told: Callable[[str], None] | None = None) -> Iterator[Path]:
+def as_read(
+    path: Path, track: int | None = None, told: Callable[[str], None] | None = None, channels: int = MAX_CHANNELS
+) -> Iterator[Path]:
     """A file as ``SoundReader`` reads it: itself, or a decoded copy of it that goes with the block.
 
     Parameters
@@ -118,13 +124,14 @@ def as_read(path: Path, track: int | None = None, told: Callable[[str], None] | 
     path : the file
     track : the number of the sound track, from 0; the usual one if not given
     told : is told of it where that was a choice, and of damaged places
+    channels : how many it may have
 
     Raises
     ------
     FileError, SoundError
         If it can be read in neither way.
     """
-    if is_read(path):
+    if is_read(path, channels=channels):
         yield path
         return
     with tempfile.TemporaryDirectory(prefix="nivelus-") as folder:
@@ -136,21 +143,23 @@ def as_read(path: Path, track: int | None = None, told: Callable[[str], None] | 
         except UndecidedSound as error:
             decoded = decode(path, target, track=error.fields["usual"])
             say(f"{error.sentence} This one is read: {decoded.tracks[error.fields['usual']].words}.")
+        if len(decoded.channels) > channels:
+            raise too_many(path.name, len(decoded.channels))
         if decoded.damaged:
             say(damage(path.name, decoded.damaged))
         yield target
 
 
-def is_read(path: Path, name: str | None = None) -> bool:
+def is_read(path: Path, name: str | None = None, channels: int = MAX_CHANNELS) -> bool:
     """Whether ``SoundReader`` reads a file itself; otherwise ``decode`` may.
 
     Raises
     ------
     FileError, SoundError
-        If it would, but cannot; ``name`` is what the file is called in messages.
+        If it would, but cannot; ``name`` is what the file is called in messages, ``channels`` how many it may have.
     """
     try:
-        SoundReader(path, name).close()
+        SoundReader(path, name, channels).close()
     except NotSound:
         return False
     return True
@@ -169,6 +178,7 @@ class _Said:
         self.name, self._ending = name, ending
         self.words, self.damaged = "", 0
         self.tracks: tuple[SoundTrack, ...] = ()
+        self.channels: tuple[str, ...] = ()
 
     def look(self, told: dict[str, Any], track: int | None) -> None:
         """Take in which sound tracks there are."""
@@ -218,12 +228,9 @@ def _plain(text: str) -> str:
 def _write(target: Path, form: dict[str, Any], messages: Messages, said: _Said, along: Along | None) -> None:
     """Write the samples that a decoder sends."""
     rate, channels, coding = int(form["rate"]), int(form["channels"]), str(form["coding"])
-    if channels > MAX_CHANNELS:
-        raise UnfitSound(
-            f"“{said.name}” has {channels} channels; a voice is mono or stereo. Export the voice by itself.",
-            file=said.name,
-            channels=channels,
-        )
+    if channels > MOST_CHANNELS:
+        raise too_many(said.name, channels)
+    said.channels = tuple(_plain(str(one)) for one in form["names"][:channels])
     if not RATES[0] <= rate <= RATES[1]:
         raise UnfitSound(
             f"“{said.name}” has a sampling rate of {rate} Hz; 8 to 192 kHz can be used.", file=said.name, sample_rate=rate

@@ -30,7 +30,8 @@ from nivelus.core.sound.lengths import View, true_length
 from nivelus.core.sound.riff import MOST_BYTES, Chunk, read_chunks, walk
 from nivelus.core.sound_formats import OF_DECODER, every_format
 
-MAX_CHANNELS = 2
+MAX_CHANNELS, MOST_CHANNELS = 2, 64
+"""Of a voice or a bed, and of a file that can be taken apart."""
 RATES = (8_000, 192_000)
 _DEEP = {"PCM_32", "DOUBLE"}
 _LEAD_SECONDS = 0.2
@@ -74,6 +75,7 @@ class SoundReader:
     ----------
     path : file to read
     name : what to call the file in messages; its own name if not given
+    channels : how many it may have
 
     Raises
     ------
@@ -82,7 +84,7 @@ class SoundReader:
     NotSound, EmptySound, TruncatedSound, UnfitSound
     """
 
-    def __init__(self, path: Path, name: str | None = None) -> None:
+    def __init__(self, path: Path, name: str | None = None, channels: int = MAX_CHANNELS) -> None:
         import soundfile
 
         self.name, self._path = name or path.name, path
@@ -113,13 +115,9 @@ class SoundReader:
                 f"“{self.name}” is {file.format_info}, which is not read. Use {every_format('or')}.",
                 file=self.name,
             )
-        if file.channels > MAX_CHANNELS:
+        if file.channels > channels:
             self.close()
-            raise UnfitSound(
-                f"“{self.name}” has {file.channels} channels; a voice is mono or stereo. Export the voice by itself.",
-                file=self.name,
-                channels=file.channels,
-            )
+            raise too_many(self.name, file.channels)
         if not RATES[0] <= file.samplerate <= RATES[1]:
             self.close()
             raise UnfitSound(
@@ -217,6 +215,13 @@ class SoundReader:
 
     def __exit__(self, *_: object) -> None:
         self.close()
+
+
+def too_many(name: str, channels: int) -> UnfitSound:
+    """What to say of a file with so many channels."""
+    is_apart = channels <= MOST_CHANNELS
+    why = "a voice is mono or stereo. Export the voice by itself." if is_apart else f"{MOST_CHANNELS} are the most."
+    return UnfitSound(f"“{name}” has {channels} channels; {why}", file=name, channels=channels)
 
 
 def _open(source: bytes | View) -> Any:

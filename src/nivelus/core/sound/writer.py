@@ -168,12 +168,21 @@ class CodedWriter(SoundWriter):
     path : final name
     sample_rate : Hz
     channels : number of channels
-    coding : ``s16``, ``s24`` or ``s32`` for integers, ``f32`` for float
+    coding : ``s16``, ``s24`` or ``s32`` for integers, ``f32`` or ``f64`` for float
+    bext, chunks : as of ``SoundWriter``
     """
 
-    def __init__(self, path: Path, sample_rate: int, channels: int, coding: str) -> None:
-        super().__init__(path, sample_rate, channels, bits=int(coding[1:]))
-        self._tag = 3 if coding[0] == "f" else 1
+    def __init__(
+        self,
+        path: Path,
+        sample_rate: int,
+        channels: int,
+        coding: str,
+        bext: Bext | None = None,
+        chunks: Sequence[Chunk] = (),
+    ) -> None:
+        super().__init__(path, sample_rate, channels, bext=bext, chunks=chunks)
+        self._tag, self._bits = 3 if coding[0] == "f" else 1, int(coding[1:])
 
     def write_coded(self, data: memoryview) -> None:
         """Append samples as they stand in the file: little-endian, interleaved."""

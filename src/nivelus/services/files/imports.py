@@ -10,21 +10,18 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any, Protocol
 
-from sqlalchemy.orm import Session as DbSession
-
 from nivelus.core.errors import DiskFull, Refused, SoundError
 from nivelus.core.files import disk_full, free_bytes, is_full, size_in_words
 from nivelus.core.marks.bed import is_bed
 from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import find_marks
 from nivelus.core.marks.mark import Mark
-from nivelus.core.measure.along import MeasuredAlong
 from nivelus.core.measure.grid import measure_file
-from nivelus.core.sound.decoding import damage, decode, is_read
-from nivelus.core.sound.reader import SoundReader
+from nivelus.core.sound.decoding import damage
 from nivelus.core.sound_formats import OF_DECODER
 from nivelus.services.answers.answers import reading_back
 from nivelus.services.clips.phrases import clip_of
+from nivelus.services.files.coming import Coming, as_it_is_read, next_place, take_apart
 from nivelus.services.sessions import jobs
 from nivelus.services.sessions.jobs import RECEIVING, JobView
 from nivelus.services.sessions.recordings import forget_import, loose
@@ -34,11 +31,11 @@ from nivelus.services.track.workbench import Workbench
 from nivelus.store import history
 from nivelus.store.hashes import ContentHash, hash_file, is_older_hash
 from nivelus.store.history import require
-from nivelus.store.job_rows import failed_imports, open_payloads
+from nivelus.store.job_rows import failed_imports
 from nivelus.store.packing import pack
 from nivelus.store.recording_rows import dig_up, every_recording, recording_of
 from nivelus.store.tables import Clip, Job, MarkSet, Recording, Session, Track, new_id
-from nivelus.store.track_rows import last_position, tracks_in_order
+from nivelus.store.track_rows import tracks_in_order
 
 _BLOCK = 1 << 20
 _SCARCE = "The disk is nearly full: {} are left."
@@ -159,11 +156,17 @@ def bring_back(bench: Workbench, hashes: Collection[str]) -> list[JobView]:
     return jobs
 
 
-def run_import(bench: Workbench, job_id: str) -> None:
-    """Import a staged upload: measure it, find its marks, cut it, and add its track. What fails is said in the job."""
+def run_import(bench: Workbench, job_id: str) -> list[str]:
+    """Import a staged upload: measure it, find its marks, cut it, and add its track. What fails is said in the job.
+
+    The answer is the ids of jobs that are to be run in its place, where a file was taken apart.
+    """
     failed = "It could not be imported. Try again, or export the file anew."
-    jobs.run(bench, job_id, lambda job: {"track": _import(bench, job)}, failed)
+    jobs.run(bench, job_id, lambda job: _import(bench, job), failed)
     _name_after_what_came(bench, job_id)
+    with bench.database.reading() as db:
+        job = db.get(Job, job_id)
+        return [] if job is None or job.state != "done" else job.result.get("jobs", [])
 
 
 def _name_after_what_came(bench: Workbench, job_id: str) -> None:
@@ -195,7 +198,7 @@ def _add_job(bench: Workbench, session_id: str, staged: Path, name: str, message
     try:
         with bench.database.writing() as db:
             require(db, Session, session_id, "session")
-            job = jobs.new_job(session_id, "import", name, place=_next_place(db, session_id), **payload)
+            job = jobs.new_job(session_id, "import", name, place=next_place(db, session_id), **payload)
             job.id, job.message = staged.name, message
             db.add(job)
             db.flush()
@@ -205,30 +208,19 @@ def _add_job(bench: Workbench, session_id: str, staged: Path, name: str, message
         raise
 
 
-def _next_place(db: DbSession, session_id: str) -> int:
-    """The position of the track of a file that comes in now: behind all that are there, and all that are still being read."""
-    last = last_position(db, session_id)
-    taken = [int(payload.get("place", -1)) for payload in open_payloads(db, session_id)]
-    return max(-1 if last is None else last, *taken, -1) + 1
-
-
-def _import(bench: Workbench, job: Job) -> str:
+def _import(bench: Workbench, job: Job) -> dict[str, Any]:
     staged = bench.vault.incoming / job.id
     if not staged.exists():
         raise SoundError(f"“{job.name}” no longer exists. Drop it again.")
     content, known = _content_of(bench, job, staged)
     with bench.database.reading() as db:
         longest = require(db, Session, job.session_id, "session").longest
-    sound, decoded = staged, None
     there = _there(bench, known)
-    if there is None and not is_read(staged, job.name):
-        sound = bench.vault.decoded(job.id)
-        report = jobs.reporter(bench, job, "decoding and measuring", 8, 92)
-        with MeasuredAlong(job.name) as along:
-            decoded = decode(staged, sound, job.name, job.payload.get("choice"), report, along.take)
-            grid, wave = along.result()
-        with SoundReader(sound, job.name) as reader:
-            info = reader.info
+    coming = Coming(staged) if there is not None else as_it_is_read(bench, job, staged)
+    if coming.is_apart:
+        return {"jobs": take_apart(bench, job, coming)}
+    sound, decoded = coming.sound, coming.decoded
+    if decoded:
         content = hash_file(sound)
         with bench.database.reading() as db:
             there = _there(bench, recording_of(db, content))
@@ -236,13 +228,14 @@ def _import(bench: Workbench, job: Job) -> str:
     if there is not None:
         grid, suffix, is_new = bench.vault.grid(there), there.suffix, False
     else:
-        if not decoded:
-            info, grid, wave = measure_file(sound, jobs.reporter(bench, job, "measuring", 8, 92), job.name)
+        report = jobs.reporter(bench, job, "measuring", 8, 92)
+        info, grid, wave = coming.measured or measure_file(sound, report, job.name)
         jobs.reporter(bench, job, "storing", 92, 94)(0.5)
         suffix = OF_DECODER[info.format].name
         is_new = bench.vault.add(sound, content, suffix, grid, wave, job.name, original)
         # the waveform of an hour is as large as all that marks are found with
         del wave
+        coming = replace(coming, measured=None)
     try:
         jobs.reporter(bench, job, "finding marks", 94, 98)(0.5)
         marks = find_marks(grid, longest)
@@ -252,7 +245,7 @@ def _import(bench: Workbench, job: Job) -> str:
             recording.format = decoded.words
         bed = is_bed(grid, [grid.span(phrase.start, phrase.end) for phrase in found.phrases])
         cells = cut_into_cells(grid, replace(found, phrases=(), cuts=()) if bed else found)
-        told = [CAME_AS_BED.format(name=_track_name(job.name))] if bed else []
+        told = [CAME_AS_BED.format(name=_title(job))] if bed else []
         told += [damage(job.name, decoded.damaged)] if decoded and decoded.damaged else []
         # the track appears together with the end of the job
         track = _add_track(bench, job, recording, cells, () if bed else marks.details, "bed" if bed else "voice", told)
@@ -266,7 +259,12 @@ def _import(bench: Workbench, job: Job) -> str:
         _, grid, wave = measure_file(sound)
         bench.vault.add(sound, content, suffix, grid, wave, job.name, original)
     bench.vault.clear_job(job.id)
-    return track
+    return {"track": track}
+
+
+def _title(job: Job) -> str:
+    """What the track of an import is called."""
+    return str(job.payload.get("title") or _track_name(job.name))
 
 
 def _there(bench: Workbench, recording: Recording | None) -> Recording | None:
@@ -318,9 +316,9 @@ def _add_track(
         track = Track(
             session_id=job.session_id,
             recording_id=stored.id,
-            name=_track_name(job.name),
+            name=_title(job),
             # whichever is read first: tracks stand in the order in which their files came
-            position=job.payload["place"] if "place" in job.payload else _next_place(db, job.session_id),
+            position=job.payload["place"] if "place" in job.payload else next_place(db, job.session_id),
             kind=kind,
         )
         db.add(track)

@@ -61,10 +61,11 @@ def request_mix(bench: Workbench, session_id: str, format: str, bits: int, limit
         return _job(db, session_id, f"{session.name} - mix", mix=session_id, **asked)
 
 
-def run_render(bench: Workbench, job_id: str) -> None:
-    """Render as the job says. What fails is said in the job, and nothing is left under the final name."""
+def run_render(bench: Workbench, job_id: str) -> list[str]:
+    """Render as the job says. What fails is said in the job, and nothing is left under the final name. No job follows."""
     failed = "It could not be rendered. Try it again."
     jobs.run(bench, job_id, lambda job: _render(bench, job), failed)
+    return []
 
 
 def _kind(format: str, bits: int) -> str:

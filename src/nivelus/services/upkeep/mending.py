@@ -8,8 +8,10 @@ again, marks that were never looked for are found, and what was measured by an o
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
 from sqlalchemy import and_, or_, select
 from sqlalchemy.orm import Session as DbSession
@@ -21,7 +23,9 @@ from nivelus.core.marks.details import find_details
 from nivelus.core.marks.features import shows_highs
 from nivelus.core.marks.phrases import find_phrases
 from nivelus.core.measure.grid import measure_file
+from nivelus.core.sound.channels import split
 from nivelus.core.sound.decoding import as_read
+from nivelus.core.sound.reader import MAX_CHANNELS, MOST_CHANNELS, SoundReader
 from nivelus.core.sound_formats import OF_DECODER
 from nivelus.services.clips.clips import measure_clip
 from nivelus.services.sessions.jobs import RECEIVING
@@ -64,11 +68,14 @@ def mend(bench: Workbench, say: Callable[[str], None] | None = None) -> list[str
 
 def _clear_uploads(bench: Workbench, jobs: dict[str, str]) -> list[str]:
     done = []
+    for folder in bench.vault.incoming.glob("*/"):
+        # where something was taken apart below
+        shutil.rmtree(folder, ignore_errors=True)
     for path in _files(bench.vault.incoming):
         if jobs.get(path.name) in OPEN:
             continue
-        if DECODED in path.name:
-            # what it was decoded from is there as well
+        if DECODED in path.name or path.name.startswith("."):
+            # what it was made from is there as well
             path.unlink(missing_ok=True)
         elif path.suffix == RECEIVING or path.name in jobs:
             path.unlink(missing_ok=True)
@@ -81,17 +88,28 @@ def _clear_uploads(bench: Workbench, jobs: dict[str, str]) -> list[str]:
 
 def _keep_upload(bench: Workbench, path: Path) -> str:
     """Put a whole upload that the database knows nothing of into the vault; what is no sound holds nothing to lose."""
+    name = f"Upload {path.name}"
     try:
-        with as_read(path) as sound:
-            info, grid, wave = measure_file(sound)
-            original = path if sound != path else None
-            name = f"Upload {path.name}"
-            bench.vault.add(sound, hash_file(sound), OF_DECODER[info.format].name, grid, wave, name, original)
+        with as_read(path, channels=MOST_CHANNELS) as sound, TemporaryDirectory(dir=bench.vault.incoming) as folder:
+            with SoundReader(sound, channels=MOST_CHANNELS) as reader:
+                is_apart = reader.info.channels > MAX_CHANNELS
+            if is_apart:
+                for channel in split(sound, lambda number: Path(folder) / str(number)):
+                    if channel.path is not None:
+                        _keep(bench, channel.path, f"{name} {channel.name}")
+            else:
+                _keep(bench, sound, name, path if sound != path else None)
     except SoundError:
         path.unlink(missing_ok=True)
         return "An upload that is no sound was cleared away."
     path.unlink(missing_ok=True)
     return "An upload that no session knows was kept with the recordings."
+
+
+def _keep(bench: Workbench, sound: Path, name: str, original: Path | None = None) -> None:
+    """Put a sound into the vault."""
+    info, grid, wave = measure_file(sound)
+    bench.vault.add(sound, hash_file(sound), OF_DECODER[info.format].name, grid, wave, name, original)
 
 
 def _clear_renders(bench: Workbench, jobs: dict[str, str]) -> list[str]:

@@ -1,0 +1,178 @@
+"""Files of many channels, as field recorders write them: each channel becomes a file of its own.
+
+Channels are named by the track list of ``iXML`` (iXML specification 3) where there is one. Samples stay what they are, and what
+the file says besides its sound goes into every one of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from xml.parsers import expat
+
+import numpy as np
+import numpy.typing as npt
+from blake3 import blake3
+
+from nivelus.core.errors import SilentSound
+from nivelus.core.sound.pcm import encode24
+from nivelus.core.sound.reader import MOST_CHANNELS, Samples, SoundReader
+from nivelus.core.sound.riff import MOST_BYTES, Chunk
+from nivelus.core.sound.writer import CodedWriter
+from nivelus.core.words import listed
+
+_BLOCK = 1 << 20
+"""Samples of all channels together that are held."""
+_NAME_LENGTH = 80
+_CODINGS = {"PCM_16": "s16", "PCM_S8": "s16", "PCM_U8": "s16", "PCM_24": "s24", "PCM_32": "s32", "DOUBLE": "f64"}
+"""How the samples of a channel are written by how they come; as 32-bit float otherwise."""
+
+
+@dataclass(frozen=True, slots=True)
+class Channel:
+    """A channel of a file: its number from 1, its name, and the file that it became; None where it is silent.
+
+    ``same`` is the number of an earlier channel with the very same samples, None where there is none.
+    """
+
+    number: int
+    name: str
+    path: Path | None
+    same: int | None
+
+
+def split(
+    source: Path,
+    target: Callable[[int], Path],
+    name: str | None = None,
+    names: Sequence[str] = (),
+    progress: Callable[[float], None] | None = None,
+) -> list[Channel]:
+    """Write every channel of a file that is not silent into a WAV file of its own. O(samples), in blocks.
+
+    Parameters
+    ----------
+    source : the file, of MOST_CHANNELS at most
+    target : where the channel of a number, from 1, is written, whole or not at all
+    name : what to call the file in messages
+    names : of the channels, where they are known; those of ``iXML`` come first, "2 of 8" stands for the others
+    progress : called now and then with the share done, 0 ... 1; may raise to stop the work
+
+    Raises
+    ------
+    SoundError
+        If the file cannot be used, or if all of it is silent; nothing is written then.
+    DiskFull
+    """
+    with SoundReader(source, name, MOST_CHANNELS) as reader, ExitStack() as stack:
+        info = reader.info
+        count = info.channels
+        coding = _CODINGS.get(info.subtype, "f32")
+        chunks = reader.chunks(MOST_BYTES // count)
+        called = channel_names(chunks)
+        writers = [
+            stack.enter_context(CodedWriter(target(number), info.sample_rate, 1, coding, info.bext, chunks))
+            for number in range(1, count + 1)
+        ]
+        contents, sounds = [blake3() for _ in range(count)], [False] * count
+        frames = max(_BLOCK // count, 1)
+        for start in range(0, info.frames, frames):
+            block = reader.read(start, frames)
+            for place, samples in enumerate(block.T):
+                data = _coded(np.ascontiguousarray(samples), coding)
+                contents[place].update(data)
+                sounds[place] = sounds[place] or bool(samples.any())
+                writers[place].write_coded(data)
+            if progress:
+                progress(min((start + frames) / info.frames, 1.0))
+        if not any(sounds):
+            raise SilentSound(f"“{reader.name}” is silent from start to end: there is no level to even out.", file=reader.name)
+    first: dict[bytes, int] = {}
+    channels = []
+    for number in range(1, count + 1):
+        path, content = target(number), contents[number - 1].digest()
+        if not sounds[number - 1]:
+            path.unlink()
+        known = names[number - 1] if number <= len(names) else f"{number} of {count}"
+        is_same = sounds[number - 1] and content in first
+        channels.append(
+            Channel(
+                number,
+                called.get(number, known),
+                path if sounds[number - 1] else None,
+                first[content] if is_same else None,
+            )
+        )
+        first.setdefault(content, number)
+    return channels
+
+
+def in_words(channels: Sequence[Channel], name: str) -> str:
+    """What is told of a file that was split."""
+    silent = [one.name for one in channels if one.path is None]
+    told = [f"“{name}” has {len(channels)} channels: each is a track of its own."]
+    if silent:
+        told.append(f"{listed(silent)} {'is' if len(silent) == 1 else 'are'} silent and left out.")
+    by_number = {one.number: one for one in channels}
+    told += [f"{one.name} is the same as {by_number[one.same].name}." for one in channels if one.same is not None]
+    return " ".join(told)
+
+
+def channel_names(chunks: Sequence[Chunk]) -> dict[int, str]:
+    """The names of channels by their number, from 1, as the track list of ``iXML`` has them; none where it cannot be read."""
+    body = next((chunk.body for chunk in chunks if chunk.name == b"iXML"), None)
+    if body is None:
+        return {}
+    try:
+        tracks = _tracks(body.rstrip(b"\0 \r\n\t"))
+    except (expat.ExpatError, ValueError):
+        return {}
+    names: dict[int, str] = {}
+    for track in tracks[:MOST_CHANNELS]:
+        # the place in the file; the index of a channel is that of the recorder, and stands for it where nothing else does
+        place = track.get("INTERLEAVE_INDEX") or track.get("CHANNEL_INDEX") or ""
+        called = "".join(c for c in " ".join(track.get("NAME", "").split()) if c.isprintable())[:_NAME_LENGTH]
+        if called and place.strip().isdecimal() and len(place.strip()) < 4:
+            names.setdefault(int(place), called)
+    return names
+
+
+def _tracks(body: bytes) -> list[dict[str, str]]:
+    """What is said of each track in the list of ``iXML``. No entity is expanded: a document that declares one is refused."""
+    tracks: list[dict[str, str]] = []
+    path: list[str] = []
+
+    def refuse(*_: Any) -> None:
+        raise ValueError("iXML declares entities")
+
+    def begin(element: str, _: Any) -> None:
+        path.append(element)
+        if path[-2:] == ["TRACK_LIST", "TRACK"]:
+            tracks.append({})
+
+    def text(part: str) -> None:
+        if len(path) > 2 and path[-3:-1] == ["TRACK_LIST", "TRACK"] and tracks:
+            said = tracks[-1].get(path[-1], "")
+            tracks[-1][path[-1]] = (said + part)[:1000]
+
+    parser = expat.ParserCreate()
+    parser.StartElementHandler = begin
+    parser.EndElementHandler = lambda _: path.pop()
+    parser.CharacterDataHandler = text
+    parser.StartDoctypeDeclHandler = parser.EntityDeclHandler = refuse
+    parser.Parse(body, True)
+    return tracks
+
+
+def _coded(samples: Samples, coding: str) -> memoryview:
+    """The samples of a channel, (n,), as they stand in a file."""
+    if coding == "s24":
+        packed = np.empty(len(samples) * 3, np.uint8)
+        encode24(samples.astype(np.float32, copy=False), packed)
+        return packed.data
+    kind, full = {"s16": ("<i2", 1 << 15), "s32": ("<i4", 1 << 31), "f32": ("<f4", 0), "f64": ("<f8", 0)}[coding]
+    out: npt.NDArray[Any] = np.rint(samples * full) if full else samples
+    return out.astype(kind).data.cast("B")

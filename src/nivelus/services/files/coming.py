@@ -1,0 +1,106 @@
+"""A file on its way in, before it is measured: decoded if it has to be, and taken apart where it has many channels."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from sqlalchemy.orm import Session as DbSession
+
+from nivelus.core.errors import UnfitSound
+from nivelus.core.measure.along import MeasuredAlong
+from nivelus.core.measure.grid import LevelGrid, Wave
+from nivelus.core.sound.channels import in_words, split
+from nivelus.core.sound.decoding import Decoded, decode, is_read
+from nivelus.core.sound.reader import MAX_CHANNELS, MOST_CHANNELS, SoundInfo, SoundReader
+from nivelus.services.sessions import jobs
+from nivelus.services.track.workbench import Workbench
+from nivelus.store.job_rows import open_payloads
+from nivelus.store.tables import Job, new_id
+from nivelus.store.track_rows import last_position
+
+
+@dataclass(frozen=True, slots=True)
+class Coming:
+    """A sound that comes in: the file to be measured, what it was decoded from, and what was measured meanwhile."""
+
+    sound: Path
+    decoded: Decoded | None = None
+    measured: tuple[SoundInfo, LevelGrid, Wave] | None = None
+    is_apart: bool = False
+    """Whether it has more channels than a track."""
+
+
+def as_it_is_read(bench: Workbench, job: Job, staged: Path) -> Coming:
+    """A staged upload as a sound that is read.
+
+    Raises
+    ------
+    FileError, SoundError
+        If it is none; also UndecidedSound, where it has several sound tracks and none was chosen.
+    """
+    try:
+        if is_read(staged, job.name):
+            return Coming(staged)
+    except UnfitSound as error:
+        if not MAX_CHANNELS < error.fields.get("channels", 0) <= MOST_CHANNELS:
+            raise
+        return Coming(staged, is_apart=True)
+    sound = bench.vault.decoded(job.id)
+    report = jobs.reporter(bench, job, "decoding and measuring", 8, 92)
+    with MeasuredAlong(job.name) as along:
+        decoded = decode(staged, sound, job.name, job.payload.get("choice"), report, along.take)
+        if len(decoded.channels) > MAX_CHANNELS:
+            return Coming(sound, decoded, is_apart=True)
+        grid, wave = along.result()
+    with SoundReader(sound, job.name) as reader:
+        return Coming(sound, decoded, (reader.info, grid, wave))
+
+
+def take_apart(bench: Workbench, job: Job, coming: Coming) -> list[str]:
+    """Make an import of each channel of a file; the ids of their jobs. The job itself is done with that.
+
+    Raises
+    ------
+    SoundError, DiskFull
+        If that cannot be; nothing is left of it then.
+    """
+    ids: dict[int, str] = {}
+
+    def target(number: int) -> Path:
+        return bench.vault.incoming / ids.setdefault(number, new_id())
+
+    report = jobs.reporter(bench, job, "taking its channels apart", 8 if coming.decoded is None else 92, 98)
+    names = coming.decoded.channels if coming.decoded else ()
+    try:
+        channels = split(coming.sound, target, job.name, names, report)
+        with bench.database.writing() as db:
+            jobs.require_at_work(db, job)
+            made = []
+            for channel in channels:
+                if channel.path is None:
+                    continue
+                name = f"{Path(job.name).stem} {channel.name}"
+                more = {"place": next_place(db, job.session_id), "title": channel.name}
+                one = jobs.new_job(job.session_id, "import", name, **more)
+                one.id = channel.path.name
+                db.add(one)
+                db.flush()
+                made.append(one.id)
+            row = db.get(Job, job.id)
+            if row is not None:
+                row.state, row.percent, row.result = "done", 100.0, {"jobs": made}
+                row.message = in_words(channels, job.name)
+    except BaseException:
+        for id in ids.values():
+            (bench.vault.incoming / id).unlink(missing_ok=True)
+        raise
+    bench.vault.clear_job(job.id)
+    return made
+
+
+def next_place(db: DbSession, session_id: str) -> int:
+    """The position of the track of a file that comes in now: behind all that are there, and all that are still being read."""
+    last = last_position(db, session_id)
+    taken = [int(payload.get("place", -1)) for payload in open_payloads(db, session_id)]
+    return max(-1 if last is None else last, *taken, -1) + 1
