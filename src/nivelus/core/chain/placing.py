@@ -50,6 +50,24 @@ def run_at(runs: Runs, position: float) -> Run | None:
     return next((run for run in runs if run.start <= position < run.end), None)
 
 
+def uncovered(start: int, end: int, spans: Sequence[tuple[int, int]], least: int) -> list[tuple[int, int]]:
+    """What of a span no other one lies over. O(spans).
+
+    Parameters
+    ----------
+    start, end : the span, samples
+    spans : others, in order of time, each of which lies over some of it
+    least : pieces that are shorter are none
+    """
+    left = []
+    for a, b in spans:
+        if a > start:
+            left.append((start, a))
+        start = max(start, b)
+    left.append((start, end))
+    return [(a, b) for a, b in left if b - a >= least]
+
+
 def place_found(found: Mapping[str | None, FoundMarks], runs: Runs, samples: int) -> FoundMarks:
     """The marks that are heard on a track, from those found in its recordings. O(marks).
 

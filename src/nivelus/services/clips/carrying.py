@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from nivelus.core.chain.placing import moved_name
+from nivelus.core.chain.placing import moved_name, uncovered
 from nivelus.core.errors import Locked, NotFound, Refused
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.marks.mark import COLUMNS
@@ -155,7 +155,7 @@ def make_room(bench: Workbench, edit: Edit, row: Row, spans: Iterable[tuple[int,
             continue
         if clip.locked:
             raise Locked("A locked phrase is in the way.", "Unlock it first, or choose another place.")
-        left = _uncovered(clip.start, clip.end, spans[int(first) : int(last)], round(SHORTEST_CLIP_SECONDS * row.rate))
+        left = uncovered(clip.start, clip.end, spans[int(first) : int(last)], round(SHORTEST_CLIP_SECONDS * row.rate))
         stored = require(edit.db, Clip, clip.id, "phrase")
         if not left:
             edit.db.delete(stored)
@@ -291,14 +291,3 @@ def _carry_marks(edit: Edit, origin: Row, target: Row, recordings: Collection[st
             table[:, places] = np.rint(table[:, places] * target.rate / origin.rate)
             data = pack_table(table)
         edit.db.add(MarkSet(track_id=target.track.id, recording_id=wanted, data=data))
-
-
-def _uncovered(start: int, end: int, spans: Sequence[tuple[int, int]], least: int) -> list[tuple[int, int]]:
-    """What of a span no other one lies over; pieces shorter than ``least`` are none."""
-    left = []
-    for a, b in spans:
-        if a > start:
-            left.append((start, a))
-        start = max(start, b)
-    left.append((start, end))
-    return [(a, b) for a, b in left if b - a >= least]

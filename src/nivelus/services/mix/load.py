@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import asdict, replace
 from functools import partial
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
+from nivelus.core.chain.order import order
 from nivelus.core.chain.state import TrackState
 from nivelus.core.dynamics.compressor import Compressor
-from nivelus.core.dynamics.detector import STEP, Reduction, Side, Worked, reduction_of, work_on_all
+from nivelus.core.dynamics.detector import STEP, Side, Worked, reduction_of, work_on_all
 from nivelus.core.dynamics.load import HARD, LoadFigures, by_phrase, load_figures, threshold_for
 from nivelus.core.errors import Refused, Stale
-from nivelus.core.gain.compiled import FloatArray, GainCurve
-from nivelus.core.measure.loudness import gated_loudness, to_db
+from nivelus.core.gain.compiled import GainCurve
 from nivelus.core.sound.reader import RATES
 from nivelus.core.sound.source import SoundSource
 from nivelus.core.sound.timeline import open_sound
@@ -87,7 +87,7 @@ def _view_of(bench: Workbench, timeline: Timeline, state: TrackState, settings: 
         ]
         if len(spans)
         else [],
-        order=_order(state, before, after, spans) if len(spans) > 1 else None,
+        order=OrderView(**asdict(order(state, before, after, spans))) if len(spans) > 1 else None,
     )
 
 
@@ -179,30 +179,3 @@ def _view(figures: LoadFigures) -> LoadFiguresView:
     return LoadFiguresView(
         average=figures.average, spread=figures.spread, highest=figures.highest, over3=over3, over6=over6, over10=over10
     )
-
-
-def _order(state: TrackState, before: Reduction, after: Reduction, spans: FloatArray) -> OrderView:
-    """The quieter and the louder half of the phrases, with the gain ahead of the compressor and behind it."""
-    grid = state.grid
-    assert grid is not None
-    slices = state.clips.phrase_slices(grid, state.clips.judged)
-    levels = state.clips.loudness[state.clips.judged]
-    is_loud = levels >= np.median(levels)
-    power = np.asarray(grid.column("k"), np.float64) * state.gain_per_frame[:, 0]
-    peaks = np.asarray(grid.column("true_peak"), np.float64) * state.gain_per_frame[:, 1]
-    steps = np.minimum(np.arange(len(power)) * grid.sample_rate // 100 // STEP, len(before) - 1)
-    sides = {}
-    for name, reduction in (("ahead", after), ("behind", before)):
-        own = by_phrase(reduction, spans)
-        factor = 10 ** (-reduction[steps].astype(np.float64) / 20)
-        out, highest = power * factor**2, peaks * factor
-        heard = np.array([gated_loudness(out[span]) for span in slices])
-        tops = to_db(np.array([highest[span].max() for span in slices]))
-        sides[name] = (own, heard, tops - heard)
-    figures = {}
-    for name, (own, heard, crest) in sides.items():
-        for part, which in (("quiet", ~is_loud), ("loud", is_loud)):
-            figures[f"{name}_{part}"] = float(own[which].mean()) if which.any() else 0.0
-            figures[f"{name}_{part}_crest"] = float(crest[which].mean()) if which.any() else 0.0
-        figures[f"{name}_spread"] = float(heard.std())
-    return OrderView(**figures)
