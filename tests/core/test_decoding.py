@@ -292,8 +292,8 @@ def test_a_decoder_that_dies_falls_silent_or_tells_nonsense_leaves_nothing(
         data = body if isinstance(body, bytes) else json.dumps(body).encode()
         return f"sys.stdout.buffer.write({letter.encode() + struct.pack('<I', len(data)) + data!r});"
 
-    one = {"channels": 1, "codec": "x", "language": "", "title": "", "usual": True}
-    start = "import sys, time;" + message("I", {"format": "mov", "sounds": [one]})
+    one = {"channels": 1, "codec": "x", "language": "", "title": "", "usual": True, "tags": {}}
+    start = "import sys, time;" + message("I", {"format": "mov", "sounds": [one], "tags": {}, "chapters": []})
     form = message("F", {"rate": RATE, "channels": 1, "coding": "s16", "names": ["mono"]})
     some = message("S", b"\1\0" * 1000)
     with monkeypatch.context() as patch:

@@ -60,7 +60,7 @@ def render(
             )
         if bext is not None:
             bext = with_history(bext, info.sample_rate, bits, info.channels)
-        chunks = reader.chunks() if format == "wav" else ()
+        chunks = reader.chunks()
         with SoundWriter(target, info.sample_rate, info.channels, format, bits, bext, replace_file, chunks) as writer:
             for start in range(0, info.frames, BLOCK):
                 writer.write(apply_gain(reader.read(start, BLOCK), total, start))

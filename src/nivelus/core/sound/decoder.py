@@ -95,7 +95,12 @@ def _decode(demuxers: str, wanted: str) -> None:
         streams = container.streams.audio
         if not streams:
             raise Failed("none")
-        send("I", json.dumps({"format": container.format.name, "sounds": [_told(stream) for stream in streams]}).encode())
+        chapters = [
+            (float(one["start"] * (one["time_base"] or 0)), str(one["metadata"].get("title", ""))[:200])
+            for one in container.chapters()[:1000]
+        ]
+        said = {"format": container.format.name, "tags": _tags(container.metadata), "chapters": chapters}
+        send("I", json.dumps({**said, "sounds": [_told(stream) for stream in streams]}).encode())
         if not wanted and len(streams) > 1:
             return
         number = int(wanted or 0)
@@ -109,6 +114,11 @@ def _decode(demuxers: str, wanted: str) -> None:
         _send_sound(container, stream)
 
 
+def _tags(metadata: dict[str, str]) -> dict[str, str]:
+    """What is said of a file or a sound track, by lower-case names, no more than a page of it."""
+    return {key.lower()[:40]: str(value)[:2000] for key, value in list(metadata.items())[:60]}
+
+
 def _told(stream: Any) -> dict[str, Any]:
     context = stream.codec_context
     return {
@@ -116,6 +126,7 @@ def _told(stream: Any) -> dict[str, Any]:
         "channels": context.channels,
         "language": (stream.language or "")[:20],
         "title": stream.metadata.get("title", "")[:80],
+        "tags": _tags(stream.metadata),
         "usual": bool(int(stream.disposition) & 1),
     }
 

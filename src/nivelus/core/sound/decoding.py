@@ -29,6 +29,7 @@ import numpy as np
 from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound, UndecidedSound, UnfitSound
 from nivelus.core.sound.pcm import decode24
 from nivelus.core.sound.reader import MAX_CHANNELS, MOST_CHANNELS, RATES, Samples, SoundReader, too_many
+from nivelus.core.sound.riff import Chunk, Marker, chunks_of, tag_chunks
 from nivelus.core.sound.writer import CodedWriter
 from nivelus.core.sound_formats import DEMUXERS, every_format, of_demuxer
 from nivelus.core.stopping import step
@@ -179,11 +180,16 @@ class _Said:
         self.words, self.damaged = "", 0
         self.tracks: tuple[SoundTrack, ...] = ()
         self.channels: tuple[str, ...] = ()
+        self._tags: dict[str, str] = {}
+        self._chapters: list[tuple[float, str]] = []
 
     def look(self, told: dict[str, Any], track: int | None) -> None:
         """Take in which sound tracks there are."""
         self.words = of_demuxer(told["format"], self._ending)
         self.tracks = tuple(_in_words(number, one) for number, one in enumerate(told["sounds"]))
+        own = told["sounds"][track or 0]["tags"] if len(told["sounds"]) > (track or 0) else {}
+        self._tags = {**own, **told["tags"]}
+        self._chapters = told["chapters"]
         if track is None and len(self.tracks) > 1:
             raise UndecidedSound(
                 f"“{self.name}” has {len(self.tracks)} sound tracks.",
@@ -191,6 +197,17 @@ class _Said:
                 options=[one.words for one in self.tracks],
                 usual=next((one.number for one in self.tracks if one.is_usual), 0),
             )
+
+    def chunks(self, rate: int) -> tuple[Chunk, ...]:
+        """Tags and chapters as a WAV file at a rate, Hz, says them."""
+        said = {**self._tags, "tracknumber": self._tags.get("track", "")}
+        said["date"] = said.get("date") or said.get("creation_time", "")
+        markers = [
+            Marker(round(at * rate), 0, ((b"labl", title.encode("utf-8", "replace") + b"\0"),))
+            for at, title in self._chapters
+            if 0 <= round(at * rate) < 1 << 32
+        ]
+        return (*tag_chunks({name: _plain(text) for name, text in said.items()}), *chunks_of(markers))
 
     def why(self, word: bytes) -> SoundError:
         """What to say of a file that was not decoded."""
@@ -237,7 +254,7 @@ def _write(target: Path, form: dict[str, Any], messages: Messages, said: _Said, 
         )
     assert coding in _CODINGS
     end: dict[str, Any] | None = None
-    with CodedWriter(target, rate, channels, coding) as writer:
+    with CodedWriter(target, rate, channels, coding, chunks=said.chunks(rate)) as writer:
         for letter, body in messages:
             if letter == "S":
                 writer.write_coded(body)

@@ -27,7 +27,7 @@ from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound
 from nivelus.core.files import check_readable
 from nivelus.core.sound.bwf import Bext, parse_bext
 from nivelus.core.sound.lengths import View, true_length
-from nivelus.core.sound.riff import MOST_BYTES, Chunk, read_chunks, walk
+from nivelus.core.sound.riff import MOST_BYTES, TAGS, Chunk, read_chunks, tag_chunks, walk
 from nivelus.core.sound_formats import OF_DECODER, every_format
 
 MAX_CHANNELS, MOST_CHANNELS = 2, 64
@@ -192,8 +192,10 @@ class SoundReader:
             yield self.read(start, frames)
 
     def chunks(self, most: int = MOST_BYTES) -> tuple[Chunk, ...]:
-        """What the file says besides its sound, so many bytes at most; see ``core.sound.riff``."""
-        return read_chunks(self._path, most)
+        """What the file says besides its sound, so many bytes at most; see ``core.sound.riff``. Tags are a ``LIST INFO``."""
+        if self._data is not None or OF_DECODER[self.info.format].name == "wav":
+            return read_chunks(self._path, most)
+        return tag_chunks({name: getattr(self._file, name) for name in TAGS})
 
     def close(self) -> None:
         """Close the file."""

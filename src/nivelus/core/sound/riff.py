@@ -14,7 +14,7 @@ from __future__ import annotations
 import re
 import struct
 from bisect import bisect_left
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
@@ -26,6 +26,19 @@ LARGEST, MOST_BYTES = 16 << 20, 64 << 20
 MOST_MARKERS = 20_000
 """Markers, and loops, that are looked at where clips were moved."""
 _MOST_CHUNKS = 4096
+_INFO = {
+    "title": b"INAM",
+    "artist": b"IART",
+    "album": b"IPRD",
+    "tracknumber": b"IPRT",
+    "date": b"ICRD",
+    "genre": b"IGNR",
+    "comment": b"ICMT",
+    "copyright": b"ICOP",
+}
+"""Tags of files of other formats, as libsndfile calls them, and as a ``LIST INFO`` does."""
+TAGS = tuple(_INFO)
+_LONGEST_TAG = 10_000
 _CUE = struct.Struct("<II4sIII")
 _LOOP = struct.Struct("<6I")
 _SMPL = struct.Struct("<9I")
@@ -131,6 +144,26 @@ def write_chunks(handle: BinaryIO, chunks: Iterable[Chunk]) -> None:
     """Write chunks behind each other, each filled up to an even length."""
     for name, body in chunks:
         handle.write(name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) & 1))
+
+
+def tag_chunks(tags: Mapping[str, str]) -> tuple[Chunk, ...]:
+    """What TAGS of a file of another format say, as a ``LIST INFO``; none where they say nothing."""
+    told = [(_INFO[name], tags[name][:_LONGEST_TAG].encode("utf-8", "replace") + b"\0") for name in TAGS if tags.get(name)]
+    body = b"".join(kind + struct.pack("<I", len(text)) + text + b"\0" * (len(text) & 1) for kind, text in told)
+    return (Chunk(b"LIST", b"INFO" + body),) if told else ()
+
+
+def tags_of(chunks: Iterable[Chunk]) -> dict[str, str]:
+    """What a ``LIST INFO`` says, as TAGS for a file of another format."""
+    named = {kind: name for name, kind in _INFO.items()}
+    said: dict[str, str] = {}
+    for name, body in chunks:
+        if name == b"LIST" and body[:4] == b"INFO":
+            for kind, text in _sub_chunks(body[4:]):
+                told = text.split(b"\0")[0][:_LONGEST_TAG].decode("utf-8", "replace").strip()
+                if kind in named and told:
+                    said.setdefault(named[kind], told)
+    return said
 
 
 def carried(recordings: Sequence[tuple[tuple[Chunk, ...], Lies]]) -> tuple[Chunk, ...]:

@@ -22,7 +22,7 @@ from nivelus.core.files import whole_file
 from nivelus.core.sound.bwf import Bext, write_bext
 from nivelus.core.sound.pcm import encode24
 from nivelus.core.sound.reader import Samples
-from nivelus.core.sound.riff import Chunk, write_chunks
+from nivelus.core.sound.riff import Chunk, tags_of, write_chunks
 from nivelus.core.sound_formats import why_not_written
 
 
@@ -37,7 +37,7 @@ class SoundWriter:
     format : ``wav`` or ``flac``
     bits : 16 or 24, or 32 for 32-bit float (WAV only)
     bext : broadcast chunk to write (WAV only)
-    chunks : what else a WAV file is to say, see ``core.sound.riff``
+    chunks : what else it is to say, see ``core.sound.riff``; FLAC takes the tags among it
     replace : whether it may take the place of a file that is there
 
     Raises
@@ -116,7 +116,10 @@ class SoundWriter:
         import soundfile
 
         subtype = f"PCM_{self._bits}"
-        return soundfile.SoundFile(handle, "w", self._rate, self._channels, subtype=subtype, format="FLAC")
+        flac = soundfile.SoundFile(handle, "w", self._rate, self._channels, subtype=subtype, format="FLAC")
+        for name, text in tags_of(self._chunks).items():
+            setattr(flac, name, text)
+        return flac
 
     def _write_flac(self, whole: npt.NDArray[np.int32]) -> None:
         import soundfile
