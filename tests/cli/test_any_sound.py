@@ -3,6 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
+import signal
+import subprocess
+import sys
+import time
 from pathlib import Path
 
 import numpy as np
@@ -67,3 +72,18 @@ def test_a_folder_of_anything_is_levelled(voice: Path, tmp_path: Path) -> None:
     assert done.returncode == 1
     assert "“d.mp4” is not a sound file" in done.stderr
     assert sorted(path.name for path in (tmp_path / "out").iterdir()) == ["a.wav", "b.wav", "c.wav"]
+
+
+def test_one_who_stops_it_leaves_no_decoded_copy(voice: Path, tmp_path: Path) -> None:
+    memo = encoded(voice, tmp_path / "memo.m4a", "-af", "aloop=loop=400:size=400000")
+    passing = tmp_path / "passing"
+    passing.mkdir()
+    command = [sys.executable, "-m", "nivelus.cli", "level", str(memo), "-o", str(tmp_path / "out.wav")]
+    process = subprocess.Popen(command, env={**os.environ, "TMPDIR": str(passing)}, stderr=subprocess.DEVNULL)
+    while process.poll() is None and not list(passing.iterdir()):
+        time.sleep(0.01)
+    assert list(passing.iterdir())
+    process.send_signal(signal.SIGINT)
+    assert process.wait(timeout=20) == 130
+    assert list(passing.iterdir()) == []
+    assert not (tmp_path / "out.wav").exists()

@@ -11,12 +11,13 @@ import struct
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 import soundfile
 
-from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound, UndecidedSound, UnfitSound
+from nivelus.core.errors import Cancelled, EmptySound, NotSound, SoundError, TruncatedSound, UndecidedSound, UnfitSound
 from nivelus.core.measure.along import MeasuredAlong
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.sound import decoding
@@ -215,18 +216,27 @@ def element(id: int, body: bytes) -> bytes:
     return id.to_bytes((id.bit_length() + 7) // 8, "big") + (len(body) | 1 << 56).to_bytes(8, "big") + body
 
 
-def test_a_hundred_thousand_tracks_are_too_many(tmp_path: Path) -> None:
+@pytest.mark.parametrize(
+    ("count", "why"),
+    [
+        (1, "has no sound|holds no samples"),
+        (65, "has more than 64 sound tracks"),
+        (100_000, "is not a sound file|more than 64"),
+    ],
+)
+def test_a_hundred_thousand_tracks_are_too_many(count: int, why: str, tmp_path: Path) -> None:
     head = element(0x1A45DFA3, element(0x4282, b"matroska") + element(0x4287, b"\x04") + element(0x4285, b"\x02"))
 
     def track(number: int) -> bytes:
-        sound = element(0xE1, element(0xB5, struct.pack(">d", 48_000.0)) + element(0x9F, b"\x01"))
+        sound = element(0xE1, element(0xB5, struct.pack(">d", 48_000.0)) + element(0x9F, b"\x01") + element(0x6264, b"\x10"))
         said = element(0xD7, number.to_bytes(3, "big")) + element(0x73C5, number.to_bytes(3, "big"))
         return element(0xAE, said + element(0x83, b"\x02") + element(0x86, b"A_PCM/INT/LIT") + sound)
 
-    tracks = element(0x1654AE6B, b"".join(track(number) for number in range(1, 100_001)))
+    tracks = element(0x1654AE6B, b"".join(track(number) for number in range(1, count + 1)))
     path = tmp_path / "many.mkv"
-    path.write_bytes(head + element(0x18538067, element(0x1549A966, element(0x2AD7B1, b"\x0f\x42\x40")) + tracks))
-    with pytest.raises(SoundError):
+    info, cluster = element(0x1549A966, element(0x2AD7B1, b"\x0f\x42\x40")), element(0x1F43B675, element(0xE7, b"\0"))
+    path.write_bytes(head + element(0x18538067, info + tracks + cluster))
+    with pytest.raises(SoundError, match=why):
         decode(path, tmp_path / "out.wav", track=0)
 
 
@@ -308,6 +318,25 @@ def test_a_decoder_that_dies_falls_silent_or_tells_nonsense_leaves_nothing(
         with pytest.raises(SoundError):
             told_by(start + form + some + "sys.stdout.flush(); time.sleep(60)", patch, clicks, target)
     assert list(tmp_path.iterdir()) == [clicks]
+
+
+def test_one_who_stops_leaves_nothing_and_nobody(clicks: Path, tmp_path: Path) -> None:
+    memo = encoded(clicks, tmp_path / "memo.m4a")
+    begun: list[Any] = []
+
+    def noted(*given: Any, **more: Any) -> Any:
+        begun.append(POPEN(*given, **more))
+        return begun[-1]
+
+    def stop(share: float) -> None:
+        raise Cancelled("Stopped.")
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(subprocess, "Popen", noted)
+        with pytest.raises(Cancelled):
+            decode(memo, tmp_path / "out.wav", progress=stop)
+    assert [process.poll() is not None for process in begun] == [True]
+    assert not (tmp_path / "out.wav").exists()
 
 
 def test_a_day_of_silence_is_not_made_of_what_a_file_claims(clicks: Path, tmp_path: Path) -> None:

@@ -11,7 +11,9 @@ import atexit
 import errno
 import os
 import secrets
+import shutil
 import stat
+import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -28,6 +30,7 @@ _KINDS = {
     stat.S_IFBLK: "is a device",
 }
 _parts: set[Path] = set()
+_folders: set[Path] = set()
 
 
 def check_readable(path: Path) -> None:
@@ -113,6 +116,18 @@ def whole_file(path: Path, replace: bool = True) -> Iterator[Path]:
         _parts.discard(part)
 
 
+@contextmanager
+def passing_folder() -> Iterator[Path]:
+    """A folder for files that are needed within the block only; it goes with the block, or with the program."""
+    folder = Path(tempfile.mkdtemp(prefix="nivelus-"))
+    _folders.add(folder)
+    try:
+        yield folder
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+        _folders.discard(folder)
+
+
 def _publish(part: Path, path: Path, replace: bool) -> None:
     if replace:
         part.replace(path)
@@ -145,3 +160,5 @@ def clear_parts() -> None:
         # on a disk that may only be read by now nothing can be removed, and nobody is left to hear of it
         with suppress(OSError):
             part.unlink(missing_ok=True)
+    for folder in list(_folders):
+        shutil.rmtree(folder, ignore_errors=True)

@@ -26,7 +26,8 @@ import numpy.typing as npt
 from av.error import FFmpegError
 
 MOST_SECONDS = 24 * 3600
-MOST_STREAMS = 64
+_MOST_STREAMS = 1000
+"""Of any kind: fonts and subtitles are streams too."""
 _MEMORY = 1 << 30
 _CPU_SECONDS = 900
 _GAP = 0.02
@@ -68,17 +69,18 @@ def send(letter: str, body: bytes | memoryview) -> None:
     out.write(body)
 
 
-def main(demuxers: str, wanted: str) -> None:
+def main(demuxers: str, most: str, wanted: str) -> None:
     """Decode what is on standard input.
 
     Parameters
     ----------
     demuxers : the names of those that may be used, with commas between them
+    most : how many sound tracks there may be
     wanted : the number of the sound track; empty for the only one
     """
     confine()
     try:
-        _decode(demuxers, wanted)
+        _decode(demuxers, int(most), wanted)
     except Failed as error:
         send("E", str(error).encode())
     except FFmpegError as error:
@@ -88,13 +90,15 @@ def main(demuxers: str, wanted: str) -> None:
     sys.stdout.buffer.flush()
 
 
-def _decode(demuxers: str, wanted: str) -> None:
+def _decode(demuxers: str, most: int, wanted: str) -> None:
     source = io.FileIO(0, closefd=False)
-    options = {"format_whitelist": demuxers, "max_streams": str(MOST_STREAMS)}
+    options = {"format_whitelist": demuxers, "max_streams": str(_MOST_STREAMS)}
     with av.open(source, "r", options=options, metadata_errors="replace", buffer_size=1 << 18) as container:
         streams = container.streams.audio
         if not streams:
             raise Failed("none")
+        if len(streams) > most:
+            raise Failed("many")
         chapters = [
             (float(one["start"] * (one["time_base"] or 0)), str(one["metadata"].get("title", ""))[:200])
             for one in container.chapters()[:1000]

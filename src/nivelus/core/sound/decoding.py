@@ -16,7 +16,6 @@ import select
 import struct
 import subprocess
 import sys
-import tempfile
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
@@ -27,6 +26,7 @@ from typing import IO, Any
 import numpy as np
 
 from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound, UndecidedSound, UnfitSound
+from nivelus.core.files import passing_folder
 from nivelus.core.sound.pcm import decode24
 from nivelus.core.sound.reader import MAX_CHANNELS, MOST_CHANNELS, RATES, Samples, SoundReader, too_many
 from nivelus.core.sound.riff import Chunk, Marker, chunks_of, tag_chunks
@@ -41,6 +41,8 @@ _MESSAGE = 1 << 28
 _SHORT_SECONDS = 0.5
 """What ends more than this before its file says is cut short."""
 _CODINGS = {"s16", "s24", "s32", "f32"}
+MOST_TRACKS = 64
+"""Sound tracks of a file; the decoder is told."""
 
 Progress = Callable[[float], None]
 Along = Callable[[Samples, int], None]
@@ -135,9 +137,9 @@ def as_read(
     if is_read(path, channels=channels):
         yield path
         return
-    with tempfile.TemporaryDirectory(prefix="nivelus-") as folder:
+    with passing_folder() as folder:
         # under its own name: that is what is said of it
-        target = Path(folder) / path.name
+        target = folder / path.name
         say = told or (lambda _: None)
         try:
             decoded = decode(path, target, track=track)
@@ -218,6 +220,10 @@ class _Said:
             return NotSound(f"“{name}” has no sound in it, or not the sound track that was asked for.", file=name)
         if word == b"empty":
             return EmptySound(f"“{name}” holds no samples. Export it again.", file=name)
+        if word == b"memory":
+            return NotSound(f"“{name}” takes too much memory to be read. Export its sound by itself.", file=name)
+        if word == b"many":
+            return NotSound(f"“{name}” has more than {MOST_TRACKS} sound tracks. Export the one that is meant.", file=name)
         if word == b"long":
             return UnfitSound(f"“{name}” is longer than a day. Cut it into parts.", file=name)
         return NotSound(f"“{name}” is not a sound file that can be read. {every_format()} are.", file=name)
@@ -286,8 +292,10 @@ def _samples(data: memoryview, coding: str) -> Samples:
 @contextmanager
 def _decoder(source: IO[bytes], track: str) -> Iterator[IO[bytes]]:
     """A decoder at work on an open file: what it answers. It does not outlive the block."""
-    command = [sys.executable, "-P", "-m", "nivelus.core.sound.decoder", ",".join(DEMUXERS), track]
-    process = subprocess.Popen(command, stdin=source, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+    command = [sys.executable, "-P", "-m", "nivelus.core.sound.decoder", ",".join(DEMUXERS), str(MOST_TRACKS), track]
+    # threads of the numeric library would take the memory that it may have, and do nothing
+    alone = {**os.environ, "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
+    process = subprocess.Popen(command, stdin=source, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, env=alone)
     assert process.stdout is not None
     try:
         with suppress(OSError):
