@@ -8,7 +8,9 @@ search by name (Ctrl+K) asks for nothing: it looks through what the page has.
 from __future__ import annotations
 
 import argparse
+import shutil
 import statistics
+import subprocess
 import tempfile
 import time
 from collections.abc import Callable, Iterator
@@ -19,7 +21,7 @@ from typing import Any
 from tests.helpers.answers import every_mark
 from tests.helpers.program import Program
 
-from bench.beside import Pace
+from bench.beside import Pace, line, told
 from bench.speed import make_recording
 
 QUICK, RIDE, LOAD, AGAIN, RENDER, IMPORT = 0.3, 2.5, 3.0, 0.05, 4.0, 4.5
@@ -106,6 +108,30 @@ def round_of(job: Job, number: int) -> None:
     job.program.delete(f"/api/jobs/{made['id']}")
 
 
+def dropping(path: Path, rounds: int) -> None:
+    """From the drop of a file until its track is there: a memo of an hour against the same hour as a WAV file."""
+    memo = path.with_suffix(".m4a")
+    subprocess.run(["ffmpeg", "-v", "error", "-i", str(path), "-c:a", "aac", "-b:a", "96k", str(memo)], check=True)
+    took: dict[str, list[float]] = {".wav": [], ".m4a": []}
+    for number in range(rounds):
+        for file in (path, memo):
+            # a recording that a program knows is not read again
+            program = Program(path.with_name(f"drop {number}{file.suffix}"), "--no-demo")
+            try:
+                session, data = program.post("/api/sessions", {"name": "Drop"})["id"], file.read_bytes()
+                began = time.perf_counter()
+                made = program.post(f"/api/sessions/{session}/uploads?name={file.name}", data)
+                assert program.finished(session, made["id"])["state"] == "done"
+                took[file.suffix].append(time.perf_counter() - began)
+            finally:
+                program.stop()
+                shutil.rmtree(program.data)
+    wav, m4a = (statistics.median(times) for times in took.values())
+    line(
+        "from the drop of an M4A to its track", told(m4a), f"as WAV {told(wav)}: {m4a / wav:.2f}, at most 1.6", m4a <= 1.6 * wav
+    )
+
+
 def main() -> None:
     """Build the session, do everything a few times, and print a line for each."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -125,6 +151,8 @@ def main() -> None:
             began = time.perf_counter()
             assert program.finished(session, made["id"])["state"] == "done"
             pace.line("import", time.perf_counter() - began, IMPORT)
+            dropping(path, options.rounds)
+            pace.since()
             state = program.get(f"/api/sessions/{session}")
             job = Job(program, state)
             print(f"     {len(job.clips)} clips, {len(job.marks)} marks", flush=True)
