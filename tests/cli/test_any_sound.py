@@ -62,6 +62,26 @@ def test_the_sound_track_of_a_video_is_the_usual_one_unless_it_is_named(voice: P
     assert soundfile.info(tmp_path / "out.flac").duration == pytest.approx(len(uneven_voice()) / RATE, abs=0.01)
 
 
+def test_one_channel_of_many_is_read_by_itself(tmp_path: Path) -> None:
+    one, two = uneven_voice(), uneven_voice((-20.0,))
+    two = np.pad(two, (0, len(one) - len(two)))
+    source = write_sound(tmp_path / "A001.wav", np.column_stack([0 * one, one, two]), subtype="PCM_24")
+    done = run("level", source, "-o", tmp_path / "out.wav")
+    assert done.returncode == 1
+    assert "“A001.wav” has 3 channels; a voice is mono or stereo. Read one of them with --channel." in done.stderr
+    for number, count in ((2, 4), (3, 1)):
+        done = run("marks", source, "--channel", number, "--json")
+        assert len(json.loads(done.stdout)["phrases"]) == count
+    out = tmp_path / "out.wav"
+    assert run("level", source, "-o", out, "--channel", 2, "--strength", 0).returncode == 0
+    assert np.array_equal(soundfile.read(out)[0], soundfile.read(source)[0][:, 1])
+    assert "“A001.wav” has 3 channels; there is no channel 4." in run("measure", source, "--channel", 4).stderr
+    stereo = write_sound(tmp_path / "two.wav", np.column_stack([one, two]))
+    assert json.loads(run("measure", stereo, "--channel", 1, "--json").stdout)["channels"] == 1
+    film = encoded(source, tmp_path / "film.mka", "-c:a", "flac")
+    assert len(json.loads(run("marks", film, "--channel", 2, "--json").stdout)["phrases"]) == 4
+
+
 def test_a_folder_of_anything_is_levelled(voice: Path, tmp_path: Path) -> None:
     folder = tmp_path / "in"
     folder.mkdir()

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from nivelus.cli.options import PATH, app, as_json, print_json, sound_track, travel_light, why
+from nivelus.cli.options import PATH, app, as_json, channel, print_json, sound_track, travel_light, why
 from nivelus.cli.ruled import rule_asked, ruled, save
 from nivelus.core.deliver.curve_formats import FORMATS, every_format
 from nivelus.core.errors import NivelusError, RuleError
@@ -38,6 +38,7 @@ class Job:
     mix: Path | None
     load: bool
     sound_track: int | None
+    channel: int | None
     overwrite: bool
 
 
@@ -57,6 +58,7 @@ class Job:
 @click.option("--mix", type=PATH, help="Also write voice and bed mixed together.")
 @click.option("--load", is_flag=True, help="Report how hard and how evenly a compressor would work, before and after.")
 @sound_track
+@channel
 @click.option("--recursive", is_flag=True, help="Include the subfolders of a folder; the tree is kept.")
 @click.option("--overwrite", is_flag=True, help="Overwrite existing files; never an input.")
 @as_json
@@ -72,6 +74,7 @@ def level(
     mix: Path | None,
     load: bool,
     sound_track: int | None,
+    channel: int | None,
     recursive: bool,
     overwrite: bool,
     as_json: bool,
@@ -103,7 +106,7 @@ def level(
         save(rule, save_rule, overwrite)
     _stop_tidily()
     travel_light()
-    told = _level_all(planned, Job(rule, curve, slow, bed, mix, load, sound_track, overwrite), as_json)
+    told = _level_all(planned, Job(rule, curve, slow, bed, mix, load, sound_track, channel, overwrite), as_json)
     if as_json:
         print_json({"files": told})
     if len(told) < len(planned):

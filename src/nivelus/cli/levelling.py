@@ -32,7 +32,7 @@ def level_one(plan: Output, job: Job, drawn: Curve) -> tuple[dict[str, Any], lis
     NivelusError
         If the file, or the bed, cannot be used.
     """
-    with as_sound(plan.source, job.sound_track) as sound:
+    with as_sound(plan.source, job.sound_track, job.channel) as sound:
         return _slowly(plan, job, sound) if job.slow else _by_phrases(plan, job, sound, drawn)
 
 

@@ -10,6 +10,7 @@ from nivelus.cli.options import (
     app,
     as_json,
     as_sound,
+    channel,
     finite,
     number,
     plain,
@@ -30,14 +31,15 @@ _FILE = f"FILE is a sound file: {every_format('or')}."
 @app.command(help=f"Measure the loudness and peaks of a file.\n\n{_FILE}")
 @sound_file
 @sound_track
+@channel
 @as_json
-def measure(file: Path, sound_track: int | None, as_json: bool) -> None:
+def measure(file: Path, sound_track: int | None, channel: int | None, as_json: bool) -> None:
     """Measure the loudness and peaks of a file."""
     travel_light()
     from nivelus.core.measure.grid import measure_file
     from nivelus.core.measure.loudness import figures
 
-    with as_sound(file, sound_track) as sound:
+    with as_sound(file, sound_track, channel) as sound:
         _, grid, _ = measure_file(sound)
     result = {
         "duration": grid.duration,
@@ -58,16 +60,17 @@ def measure(file: Path, sound_track: int | None, as_json: bool) -> None:
 @app.command(help=f"Find the phrases, {listed()} of a file.\n\n{_FILE}")
 @sound_file
 @sound_track
+@channel
 @of_rule("longest")
 @as_json
-def marks(file: Path, sound_track: int | None, longest: float | None, as_json: bool) -> None:
+def marks(file: Path, sound_track: int | None, channel: int | None, longest: float | None, as_json: bool) -> None:
     """Find the phrases and details of a file."""
     travel_light()
     from nivelus.core.marks.details import find_marks
     from nivelus.core.measure.grid import measure_file
     from nivelus.core.measure.spans import span_levels
 
-    with as_sound(file, sound_track) as sound:
+    with as_sound(file, sound_track, channel) as sound:
         _, grid, _ = measure_file(sound)
     found = find_marks(grid, longest or DEFAULT.phrases.longest)
     phrases = []

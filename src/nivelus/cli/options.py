@@ -50,6 +50,12 @@ sound_track = click.option(
     metavar="NUMBER",
     help="Which sound track of a video is read; the one that players take unless said.",
 )
+channel = click.option(
+    "--channel",
+    type=click.IntRange(min=1),
+    metavar="NUMBER",
+    help="Read one channel of a file by itself, such as that of a field recorder.",
+)
 as_json = click.option("--json", "as_json", is_flag=True, help="Print JSON and nothing else.")
 data_folder = click.option("--data", type=PATH, help="Folder for sessions and recordings.")
 
@@ -66,16 +72,34 @@ def number_from(given: str, least: float, most: float, refusal: str, option: str
 
 
 @contextmanager
-def as_sound(path: Path, sound_track: int | None) -> Iterator[Path]:
-    """A file that is read, or a decoded copy of it; what was chosen of it is told on stderr.
+def as_sound(path: Path, sound_track: int | None, channel: int | None = None) -> Iterator[Path]:
+    """A file that is read, or a copy of what is asked for of it; what was chosen of it is told on stderr.
 
-    ``sound_track`` counts from 1. Raises FileError and SoundError.
+    Parameters
+    ----------
+    path : the file
+    sound_track : the number of its sound track, from 1; the usual one if not given
+    channel : the number of the channel that is read by itself, from 1; all of them if not given
+
+    Raises
+    ------
+    FileError, SoundError
+        If there is no such sound.
     """
+    from nivelus.core.files import passing_folder
+    from nivelus.core.sound.channels import take_out
     from nivelus.core.sound.decoding import as_read
+    from nivelus.core.sound.reader import MAX_CHANNELS, MOST_CHANNELS
 
     wanted = None if sound_track is None else sound_track - 1
-    with as_read(path, wanted, lambda told: print(told, file=sys.stderr)) as sound:
-        yield sound
+    most = MAX_CHANNELS if channel is None else MOST_CHANNELS
+    with as_read(path, wanted, lambda told: print(told, file=sys.stderr), most) as sound:
+        if channel is None:
+            yield sound
+            return
+        with passing_folder() as folder:
+            take_out(sound, channel, folder / path.name)
+            yield folder / path.name
 
 
 def travel_light() -> None:

@@ -6,7 +6,7 @@ the file says besides its sound goes into every one of them.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,7 +17,7 @@ import numpy as np
 import numpy.typing as npt
 from blake3 import blake3
 
-from nivelus.core.errors import SilentSound
+from nivelus.core.errors import SilentSound, UnfitSound
 from nivelus.core.sound.pcm import encode24
 from nivelus.core.sound.reader import MOST_CHANNELS, Samples, SoundReader
 from nivelus.core.sound.riff import MOST_BYTES, Chunk
@@ -78,16 +78,14 @@ def split(
             for number in range(1, count + 1)
         ]
         contents, sounds = [blake3() for _ in range(count)], [False] * count
-        frames = max(_BLOCK // count, 1)
-        for start in range(0, info.frames, frames):
-            block = reader.read(start, frames)
+        for at, block in _blocks(reader):
             for place, samples in enumerate(block.T):
                 data = _coded(np.ascontiguousarray(samples), coding)
                 contents[place].update(data)
                 sounds[place] = sounds[place] or bool(samples.any())
                 writers[place].write_coded(data)
             if progress:
-                progress(min((start + frames) / info.frames, 1.0))
+                progress(at / info.frames)
         if not any(sounds):
             raise SilentSound(f"“{reader.name}” is silent from start to end: there is no level to even out.", file=reader.name)
     first: dict[bytes, int] = {}
@@ -108,6 +106,40 @@ def split(
         )
         first.setdefault(content, number)
     return channels
+
+
+def take_out(source: Path, number: int, target: Path) -> None:
+    """Write one channel of a file into a WAV file, whole or not at all. O(samples), in blocks.
+
+    Parameters
+    ----------
+    source : the file, of MOST_CHANNELS at most
+    number : of the channel, from 1
+    target : where it is written
+
+    Raises
+    ------
+    SoundError
+        If the file cannot be used, or has no such channel.
+    DiskFull
+    """
+    with SoundReader(source, channels=MOST_CHANNELS) as reader:
+        info = reader.info
+        if not 1 <= number <= info.channels:
+            has = f"{info.channels} channels" if info.channels > 1 else "one channel"
+            raise UnfitSound(f"“{reader.name}” has {has}; there is no channel {number}.", file=reader.name)
+        coding, chunks = _CODINGS.get(info.subtype, "f32"), reader.chunks()
+        with CodedWriter(target, info.sample_rate, 1, coding, info.bext, chunks) as writer:
+            for _, block in _blocks(reader):
+                writer.write_coded(_coded(np.ascontiguousarray(block[:, number - 1]), coding))
+
+
+def _blocks(reader: SoundReader) -> Iterator[tuple[int, Samples]]:
+    """The samples of a file, (n, channels), and where each block ends."""
+    frames = max(_BLOCK // reader.info.channels, 1)
+    for start in range(0, reader.info.frames, frames):
+        block = reader.read(start, frames)
+        yield start + len(block), block
 
 
 def in_words(channels: Sequence[Channel], name: str) -> str:

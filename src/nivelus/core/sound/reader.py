@@ -222,7 +222,7 @@ class SoundReader:
 def too_many(name: str, channels: int) -> UnfitSound:
     """What to say of a file with so many channels."""
     is_apart = channels <= MOST_CHANNELS
-    why = "a voice is mono or stereo. Export the voice by itself." if is_apart else f"{MOST_CHANNELS} are the most."
+    why = "a voice is mono or stereo. Read one of them with --channel." if is_apart else f"{MOST_CHANNELS} are the most."
     return UnfitSound(f"“{name}” has {channels} channels; {why}", file=name, channels=channels)
 
 
