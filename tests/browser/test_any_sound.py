@@ -60,7 +60,10 @@ def test_a_video_with_several_sound_tracks_asks_which_and_waits(own_program: Pro
     # it waits as long as it takes, also for another start
     own_program.stop()
     own_program.start()
-    page.reload()
+    page.goto(own_program.address)
+    card = page.locator(".card", has_text="interview")
+    expect(card).to_contain_text("asks something")
+    card.get_by_role("link").click()
     choice.get_by_role("button", name=re.compile("Lapel")).click()
     expect(page.get_by_role("tab")).to_have_count(1, timeout=30_000)
     expect(choice).to_have_count(0)

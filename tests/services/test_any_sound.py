@@ -12,7 +12,7 @@ from nivelus.core.errors import Refused
 from nivelus.jobs.queue import run_job
 from nivelus.services.files import renders
 from nivelus.services.files.imports import run_import, stage_file
-from nivelus.services.sessions import jobs, sessions
+from nivelus.services.sessions import cards, jobs, sessions
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.upkeep.checking import check
 from nivelus.services.upkeep.mending import mend
@@ -79,6 +79,8 @@ def test_several_sound_tracks_are_asked_about_and_the_one_that_was_chosen_comes_
     (asked,) = jobs.list_jobs(bench, session)
     assert (asked.state, asked.message) == ("asks", "“film.mkv” has 2 sound tracks. Choose one.")
     assert asked.options == ["1 · mono, flac", "2 · mono, flac"]
+    (card,) = cards.list_cards(bench)
+    assert (card.importing, card.asking) == (1, 1)
     assert sessions.state(bench, session).tracks == []
     # it waits, also for the next start, and is nobody's work meanwhile
     assert jobs.begin_anew(bench) == []

@@ -154,6 +154,7 @@ export function SessionsPage() {
 /** How far a session is, in a few words. */
 function standing(card: Card): string {
   if (card.broken) return "cannot be read";
+  if (card.asking) return "asks something";
   if (card.importing) return "importing";
   if (card.count) return `${card.level} of ${card.count} level`;
   if (card.tracks.length === 0) return "empty";

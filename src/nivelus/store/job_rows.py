@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, select, update
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session as DbSession
 from sqlmodel import col
 
@@ -44,10 +44,11 @@ def open_imports(db: DbSession) -> Sequence[Job]:
     return db.scalars(select(Job).where(*at_work).order_by(col(Job.created))).all()
 
 
-def imports_open(db: DbSession, session_id: str) -> int:
-    """How many files are on their way into a session."""
+def imports_open(db: DbSession, session_id: str) -> tuple[int, int]:
+    """How many files are on their way into a session, and how many of them ask something."""
     mine = (col(Job.session_id) == session_id, col(Job.kind) == "import", col(Job.state).in_(OPEN))
-    return db.scalar(select(func.count()).select_from(Job).where(*mine)) or 0
+    states = list(db.scalars(select(col(Job.state)).where(*mine)))
+    return len(states), states.count("asks")
 
 
 def open_job_ids(db: DbSession) -> list[str]:

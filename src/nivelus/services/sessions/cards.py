@@ -49,6 +49,7 @@ class CardView(View):
     tolerance: float
     phrases: list[CardPhrase]
     importing: int
+    asking: int
     broken: str = ""
 
     @field_validator("touched")
@@ -92,6 +93,7 @@ def _card_or_broken(bench: Workbench, db: DbSession, session: Session) -> CardVi
             tolerance=session.tolerance,
             phrases=[],
             importing=0,
+            asking=0,
             broken=error.sentence,
         )
 
@@ -103,6 +105,7 @@ def _card(bench: Workbench, db: DbSession, session: Session) -> CardView:
     spans, deviations = _phrases(bench, db, session, tracks)
     values = np.array(deviations)
     thin = max(1, -(-len(spans) // CARD_PHRASES))
+    importing, asking = imports_open(db, session.id)
     return CardView(
         id=session.id,
         name=session.name,
@@ -118,7 +121,8 @@ def _card(bench: Workbench, db: DbSession, session: Session) -> CardView:
             CardPhrase(start=start / duration, end=end / duration, deviation=deviation)
             for (start, end), deviation in list(zip(spans, deviations, strict=True))[::thin]
         ],
-        importing=imports_open(db, session.id),
+        importing=importing,
+        asking=asking,
     )
 
 
