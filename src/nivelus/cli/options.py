@@ -89,7 +89,7 @@ def as_sound(path: Path, sound_track: int | None, channel: int | None = None) ->
     from nivelus.core.files import passing_folder
     from nivelus.core.sound.channels import take_out
     from nivelus.core.sound.decoding import as_read
-    from nivelus.core.sound.reader import MAX_CHANNELS, MOST_CHANNELS
+    from nivelus.core.sound.refusals import MAX_CHANNELS, MOST_CHANNELS
 
     wanted = None if sound_track is None else sound_track - 1
     most = MAX_CHANNELS if channel is None else MOST_CHANNELS

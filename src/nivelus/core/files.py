@@ -116,6 +116,14 @@ def whole_file(path: Path, replace: bool = True) -> Iterator[Path]:
         _parts.discard(part)
 
 
+def link_or_copy(file: Path, name: Path) -> None:
+    """Have a file under another name as well, at no cost where the file system has links."""
+    try:
+        os.link(file, name)
+    except OSError:
+        shutil.copyfile(file, name)
+
+
 @contextmanager
 def passing_folder() -> Iterator[Path]:
     """A folder for files that are needed within the block only; it goes with the block, or with the program."""

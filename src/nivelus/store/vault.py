@@ -23,7 +23,7 @@ import numpy as np
 import numpy.typing as npt
 
 from nivelus.core.errors import FileError, NotFound, SoundError
-from nivelus.core.files import disk_full, is_full, whole_file
+from nivelus.core.files import disk_full, is_full, link_or_copy, whole_file
 from nivelus.core.measure.grid import COLUMNS, FRAMES_PER_SECOND, LevelGrid, frame_count, measure_file
 from nivelus.core.measure.kernel import BINS_PER_FRAME
 from nivelus.core.measure.waveform import pyramid
@@ -161,9 +161,9 @@ class Vault:
             part.mkdir()
             write_measured(part, grid, wave)
             (part / "about.json").write_text(json.dumps({"name": name}), "utf-8")
-            _link(staged, part / f"source.{suffix}")
+            link_or_copy(staged, part / f"source.{suffix}")
             if original is not None:
-                _link(original, part / "original")
+                link_or_copy(original, part / "original")
             final.parent.mkdir(exist_ok=True)
             if final.exists():
                 # its sound was lost or set aside: what is left of it goes the same way
@@ -302,15 +302,6 @@ def _array(path: Path, kind: Any, width: int) -> Any:
     if not fits:
         raise Older(path.name)
     return data
-
-
-def _link(file: Path, name: Path) -> None:
-    """Have a file under another name as well."""
-    try:
-        os.link(file, name)
-    except OSError:
-        # a file system without links
-        shutil.copyfile(file, name)
 
 
 def _sync(folder: Path) -> None:

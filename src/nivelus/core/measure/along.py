@@ -11,7 +11,6 @@ from types import TracebackType
 
 import numpy as np
 
-from nivelus.core.errors import EmptySound
 from nivelus.core.measure.grid import (
     FRAMES_PER_SECOND,
     STRETCH_SECONDS,
@@ -26,6 +25,7 @@ from nivelus.core.measure.grid import (
     together,
 )
 from nivelus.core.sound.reader import Samples, SoundInfo
+from nivelus.core.sound.refusals import no_samples
 
 _ENDLESS = 1 << 48
 _THREADS = 2
@@ -80,7 +80,7 @@ class MeasuredAlong:
             If it is silent, or holds values that are no numbers or far too large.
         """
         if not self._end:
-            raise EmptySound(f"“{self._name}” holds no samples. Export it again.", file=self._name)
+            raise no_samples(self._name)
         count, channels = frame_count(self._end, self._rate), self._held[-1].shape[1]
         while self._frame < count:
             self._measure(self._end, min(self._frame + _STEP, count))

@@ -26,11 +26,12 @@ from typing import Any, Protocol
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.errors import BrokenSamples, SilentSound, TooLoud
+from nivelus.core.errors import BrokenSamples, TooLoud
 from nivelus.core.measure.filters import TRUE_PEAK_TAPS, k_weighting, voice_bands
 from nivelus.core.measure.kernel import BINS_PER_FRAME, faults, measure_channel, measure_wave, true_peaks
 from nivelus.core.measure.pitch import REACH_SECONDS, measure_pitch
 from nivelus.core.sound.reader import Samples, SoundInfo, SoundReader
+from nivelus.core.sound.refusals import silent
 
 FRAME = 0.01
 """Length of a frame in seconds."""
@@ -172,7 +173,7 @@ def together(stretches: Sequence[Stretch], rate: int, samples: int, channels: in
     data, wave = (np.concatenate(parts) for parts in zip(*stretches, strict=True))
     grid = LevelGrid(data, rate, samples, channels)
     if not grid.column("peak").any():
-        raise SilentSound(f"“{name}” is silent from start to end: there is no level to even out.", file=name)
+        raise silent(name)
     return grid, wave
 
 

@@ -14,15 +14,15 @@ from typing import Any
 from xml.parsers import expat
 
 import numpy as np
-import numpy.typing as npt
 from blake3 import blake3
 
-from nivelus.core.errors import SilentSound, UnfitSound
-from nivelus.core.sound.pcm import encode24
-from nivelus.core.sound.reader import MOST_CHANNELS, Samples, SoundReader
+from nivelus.core.errors import UnfitSound
+from nivelus.core.sound.pcm import to_coded
+from nivelus.core.sound.reader import Samples, SoundReader
+from nivelus.core.sound.refusals import MOST_CHANNELS, silent
 from nivelus.core.sound.riff import MOST_BYTES, Chunk
 from nivelus.core.sound.writer import CodedWriter
-from nivelus.core.words import listed
+from nivelus.core.words import listed, printable
 
 _BLOCK = 1 << 20
 """Samples of all channels together that are held."""
@@ -80,14 +80,14 @@ def split(
         contents, sounds = [blake3() for _ in range(count)], [False] * count
         for at, block in _blocks(reader):
             for place, samples in enumerate(block.T):
-                data = _coded(np.ascontiguousarray(samples), coding)
+                data = to_coded(np.ascontiguousarray(samples), coding)
                 contents[place].update(data)
                 sounds[place] = sounds[place] or bool(samples.any())
                 writers[place].write_coded(data)
             if progress:
                 progress(at / info.frames)
         if not any(sounds):
-            raise SilentSound(f"“{reader.name}” is silent from start to end: there is no level to even out.", file=reader.name)
+            raise silent(reader.name)
     first: dict[bytes, int] = {}
     channels = []
     for number in range(1, count + 1):
@@ -131,7 +131,7 @@ def take_out(source: Path, number: int, target: Path) -> None:
         coding, chunks = _CODINGS.get(info.subtype, "f32"), reader.chunks()
         with CodedWriter(target, info.sample_rate, 1, coding, info.bext, chunks) as writer:
             for _, block in _blocks(reader):
-                writer.write_coded(_coded(np.ascontiguousarray(block[:, number - 1]), coding))
+                writer.write_coded(to_coded(np.ascontiguousarray(block[:, number - 1]), coding))
 
 
 def _blocks(reader: SoundReader) -> Iterator[tuple[int, Samples]]:
@@ -144,10 +144,10 @@ def _blocks(reader: SoundReader) -> Iterator[tuple[int, Samples]]:
 
 def in_words(channels: Sequence[Channel], name: str) -> str:
     """What is told of a file that was split."""
-    silent = [one.name for one in channels if one.path is None]
+    left_out = [one.name for one in channels if one.path is None]
     told = [f"“{name}” has {len(channels)} channels: each is a track of its own."]
-    if silent:
-        told.append(f"{listed(silent)} {'is' if len(silent) == 1 else 'are'} silent and left out.")
+    if left_out:
+        told.append(f"{listed(left_out)} {'is' if len(left_out) == 1 else 'are'} silent and left out.")
     by_number = {one.number: one for one in channels}
     told += [f"{one.name} is the same as {by_number[one.same].name}." for one in channels if one.same is not None]
     return " ".join(told)
@@ -166,7 +166,7 @@ def channel_names(chunks: Sequence[Chunk]) -> dict[int, str]:
     for track in tracks[:MOST_CHANNELS]:
         # the place in the file; the index of a channel is that of the recorder, and stands for it where nothing else does
         place = track.get("INTERLEAVE_INDEX") or track.get("CHANNEL_INDEX") or ""
-        called = "".join(c for c in " ".join(track.get("NAME", "").split()) if c.isprintable())[:_NAME_LENGTH]
+        called = printable(" ".join(track.get("NAME", "").split()))[:_NAME_LENGTH]
         if called and place.strip().isdecimal() and len(place.strip()) < 4:
             names.setdefault(int(place), called)
     return names
@@ -197,14 +197,3 @@ def _tracks(body: bytes) -> list[dict[str, str]]:
     parser.StartDoctypeDeclHandler = parser.EntityDeclHandler = refuse
     parser.Parse(body, True)
     return tracks
-
-
-def _coded(samples: Samples, coding: str) -> memoryview:
-    """The samples of a channel, (n,), as they stand in a file."""
-    if coding == "s24":
-        packed = np.empty(len(samples) * 3, np.uint8)
-        encode24(samples.astype(np.float32, copy=False), packed)
-        return packed.data
-    kind, full = {"s16": ("<i2", 1 << 15), "s32": ("<i4", 1 << 31), "f32": ("<f4", 0), "f64": ("<f8", 0)}[coding]
-    out: npt.NDArray[Any] = np.rint(samples * full) if full else samples
-    return out.astype(kind).data.cast("B")

@@ -23,16 +23,24 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
 
-import numpy as np
-
-from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound, UndecidedSound, UnfitSound
+from nivelus.core.errors import NotSound, SoundError, UndecidedSound, UnfitSound
 from nivelus.core.files import passing_folder
-from nivelus.core.sound.pcm import decode24
-from nivelus.core.sound.reader import MAX_CHANNELS, MOST_CHANNELS, RATES, Samples, SoundReader, too_many
+from nivelus.core.sound.pcm import CODINGS, from_coded
+from nivelus.core.sound.reader import Samples, SoundInfo, SoundReader
+from nivelus.core.sound.refusals import (
+    MAX_CHANNELS,
+    MOST_CHANNELS,
+    cut_short,
+    no_samples,
+    not_sound,
+    too_many,
+    unfit_rate,
+)
 from nivelus.core.sound.riff import Chunk, Marker, chunks_of, tag_chunks
 from nivelus.core.sound.writer import CodedWriter
-from nivelus.core.sound_formats import DEMUXERS, every_format, of_demuxer
+from nivelus.core.sound_formats import DEMUXERS, of_demuxer
 from nivelus.core.stopping import step
+from nivelus.core.words import printable
 
 _SILENT_SECONDS = 120.0
 """A decoder that says nothing for so long never will."""
@@ -40,9 +48,17 @@ _MESSAGE = 1 << 28
 """Bytes of a message; what claims to be longer is none."""
 _SHORT_SECONDS = 0.5
 """What ends more than this before its file says is cut short."""
-_CODINGS = {"s16", "s24", "s32", "f32"}
 MOST_TRACKS = 64
 """Sound tracks of a file; the decoder is told."""
+
+_WHY: dict[str, tuple[type[SoundError], str]] = {
+    "locked": (NotSound, "is copy-protected and cannot be read. Ask for a copy without protection."),
+    "none": (NotSound, "has no sound in it, or not the sound track that was asked for."),
+    "memory": (NotSound, "takes too much memory to be read. Export its sound by itself."),
+    "many": (NotSound, f"has more than {MOST_TRACKS} sound tracks. Export the one that is meant."),
+    "long": (UnfitSound, "is longer than a day. Cut it into parts."),
+}
+"""What is said of a file by the word that the decoder has for it."""
 
 Progress = Callable[[float], None]
 Along = Callable[[Samples, int], None]
@@ -110,9 +126,9 @@ def decode(
                 _write(target, json.loads(bytes(body)), messages, said, along)
                 break
             else:
-                raise said.why(bytes(body) if letter == "E" else b"")
+                raise said.why(_text(body) if letter == "E" else "")
         else:
-            raise said.why(b"")
+            raise said.why("")
     return Decoded(said.words, said.tracks, said.damaged, said.channels)
 
 
@@ -134,7 +150,7 @@ def as_read(
     FileError, SoundError
         If it can be read in neither way.
     """
-    if is_read(path, channels=channels):
+    if read_info(path, channels=channels) is not None:
         yield path
         return
     with passing_folder() as folder:
@@ -153,8 +169,8 @@ def as_read(
         yield target
 
 
-def is_read(path: Path, name: str | None = None, channels: int = MAX_CHANNELS) -> bool:
-    """Whether ``SoundReader`` reads a file itself; otherwise ``decode`` may.
+def read_info(path: Path, name: str | None = None, channels: int = MAX_CHANNELS) -> SoundInfo | None:
+    """What a file says of itself, if ``SoundReader`` reads it; None where ``decode`` may.
 
     Raises
     ------
@@ -162,10 +178,10 @@ def is_read(path: Path, name: str | None = None, channels: int = MAX_CHANNELS) -
         If it would, but cannot; ``name`` is what the file is called in messages, ``channels`` how many it may have.
     """
     try:
-        SoundReader(path, name, channels).close()
+        with SoundReader(path, name, channels) as reader:
+            return reader.info
     except NotSound:
-        return False
-    return True
+        return None
 
 
 def damage(name: str, places: int) -> str:
@@ -209,43 +225,27 @@ class _Said:
             for at, title in self._chapters
             if 0 <= round(at * rate) < 1 << 32
         ]
-        return (*tag_chunks({name: _plain(text) for name, text in said.items()}), *chunks_of(markers))
+        return (*tag_chunks({name: printable(text) for name, text in said.items()}), *chunks_of(markers))
 
-    def why(self, word: bytes) -> SoundError:
+    def why(self, word: str) -> SoundError:
         """What to say of a file that was not decoded."""
-        name = self.name
-        if word == b"locked":
-            return NotSound(f"“{name}” is copy-protected and cannot be read. Ask for a copy without protection.", file=name)
-        if word == b"none":
-            return NotSound(f"“{name}” has no sound in it, or not the sound track that was asked for.", file=name)
-        if word == b"empty":
-            return EmptySound(f"“{name}” holds no samples. Export it again.", file=name)
-        if word == b"memory":
-            return NotSound(f"“{name}” takes too much memory to be read. Export its sound by itself.", file=name)
-        if word == b"many":
-            return NotSound(f"“{name}” has more than {MOST_TRACKS} sound tracks. Export the one that is meant.", file=name)
-        if word == b"long":
-            return UnfitSound(f"“{name}” is longer than a day. Cut it into parts.", file=name)
-        return NotSound(f"“{name}” is not a sound file that can be read. {every_format()} are.", file=name)
-
-    def cut(self, at: float, length: float) -> TruncatedSound:
-        """What to say of a file that ends too early, seconds."""
-        return TruncatedSound(
-            f"“{self.name}” is cut short: it breaks off at {at:.1f} s of {length:.1f} s. Copy or export it again.",
-            file=self.name,
-        )
+        if word == "empty":
+            return no_samples(self.name)
+        if word not in _WHY:
+            return not_sound(self.name)
+        kind, sentence = _WHY[word]
+        return kind(f"“{self.name}” {sentence}", file=self.name)
 
 
 def _in_words(number: int, told: dict[str, Any]) -> SoundTrack:
     channels = {1: "mono", 2: "stereo"}.get(told["channels"], f"{told['channels']} channels")
     language = told["language"] if told["language"] not in ("", "und") else ""
-    parts = [str(number + 1), _plain(told["title"]), _plain(language), f"{channels}, {told['codec']}"]
+    parts = [str(number + 1), printable(told["title"]), printable(language), f"{channels}, {told['codec']}"]
     return SoundTrack(number, " · ".join(part for part in parts if part), bool(told["usual"]))
 
 
-def _plain(text: str) -> str:
-    """Words from outside, without what a terminal or a page might stumble over."""
-    return "".join(c for c in text if c.isprintable()).strip()
+def _text(body: memoryview) -> str:
+    return bytes(body).decode("ascii", "replace")
 
 
 def _write(target: Path, form: dict[str, Any], messages: Messages, said: _Said, along: Along | None) -> None:
@@ -253,40 +253,28 @@ def _write(target: Path, form: dict[str, Any], messages: Messages, said: _Said, 
     rate, channels, coding = int(form["rate"]), int(form["channels"]), str(form["coding"])
     if channels > MOST_CHANNELS:
         raise too_many(said.name, channels)
-    said.channels = tuple(_plain(str(one)) for one in form["names"][:channels])
-    if not RATES[0] <= rate <= RATES[1]:
-        raise UnfitSound(
-            f"“{said.name}” has a sampling rate of {rate} Hz; 8 to 192 kHz can be used.", file=said.name, sample_rate=rate
-        )
-    assert coding in _CODINGS
+    said.channels = tuple(printable(str(one)) for one in form["names"][:channels])
+    if unfit := unfit_rate(said.name, rate):
+        raise unfit
+    assert coding in CODINGS
     end: dict[str, Any] | None = None
     with CodedWriter(target, rate, channels, coding, chunks=said.chunks(rate)) as writer:
         for letter, body in messages:
             if letter == "S":
                 writer.write_coded(body)
                 if along:
-                    along(_samples(body, coding).reshape(-1, channels), rate)
+                    along(from_coded(body, coding).reshape(-1, channels), rate)
             elif letter == "D":
                 end = json.loads(bytes(body))
                 break
             else:
-                raise said.why(bytes(body))
+                raise said.why(_text(body))
         if end is None:
-            raise said.why(b"")
+            raise said.why("")
         length, stated = int(end["frames"]) / rate, float(end["stated"] or 0.0)
         if stated - length > max(_SHORT_SECONDS, 0.01 * length):
-            raise said.cut(length, stated)
+            raise cut_short(said.name, length, stated)
     said.damaged = int(end["damaged"])
-
-
-def _samples(data: memoryview, coding: str) -> Samples:
-    """Samples as ``SoundReader`` gives them, from those of a file."""
-    if coding == "s24":
-        out = np.empty(len(data) // 3, np.float32)
-        decode24(np.frombuffer(data, np.uint8), out)
-        return out
-    raw = np.frombuffer(data, {"s16": "<i2", "s32": "<i4", "f32": "<f4"}[coding])
-    return raw if coding == "f32" else raw / (np.float32(1 << 15) if coding == "s16" else np.float64(1 << 31))
 
 
 @contextmanager

@@ -12,6 +12,8 @@ import numpy as np
 import numpy.typing as npt
 
 Bytes = npt.NDArray[np.uint8]
+CODINGS = {"s16": ("<i2", 15), "s24": ("", 23), "s32": ("<i4", 31), "f32": ("<f4", 0), "f64": ("<f8", 0)}
+"""How samples stand in a file: as what, and at which power of two full scale is."""
 
 
 @numba.njit(nogil=True, cache=True)
@@ -42,3 +44,28 @@ def encode24(samples: npt.NDArray[Any], out: Bytes) -> None:
         out[3 * i] = np.uint8(whole & 0xFF)
         out[3 * i + 1] = np.uint8((whole >> 8) & 0xFF)
         out[3 * i + 2] = np.uint8((whole >> 16) & 0xFF)
+
+
+def from_coded(data: Any, coding: str) -> npt.NDArray[np.floating[Any]]:
+    """Samples, (n,) at full scale +-1.0, from those of a file; float64 where float32 does not hold them.
+
+    ``data`` are bytes, ``coding`` is one of CODINGS.
+    """
+    if coding == "s24":
+        out = np.empty(len(data) // 3, np.float32)
+        decode24(np.frombuffer(data, np.uint8), out)
+        return out
+    kind, power = CODINGS[coding]
+    raw: npt.NDArray[Any] = np.frombuffer(data, kind)
+    return raw / (np.float32 if coding == "s16" else np.float64)(2**power) if power else raw
+
+
+def to_coded(samples: npt.NDArray[np.floating[Any]], coding: str) -> memoryview:
+    """Samples, (n,) at full scale +-1.0, as they stand in a file; the other way round than ``from_coded``."""
+    if coding == "s24":
+        packed = np.empty(len(samples) * 3, np.uint8)
+        encode24(samples.astype(np.float32, copy=False), packed)
+        return packed.data
+    kind, power = CODINGS[coding]
+    out: npt.NDArray[Any] = np.rint(samples * 2**power) if power else samples
+    return out.astype(kind).data.cast("B")

@@ -23,16 +23,14 @@ from typing import Any, BinaryIO
 import numpy as np
 import numpy.typing as npt
 
-from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound, UnfitSound
+from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound
 from nivelus.core.files import check_readable
 from nivelus.core.sound.bwf import Bext, parse_bext
 from nivelus.core.sound.lengths import View, true_length
+from nivelus.core.sound.refusals import MAX_CHANNELS, cut_short, no_samples, not_sound, too_many, unfit_rate
 from nivelus.core.sound.riff import MOST_BYTES, TAGS, Chunk, read_chunks, tag_chunks, walk
 from nivelus.core.sound_formats import OF_DECODER, every_format
 
-MAX_CHANNELS, MOST_CHANNELS = 2, 64
-"""Of a voice or a bed, and of a file that can be taken apart."""
-RATES = (8_000, 192_000)
 _DEEP = {"PCM_32", "DOUBLE"}
 _LEAD_SECONDS = 0.2
 _LONGEST = 1 << 48
@@ -103,10 +101,7 @@ class SoundReader:
         except SoundError:
             raise
         except (OSError, soundfile.SoundFileError) as error:
-            raise NotSound(
-                f"“{self.name}” is not a sound file that can be read. {every_format()} are.",
-                file=self.name,
-            ) from error
+            raise not_sound(self.name) from error
         file = self._file
         known = OF_DECODER.get(file.format)
         if known is None or known.coding not in (None, file.subtype):
@@ -118,17 +113,13 @@ class SoundReader:
         if file.channels > channels:
             self.close()
             raise too_many(self.name, file.channels)
-        if not RATES[0] <= file.samplerate <= RATES[1]:
+        if unfit := unfit_rate(self.name, file.samplerate):
             self.close()
-            raise UnfitSound(
-                f"“{self.name}” has a sampling rate of {file.samplerate} Hz; 8 to 192 kHz can be used.",
-                file=self.name,
-                sample_rate=file.samplerate,
-            )
+            raise unfit
         frames = truth.frames if truth else file.frames
         if not 0 < frames < _LONGEST:
             self.close()
-            raise EmptySound(f"“{self.name}” holds no samples. Export it again.", file=self.name)
+            raise no_samples(self.name)
         self.info = SoundInfo(file.samplerate, file.channels, frames, file.format, file.subtype, bext)
         self._dtype = "float64" if file.subtype in _DEEP else "float32"
         self._at = 0
@@ -205,25 +196,13 @@ class SoundReader:
                 opened.close()
 
     def _truncated(self, at: int) -> TruncatedSound:
-        second = at / self.info.sample_rate
-        return TruncatedSound(
-            f"“{self.name}” is cut short: it breaks off at {second:.1f} s of {self.info.duration:.1f} s. "
-            "Copy or export it again.",
-            file=self.name,
-        )
+        return cut_short(self.name, at / self.info.sample_rate, self.info.duration)
 
     def __enter__(self) -> SoundReader:
         return self
 
     def __exit__(self, *_: object) -> None:
         self.close()
-
-
-def too_many(name: str, channels: int) -> UnfitSound:
-    """What to say of a file with so many channels."""
-    is_apart = channels <= MOST_CHANNELS
-    why = "a voice is mono or stereo. Read one of them with --channel." if is_apart else f"{MOST_CHANNELS} are the most."
-    return UnfitSound(f"“{name}” has {channels} channels; {why}", file=name, channels=channels)
 
 
 def _open(source: bytes | View) -> Any:

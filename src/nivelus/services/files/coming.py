@@ -7,12 +7,12 @@ from pathlib import Path
 
 from sqlalchemy.orm import Session as DbSession
 
-from nivelus.core.errors import UnfitSound
 from nivelus.core.measure.along import MeasuredAlong
 from nivelus.core.measure.grid import LevelGrid, Wave
 from nivelus.core.sound.channels import in_words, split
-from nivelus.core.sound.decoding import Decoded, decode, is_read
-from nivelus.core.sound.reader import MAX_CHANNELS, MOST_CHANNELS, SoundInfo, SoundReader
+from nivelus.core.sound.decoding import Decoded, decode, read_info
+from nivelus.core.sound.reader import SoundInfo, SoundReader
+from nivelus.core.sound.refusals import MAX_CHANNELS, MOST_CHANNELS
 from nivelus.services.sessions import jobs
 from nivelus.services.track.workbench import Workbench
 from nivelus.store.job_rows import open_payloads
@@ -39,13 +39,9 @@ def as_it_is_read(bench: Workbench, job: Job, staged: Path) -> Coming:
     FileError, SoundError
         If it is none; also UndecidedSound, where it has several sound tracks and none was chosen.
     """
-    try:
-        if is_read(staged, job.name):
-            return Coming(staged)
-    except UnfitSound as error:
-        if not MAX_CHANNELS < error.fields.get("channels", 0) <= MOST_CHANNELS:
-            raise
-        return Coming(staged, is_apart=True)
+    known = read_info(staged, job.name, MOST_CHANNELS)
+    if known is not None:
+        return Coming(staged, is_apart=known.channels > MAX_CHANNELS)
     sound = bench.vault.decoded(job.id)
     report = jobs.reporter(bench, job, "decoding and measuring", 8, 92)
     with MeasuredAlong(job.name) as along:

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from nivelus.core.errors import DiskFull, Refused, SoundError
-from nivelus.core.files import disk_full, free_bytes, is_full, size_in_words
+from nivelus.core.files import disk_full, free_bytes, is_full, link_or_copy, size_in_words
 from nivelus.core.marks.bed import is_bed
 from nivelus.core.marks.cells import Cell, cut_into_cells
 from nivelus.core.marks.details import find_marks
@@ -19,6 +19,7 @@ from nivelus.core.marks.mark import Mark
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.sound.decoding import damage
 from nivelus.core.sound_formats import OF_DECODER
+from nivelus.core.words import printable
 from nivelus.services.answers.answers import reading_back
 from nivelus.services.clips.phrases import clip_of
 from nivelus.services.files.coming import Coming, as_it_is_read, next_place, take_apart
@@ -145,11 +146,7 @@ def bring_back(bench: Workbench, hashes: Collection[str]) -> list[JobView]:
         if item.hash not in hashes or sound is None:
             continue
         staged = bench.vault.incoming / new_id()
-        try:
-            os.link(sound, staged)
-        except OSError:
-            # a file system without links
-            shutil.copyfile(sound, staged)
+        link_or_copy(sound, staged)
         name = safe_file_name(item.name)
         session_id = create(bench, Path(name).stem or name)
         jobs.append(_add_job(bench, session_id, staged, name, hash=item.hash))
@@ -190,7 +187,7 @@ def _track_name(file: str) -> str:
 def safe_file_name(name: str) -> str:
     """The last part of a file name from outside, without what a terminal or a page might stumble over."""
     last = name.replace("\\", "/").rsplit("/", 1)[-1]
-    return "".join(c for c in last if c.isprintable()).strip()[-NAME_LENGTH:] or "recording"
+    return printable(last)[-NAME_LENGTH:] or "recording"
 
 
 def _add_job(bench: Workbench, session_id: str, staged: Path, name: str, message: str = "", **payload: Any) -> JobView:

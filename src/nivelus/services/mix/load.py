@@ -17,7 +17,7 @@ from nivelus.core.dynamics.detector import STEP, Side, Worked, reduction_of, wor
 from nivelus.core.dynamics.load import HARD, LoadFigures, by_phrase, load_figures, threshold_for
 from nivelus.core.errors import Refused, Stale
 from nivelus.core.gain.compiled import GainCurve
-from nivelus.core.sound.reader import RATES
+from nivelus.core.sound.refusals import RATES
 from nivelus.core.sound.source import SoundSource
 from nivelus.core.sound.timeline import open_sound
 from nivelus.services.answers.edits import run_edit

@@ -24,7 +24,7 @@ from nivelus.core.measure.inside import inner_spread
 from nivelus.core.measure.loudness import MOMENTARY, SHORT_TERM, figures, power_around, sliding_power, to_lufs
 from nivelus.core.measure.spans import LOWEST_DB
 from nivelus.core.measure.waveform import LEVELS, tile
-from nivelus.core.sound.reader import RATES
+from nivelus.core.sound.refusals import RATES
 from nivelus.core.sound.timeline import Composed, open_sound
 from nivelus.services.track.state import gain_key, loudness_offset, mono_offset, whole_state
 from nivelus.services.track.targets import target_of

@@ -25,7 +25,8 @@ from nivelus.core.marks.phrases import find_phrases
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.sound.channels import split
 from nivelus.core.sound.decoding import as_read
-from nivelus.core.sound.reader import MAX_CHANNELS, MOST_CHANNELS, SoundReader
+from nivelus.core.sound.reader import SoundReader
+from nivelus.core.sound.refusals import MAX_CHANNELS, MOST_CHANNELS
 from nivelus.core.sound_formats import OF_DECODER
 from nivelus.services.clips.clips import measure_clip
 from nivelus.services.sessions.jobs import RECEIVING
