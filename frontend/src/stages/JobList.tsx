@@ -72,6 +72,8 @@ export function JobList({ kind }: { kind: "import" | "render" }) {
     if (kind === "render") void jobsAgain(id);
   }, [kind, id, revision]);
   const roving = useRoving({ axis: "either" });
+  // whatever became of it, the list is told anew
+  const lookAfter = (work: Promise<unknown>) => void work.catch(complain).finally(() => void jobsAgain(id));
   if (kind === "render") jobs.reverse();
   if (jobs.length + uploads.length === 0) return null;
   return (
@@ -97,18 +99,9 @@ export function JobList({ kind }: { kind: "import" | "render" }) {
           percent={job.percent}
           options={job.options}
           usual={job.usual}
-          onChoose={(choice) =>
-            api
-              .chooseInJob(job.id, choice)
-              .catch(complain)
-              .finally(() => void jobsAgain(id))
-          }
+          onChoose={(choice) => lookAfter(api.chooseInJob(job.id, choice))}
           href={job.file ? api.renderedFile(job.id) : undefined}
-          onStop={() =>
-            (isOpen(job) ? api.cancelJob(job.id) : api.dismissJob(job.id))
-              .catch(complain)
-              .finally(() => void jobsAgain(id))
-          }
+          onStop={() => lookAfter(isOpen(job) ? api.cancelJob(job.id) : api.dismissJob(job.id))}
         />
       ))}
     </ul>
