@@ -246,3 +246,16 @@ def test_the_first_level_render_takes_few_keys(quiet_page: Page, own_program: Pr
     own = [clip for clip in state["clips"] if clip["track"] == track["id"] and clip["after"] is not None]
     assert own
     assert all(abs(clip["after"] - track["target"]) <= state["rule"]["tolerance"] for clip in own)
+
+
+def test_a_choice_made_with_the_mouse_keeps_no_key_however_soon_it_comes(page: Page, demo_program: Program) -> None:
+    """The key is pressed while the click is still being told, as on a page that is busy."""
+    open_stage(page, demo_program, fresh(demo_program, GUIDE), "ride")
+    page.evaluate("""() => window.addEventListener('click', (event) => {
+      if (!event.target.matches('input')) return;
+      document.activeElement.dispatchEvent(new KeyboardEvent('keydown', { key: 'Home', bubbles: true }));
+      window.hasKeys = document.activeElement.outerHTML.slice(0, 100);
+    })""")
+    page.locator(".hand").get_by_text("touch", exact=True).click()
+    expect(page.get_by_role("radio", name="touch")).to_be_checked()
+    assert page.evaluate("window.hasKeys").startswith("<body")

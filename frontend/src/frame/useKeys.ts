@@ -63,11 +63,9 @@ export function useKeys(table: Command[]) {
         .find((one): one is HTMLElement => one instanceof HTMLElement && one.matches("button:not([aria-haspopup])"));
       if (event.detail === 0 || document.querySelector("[role=dialog]")) return;
       button?.blur();
-      // a choice has the focus only after the click
-      window.setTimeout(() => {
-        const focus = document.activeElement as HTMLElement | null;
-        if (focus?.matches("input[type=radio], input[type=checkbox]")) focus.blur();
-      });
+      // a choice has the focus when its own click comes, or only after it: a key that comes at once is not for the choice
+      letChoiceGo();
+      window.setTimeout(letChoiceGo);
     };
     // and so does a slider that was dragged: Up and Down are for what is selected
     const released = () => {
@@ -85,6 +83,12 @@ export function useKeys(table: Command[]) {
       window.removeEventListener("keyup", up);
     };
   }, [table]);
+}
+
+/** One of several choices, or a switch, that has the focus. */
+function letChoiceGo() {
+  const focus = document.activeElement as HTMLElement | null;
+  if (focus?.matches("input[type=radio], input[type=checkbox]")) focus.blur();
 }
 
 function isElsewhere(event: KeyboardEvent): boolean {
