@@ -6,9 +6,11 @@ from pathlib import Path
 
 import pytest
 
+from nivelus.services.clips import following
 from nivelus.services.sessions import sessions
 from nivelus.services.track.workbench import Workbench
-from tests.conftest import bring_in, write_sound
+from tests.conftest import bring_in, detailed_voice, write_sound
+from tests.helpers.microphones import bring, second_microphone
 from tests.helpers.sounds import wavering
 
 
@@ -16,3 +18,13 @@ from tests.helpers.sounds import wavering
 def swaying(bench: Workbench, tmp_path: Path) -> str:
     """A track of three phrases whose level sways."""
     return bring_in(bench, sessions.create(bench, "Sway"), write_sound(tmp_path / "sway.wav", wavering()))
+
+
+@pytest.fixture
+def pair(bench: Workbench, tmp_path: Path) -> tuple[str, str]:
+    """A voice, and the same by another microphone that follows it."""
+    session, voice = sessions.create(bench, "Two microphones"), detailed_voice()
+    lead = bring(bench, session, tmp_path / "boom.wav", voice)
+    other = bring(bench, session, tmp_path / "lapel.wav", second_microphone(voice))
+    following.follow(bench, other, sessions.state(bench, session).revision, lead)
+    return lead, other

@@ -53,7 +53,8 @@ def _comparable(told: dict[str, Any]) -> dict[str, Any]:
             for rule in track["rules"].values():
                 rule.pop(name, None)
         # what was not told
-        track.pop("trim", None)
+        for name in ("trim", "follows", "lag"):
+            track.pop(name, None)
     told.pop("ride", None)
     for clip in told["clips"]:
         clip.pop("wish", None)

@@ -13,8 +13,8 @@ from nivelus.core.errors import NotFound, Refused
 from nivelus.core.gain.dips import SILENT_DIP
 from nivelus.core.marks.details import find_marks
 from nivelus.core.measure.grid import measure_samples
-from nivelus.services.clips import clips, details, drafts
-from nivelus.services.sessions import sessions, tracks
+from nivelus.services.clips import clips, details, drafts, following
+from nivelus.services.sessions import sessions
 from nivelus.services.track import sound
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.upkeep.mending import mend
@@ -220,7 +220,7 @@ def test_marks_that_are_gone_and_wrong_tracks_are_said(bench: Workbench, detaile
 def test_a_track_goes_with_its_marks_and_comes_back_with_them(bench: Workbench, detailed: str) -> None:
     details.make(bench, detailed, revision(bench, detailed), "dip", 1.1, 1.3)
     before = state_of(bench, detailed)
-    removed = tracks.remove(bench, detailed, before.revision)
+    removed = following.remove(bench, detailed, before.revision)
     assert sessions.state(bench, before.id).marks == []
     sessions.undo(bench, before.id, removed.revision)
     assert content(state_of(bench, detailed)) == content(before)

@@ -9,9 +9,9 @@ import pytest
 
 from nivelus.core.deliver.curve_csv import read_csv
 from nivelus.core.errors import CurveFileError, NivelusError, Refused
-from nivelus.services.clips import clips
+from nivelus.services.clips import clips, following
 from nivelus.services.lanes import curve_files, drawing, rides, whole
-from nivelus.services.sessions import sessions, tracks
+from nivelus.services.sessions import sessions
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed
 from tests.helpers.edits import content, points_of, state_of
@@ -234,7 +234,7 @@ def test_every_step_can_be_undone_and_done_again(bench: Workbench, swaying: str)
 def test_a_track_goes_with_its_lanes_and_comes_back_with_them(bench: Workbench, swaying: str) -> None:
     rides.accept(bench, swaying, revision(bench, swaying))
     before, ride = state_of(bench, swaying), rides.view(bench, swaying)
-    removed = tracks.remove(bench, swaying, before.revision)
+    removed = following.remove(bench, swaying, before.revision)
     sessions.undo(bench, before.id, removed.revision)
     assert content(state_of(bench, swaying)) == content(before)
     assert rides.view(bench, swaying) == ride

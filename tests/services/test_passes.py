@@ -10,9 +10,9 @@ import pytest
 
 from nivelus.core.chain.state import LAYERS
 from nivelus.core.errors import NotFound, Refused
-from nivelus.services.clips import clips
+from nivelus.services.clips import clips, following
 from nivelus.services.lanes import drawing, passes, taking, whole
-from nivelus.services.sessions import sessions, tracks
+from nivelus.services.sessions import sessions
 from nivelus.services.track import sound
 from nivelus.services.track.workbench import Workbench
 from nivelus.settings import Settings
@@ -229,7 +229,7 @@ def test_dropped_it_is_gone_until_undo(bench: Workbench, track: str) -> None:
 def test_passes_come_back_with_their_track(bench: Workbench, track: str) -> None:
     id = ride(bench, track, moves((2, 0), (5, 3)))
     session = state_of(bench, track).id
-    answer = tracks.remove(bench, track, revision(bench, track))
+    answer = following.remove(bench, track, revision(bench, track))
     with pytest.raises(NotFound):
         passes.view(bench, track)
     sessions.undo(bench, session, answer.revision)

@@ -83,14 +83,15 @@ export const api = {
   undoToWhole: (id: string) => take(client.POST("/api/sessions/{session_id}/undo-to-whole", session(id))),
   /** Where a session can be had as a file, row for row. */
   rowsAddress: (id: string) => `/api/sessions/${id}/rows`,
-
   changeTrack: (id: string, revision: number, change: Omit<Schemas["TrackChange"], "revision">) =>
     take(client.PATCH("/api/tracks/{track_id}", { ...track(id), body: { revision, ...change } })),
   revision: (id: string) => take(client.GET("/api/sessions/{session_id}/revision", session(id))),
   duplicateTrack: (id: string, revision: number) =>
     take(client.POST("/api/tracks/{track_id}/copies", { ...track(id), body: { revision } })),
-  removeTrack: (id: string, revision: number) =>
-    take(client.DELETE("/api/tracks/{track_id}", { params: { path: { track_id: id }, query: { revision } } })),
+  removeTrack: (id: string, revision: number, instead?: string) =>
+    take(client.DELETE("/api/tracks/{track_id}", { params: { path: { track_id: id }, query: { revision, instead } } })),
+  followTrack: (id: string, revision: number, how: { leader?: string; together?: boolean }) =>
+    take(client.POST("/api/tracks/{track_id}/follow", { ...track(id), body: { revision, together: false, ...how } })),
   gain: (id: string, revision: number, clips: string[], change: { by?: number; to?: number }) =>
     take(client.POST("/api/tracks/{track_id}/gain", { ...track(id), body: { revision, clips, ...change } })),
   flag: (id: string, revision: number, clips: string[], flag: Schemas["FlagChange"]["flag"], on: boolean) =>

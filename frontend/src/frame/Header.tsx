@@ -5,6 +5,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, type LaneName } from "../api/client";
 import { edit, redo, undo } from "../model/server/edits";
+import { hasPhrases } from "../model/server/following";
 import { useFigures } from "../model/server/queries";
 import { isJudged, isLevel, offTarget, trackOf, useSession } from "../model/server/session";
 import { LANE_NAMES, STAGE_NAMES, STAGES, type Stage, useView } from "../model/view/view";
@@ -123,14 +124,15 @@ function useProgress(): Record<Stage, string> {
   const down = marks.filter((mark) => mark.on).length;
   const beds = model.header?.tracks.filter((one) => one.kind === "bed").length ?? 0;
   const overs = figures?.after.overs ?? 0;
-  const isBed = track?.kind === "bed";
-  // a bed has no phrases that could pass it: all of it is measured
-  const isOver = isBed && (figures?.after.true_peak ?? -99) > (model.header?.rule.ceiling ?? 0);
-  const range = figures ? `range ${figures.before.loudness_range.toFixed(1)} LU` : "a bed";
+  const isPlain = !hasPhrases(track);
+  const none = track?.follows ? "those of its leader" : "a bed has none";
+  // without phrases there are none that could pass it: all of it is measured
+  const isOver = isPlain && (figures?.after.true_peak ?? -99) > (model.header?.rule.ceiling ?? 0);
+  const range = figures ? `range ${figures.before.loudness_range.toFixed(1)} LU` : "range";
   return {
-    survey: isBed ? range : clips.length === 1 ? "1 phrase" : `${clips.length} phrases`,
-    phrases: isBed ? "a bed has none" : `${level} of ${clips.length} level`,
-    details: isBed ? "a bed has none" : `${down} of ${marks.length} down`,
+    survey: isPlain ? range : clips.length === 1 ? "1 phrase" : `${clips.length} phrases`,
+    phrases: isPlain ? none : `${level} of ${clips.length} level`,
+    details: isPlain ? none : `${down} of ${marks.length} down`,
     ride: lanesDrawn(track?.lanes ?? []),
     balance: beds === 0 ? "no bed" : beds === 1 ? "1 bed" : `${beds} beds`,
     signoff: isOver ? "over the ceiling" : overs === 0 ? "below the ceiling" : `${overs} over the ceiling`,

@@ -36,6 +36,7 @@ import { BrokenSession } from "./BrokenSession";
 import { ByName } from "./ByName";
 import { Header } from "./Header";
 import { Keys } from "./Keys";
+import { Led, OF_LEADERS } from "./Led";
 import { MessageBar } from "./MessageBar";
 import { TrackBar } from "./TrackBar";
 import { Transport } from "./Transport";
@@ -219,14 +220,15 @@ export function SessionPage() {
   }
   const Rule = RULES[stage];
   const List = LISTS[stage];
+  const isLed = Boolean(track?.follows) && OF_LEADERS.has(stage);
   return (
     <div className="frame">
       <Header stage={stage} goStage={(next) => void goStage(next)} />
       {track ? (
         <>
           <aside className="side">
-            <Rule />
-            <List goStage={goStage} />
+            {isLed && stage !== "ride" ? null : <Rule />}
+            {isLed ? <Led track={track} /> : <List goStage={goStage} />}
           </aside>
           <main className="main">
             <TrackBar />

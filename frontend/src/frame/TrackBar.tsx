@@ -1,15 +1,15 @@
 /** Which track is in focus, and the figures that are always on view. */
 import { Tooltip } from "@mantine/core";
 import { isHeard } from "../model/heard/mix";
+import { hasPhrases, leaderOf } from "../model/server/following";
 import { useFigures } from "../model/server/queries";
-import { isJudged, offTarget, trackOf, useSession } from "../model/server/session";
+import { trackOf, useSession } from "../model/server/session";
 import { useView } from "../model/view/view";
-import { BedSign } from "../parts/BedSign";
 import { distanceUnit, levelUnit, plain } from "../parts/format";
 import { useRoving } from "../parts/roving";
-import { Vial, worst } from "../parts/Vial";
 import { HeardSwitches } from "../picture/HeardSwitches";
 import { Fader } from "../stages/Fader";
+import { TrackSign } from "../stages/TrackSign";
 import "./TrackBar.css";
 
 export function TrackBar() {
@@ -44,19 +44,10 @@ export function TrackBar() {
               id={`tab-${t.id}`}
               aria-selected={t.id === track.id}
               className="chip-name"
+              title={t.follows ? `Follows “${leaderOf(header.tracks, t)?.name}”` : undefined}
               onClick={() => choose(t.id)}
             >
-              {t.kind === "bed" ? (
-                <BedSign />
-              ) : (
-                <Vial
-                  deviation={worst((model.clips[t.id] ?? []).filter(isJudged).map((c) => offTarget(c, t.target)!))}
-                  tolerance={rule.tolerance}
-                  width={34}
-                  height={12}
-                  unit={unit}
-                />
-              )}
+              <TrackSign track={t} isSmall />
               <span>{t.name}</span>
             </button>
             {several && <HeardSwitches track={t} />}
@@ -81,7 +72,7 @@ export function TrackBar() {
         </Tooltip>
       )}
       <div className="figures mono" data-testid="figures">
-        {data && stage !== "balance" && track.kind === "voice" && (
+        {data && stage !== "balance" && hasPhrases(track) && (
           <>
             <Figure name="spread" tip="Standard deviation of the phrases' levels">
               {change(data.before.spread, data.after.spread, unit)}
@@ -94,8 +85,8 @@ export function TrackBar() {
             </Figure>
           </>
         )}
-        {data && stage !== "balance" && track.kind === "bed" && (
-          <Figure name="range" tip="Loudness range of the bed">
+        {data && stage !== "balance" && !hasPhrases(track) && (
+          <Figure name="range" tip="Loudness range of the track">
             {change(data.before.loudness_range, data.after.loudness_range, "LU")}
           </Figure>
         )}

@@ -37,4 +37,5 @@ import "@mantine/core/styles/Radio.css";
 import "@mantine/core/styles/Tooltip.css";
 import "@mantine/core/styles/SegmentedControl.css";
 import "@mantine/core/styles/Slider.css";
+import "@mantine/core/styles/Stack.css";
 import "@mantine/core/styles/Switch.css";

@@ -4,6 +4,7 @@ import { type DragEvent, Fragment, useEffect } from "react";
 import type { Clip, Take, Track } from "../api/client";
 import { chosenFrom, hearTake } from "../model/hand/timeline";
 import { chooseClip } from "../model/hand/worklist";
+import { leaderOf, useLoudest, useShadows } from "../model/server/following";
 import { useTakes } from "../model/server/queries";
 import { trackOf, useSession } from "../model/server/session";
 import { chosenFiles } from "../model/server/soundFormats";
@@ -97,6 +98,9 @@ const NO_TAKES: Take[] = [];
 function Lane({ track, take, takes, focus, scheme }: LaneProps) {
   const heard = take === undefined;
   const own = useSession((s) => s.clips[track.id] ?? NONE);
+  const shadows = useShadows(track);
+  const ofFollower = useLoudest(track);
+  const leader = useSession((s) => leaderOf(s.header!.tracks, track)?.name);
   const clips = take ? take.clips : own;
   const tolerance = useSession((s) => s.header!.rule.tolerance);
   const several = useSession((s) => s.header!.tracks.length > 1);
@@ -114,8 +118,8 @@ function Lane({ track, take, takes, focus, scheme }: LaneProps) {
     return {
       lane,
       sound: soundOf(track, take),
-      clips,
-      loudest: Math.max(loudest(own), ...takes.map((one) => loudest(one.clips))),
+      clips: leader === undefined ? clips : shadows,
+      loudest: ofFollower || Math.max(loudest(own), ...takes.map((one) => loudest(one.clips))),
       from: (clip) => chosenFrom(track, take?.number ?? track.take, clip),
       target: track.target,
       tolerance,
@@ -175,6 +179,7 @@ function Lane({ track, take, takes, focus, scheme }: LaneProps) {
           </button>
         ) : null}
         {title}
+        {heard && leader !== undefined && <span className="dim"> follows {leader}</span>}
         {heard && several && <HeardSwitches track={track} />}
         {heard && track.timeline.missing && " (its sound file is missing)"}
       </span>

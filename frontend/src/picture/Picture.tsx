@@ -7,6 +7,7 @@ import { setWorkingRange } from "../model/hand/ride";
 import { Ways } from "../model/hand/ways";
 import { heard, trace } from "../model/heard/heard";
 import { duration, focused, focusedClips, focusedMarks } from "../model/server/focus";
+import { useLoudest } from "../model/server/following";
 import { trackOf, useSession } from "../model/server/session";
 import { fitWindow, isSilent, redraw, SILENCE, type Stage, useView, zoomWindow } from "../model/view/view";
 import { distanceUnit } from "../parts/format";
@@ -20,7 +21,7 @@ import { chartDown, hitCapsule, setHover } from "./chartHands";
 import { drawDistance, drawLoad } from "./drawBalance";
 import { drawChart } from "./drawChart";
 import { drawRibbon, RIBBON } from "./drawMarks";
-import { drawGain, drawOverview, drawWave, type WaveMode } from "./drawStrips";
+import { drawGain, drawOverview, drawWave, loudest, type WaveMode } from "./drawStrips";
 import { ExactValue } from "./ExactValue";
 import { gainDouble, gainDown, gainHover } from "./gainHands";
 import { groundDown } from "./groundHands";
@@ -39,6 +40,10 @@ function useScene(): () => Scene | null {
   const scheme = useComputedColorScheme("light");
   // biome-ignore lint/correctness/useExhaustiveDependencies: the canvas does not follow the colours by itself
   useEffect(redraw, [scheme]);
+  const focus = useView((s) => s.focus);
+  const ofFollower = useLoudest(useSession((s) => trackOf(s, focus)));
+  // biome-ignore lint/correctness/useExhaustiveDependencies: nor does it follow figures that come
+  useEffect(redraw, [ofFollower]);
   return () => {
     const header = useSession.getState().header;
     const track = focused();
@@ -59,6 +64,7 @@ function useScene(): () => Scene | null {
       draft: view.draft,
       trace: trace(),
       points: curve.points,
+      loudest: ofFollower || loudest(focusedClips()),
       dips: curve.dips,
       ways: new Ways(focusedClips(), curve.ways, track.timeline.sample_rate),
       lanes: { curve: curve.curve, ride: curve.ride, trim: curve.trim },

@@ -33,7 +33,7 @@ export function drawWave(ctx: Context, width: number, height: number, scene: Sce
   const middle = height / 2;
   const count = Math.max(0, Math.floor(width - GUTTER));
   const values = columns(soundOf(scene.track), scene.window.start, a.perPixel, count);
-  const size = (middle * 0.94) / loudest(clips);
+  const size = (middle * 0.94) / scene.loudest;
   ctx.strokeStyle = palette.grid;
   ctx.beginPath();
   ctx.moveTo(GUTTER, Math.round(middle) + 0.5);
@@ -77,6 +77,11 @@ function gainPerColumn(a: Axis, scene: Scene, count: number, gained: boolean): F
   let i = clipIndexAt(clips, a.seconds(GUTTER));
   for (let x = 0; x < count; x++) {
     const t = a.seconds(GUTTER + x + 0.5);
+    if (scene.track.follows) {
+      // what its leader has, and its own trim
+      factors[x] = 10 ** (gainAt(scene.points, t * rate) / 20);
+      continue;
+    }
     while (i < clips.length && clips[i]!.end <= t) i++;
     if (i >= clips.length) break;
     let db = scene.on.clip ? scene.ways.gain(i, t) : 0;

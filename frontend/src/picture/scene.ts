@@ -28,6 +28,8 @@ export interface Scene {
   draft: Draft | null;
   trace: Float32Array;
   points: GainPoints;
+  /** The amplitude that fills the wave. */
+  loudest: number;
   dips: GainPoints;
   ways: Ways;
   /** What is drawn, and which layers are on. */

@@ -48,12 +48,15 @@ export function RideRule() {
           aria-label="Lane in hand"
           value={lane}
           onChange={(value) => useView.setState({ lane: value as LaneName, points: new Set() })}
-          data={LANES.map((value) => ({ value, label: LANE_NAMES[value] }))}
+          data={LANES.filter((value) => value === "trim" || !track.follows).map((value) => ({
+            value,
+            label: LANE_NAMES[value],
+          }))}
         />
         <LaneMenu track={track} lane={lane} />
       </Roving>
-      {track.kind === "bed" ? <SlowRide bed={track} draft={slowDraft} /> : <VoiceRide />}
-      <TrimRow key={track.id} trim={track.trim} canFold={track.lanes.includes("trim")} />
+      {track.follows ? null : track.kind === "bed" ? <SlowRide bed={track} draft={slowDraft} /> : <VoiceRide />}
+      <TrimRow key={track.id} trim={track.trim} canFold={track.lanes.includes("trim") && !track.follows} />
     </RulePanel>
   );
 }

@@ -4,6 +4,7 @@ import type { Figures, Track } from "../api/client";
 import { type Check, leadTo } from "../model/hand/checks";
 import { termsOf } from "../model/hand/details";
 import { isHeard } from "../model/heard/mix";
+import { hasPhrases } from "../model/server/following";
 import { useFigures } from "../model/server/queries";
 import { render, useRenders, useUnheard } from "../model/server/renders";
 import { trackOf, useSession } from "../model/server/session";
@@ -102,8 +103,8 @@ function silent(tracks: Track[]): string {
   return `Left out (${why}): ${names.join(", ")}.`;
 }
 
-/** What is told of a bed, which has no phrases and no room behind them. */
-const OF_BEDS = new Set(["peak", "Integrated", "Range", "Short-term max", "True peak"]);
+/** What is told of a track that has no phrases, and no room behind them. */
+const OF_ALL = new Set(["peak", "Integrated", "Range", "Short-term max", "True peak"]);
 
 /** How many of a kind a figure of it speaks of. */
 function hint(kind: Kind): string {
@@ -126,7 +127,6 @@ export function SignOffList({ goStage }: { goStage: (stage: Stage) => Promise<vo
   if (!track || !rule || !data) return null;
   const { before, after } = data;
   const unit = distanceUnit(rule.unit);
-  const isBed = track.kind === "bed";
   const loud = (value: number | null, of: string) => (value === null ? "none" : `${plain(value)} ${of}`);
   const rows: [string, (f: Figures) => string][] = [
     ["Level", (f) => `${f.level} of ${f.count}`],
@@ -190,7 +190,7 @@ export function SignOffList({ goStage }: { goStage: (stage: Stage) => Promise<vo
       <div className="rows static">
         <ul className="checks" ref={roving}>
           {checks
-            .filter(([, , check]) => !isBed || OF_BEDS.has(check))
+            .filter(([, , check]) => hasPhrases(track) || OF_ALL.has(check))
             .map(([good, text, check]) => (
               <li key={text} className={good ? "level" : "loud"}>
                 {good ? "✓" : "!"}{" "}
@@ -214,7 +214,7 @@ export function SignOffList({ goStage }: { goStage: (stage: Stage) => Promise<vo
           </thead>
           <tbody className="mono">
             {rows
-              .filter(([name]) => !isBed || OF_BEDS.has(name))
+              .filter(([name]) => hasPhrases(track) || OF_ALL.has(name))
               .map(([name, show]) => (
                 <tr key={name} title={hints[name]}>
                   <th scope="row">{name}</th>

@@ -3,23 +3,23 @@ import { ActionIcon, Button, Menu, Radio, Text, VisuallyHidden } from "@mantine/
 import { IconDots, IconFileMusic } from "@tabler/icons-react";
 import { useEffect, useRef, useState } from "react";
 import { api, type Take, type Track } from "../api/client";
-import { alike, hearTake, layOut, makeTake, matchTakes, useTimeline } from "../model/hand/timeline";
-import { duplicateTrack, moveTrack, setKind } from "../model/heard/mix";
+import { hearTake, layOut, matchTakes, useTimeline } from "../model/hand/timeline";
 import { edit } from "../model/server/edits";
+import { hasPhrases, leaderOf } from "../model/server/following";
 import { useFigures, useTakes } from "../model/server/queries";
-import { isJudged, offTarget, trackOf, useSession } from "../model/server/session";
+import { isJudged, trackOf, useSession } from "../model/server/session";
 import { upload } from "../model/server/uploads";
 import { useView } from "../model/view/view";
-import { BedSign } from "../parts/BedSign";
 import { distanceUnit, plain, span } from "../parts/format";
 import { NameDialog } from "../parts/NameDialog";
 import { Roving } from "../parts/roving";
-import { Vial, worst } from "../parts/Vial";
 import { DropArea, Readable } from "./DropArea";
 import { JobList } from "./JobList";
 import { RuleMenu } from "./RuleMenu";
 import { RulePanel } from "./RulePanel";
 import { TargetFields } from "./TargetFields";
+import { TrackMenu } from "./TrackMenu";
+import { TrackSign } from "./TrackSign";
 import "./Survey.css";
 
 export function SurveyRule() {
@@ -110,11 +110,10 @@ function TrackCard({ track }: { track: Track }) {
   const model = useSession();
   const { data } = useFigures(track.timeline.missing ? undefined : track.id);
   const { timeline } = track;
-  const isBed = track.kind === "bed";
   const { rule, tracks } = model.header!;
+  const leader = leaderOf(tracks, track);
   const clips = (model.clips[track.id] ?? []).filter(isJudged);
   const inFocus = trackOf(model, focus)?.id === track.id;
-  const [renaming, setRenaming] = useState<string | null>(null);
   return (
     <article className="track-card" data-focus={inFocus || undefined}>
       <div className="job-head">
@@ -123,45 +122,10 @@ function TrackCard({ track }: { track: Track }) {
           className="track-name"
           onClick={() => useView.setState({ focus: track.id, selection: new Set(), span: null })}
         >
-          {isBed ? (
-            <BedSign />
-          ) : (
-            <Vial
-              deviation={worst(clips.map((c) => offTarget(c, track.target)!))}
-              tolerance={rule.tolerance}
-              unit={distanceUnit(rule.unit)}
-            />
-          )}
+          <TrackSign track={track} />
           <strong>{track.name}</strong>
         </button>
-        <Menu position="bottom-end">
-          <Menu.Target>
-            <ActionIcon size="sm" variant="subtle" aria-label={`More for ${track.name}`}>
-              <IconDots size={14} />
-            </ActionIcon>
-          </Menu.Target>
-          <Menu.Dropdown>
-            <Menu.Item onClick={() => setRenaming(track.name)}>Rename</Menu.Item>
-            <Menu.Item onClick={() => void setKind(track.id, isBed ? "voice" : "bed")}>
-              {isBed ? "Treat as a voice: find its phrases" : "Treat as a bed (music, ambience)"}
-            </Menu.Item>
-            <Menu.Item disabled={tracks[0]?.id === track.id} onClick={() => moveTrack(-1, track)}>
-              Move up
-            </Menu.Item>
-            <Menu.Item disabled={tracks.at(-1)?.id === track.id} onClick={() => moveTrack(1, track)}>
-              Move down
-            </Menu.Item>
-            <Menu.Item onClick={() => duplicateTrack(track)}>Duplicate</Menu.Item>
-            {alike(tracks, track).map((other) => (
-              <Menu.Item key={other.id} onClick={() => makeTake(track.id, other.id)}>
-                Make it a take of “{other.name}”
-              </Menu.Item>
-            ))}
-            <Menu.Item onClick={() => void edit("remove a track", (revision) => api.removeTrack(track.id, revision))}>
-              Remove from the session
-            </Menu.Item>
-          </Menu.Dropdown>
-        </Menu>
+        <TrackMenu track={track} />
       </div>
       {inFocus && track.takes.length > 1 && <Takes track={track} unit={distanceUnit(rule.unit)} />}
       {timeline.missing ? (
@@ -169,7 +133,14 @@ function TrackCard({ track }: { track: Track }) {
       ) : (
         <dl className="facts">
           <Fact name="length">{span(timeline.duration)}</Fact>
-          {isBed ? <Fact name="kind">bed</Fact> : <Fact name="phrases">{clips.length}</Fact>}
+          {leader ? (
+            <Fact name="follows">{leader.name}</Fact>
+          ) : track.kind === "bed" ? (
+            <Fact name="kind">bed</Fact>
+          ) : (
+            <Fact name="phrases">{clips.length}</Fact>
+          )}
+          {leader && track.lag !== 0 && <Fact name="begins">{delay(track.lag)}</Fact>}
           <Fact name="format">
             {timeline.formats.join(", ")} {(timeline.sample_rate / 1000).toFixed(timeline.sample_rate % 1000 ? 1 : 0)}{" "}
             kHz {timeline.channels === 1 ? "mono" : "stereo"}
@@ -181,7 +152,7 @@ function TrackCard({ track }: { track: Track }) {
                 {data.before.integrated === null ? "none" : `${plain(data.before.integrated)} LUFS`}
               </Fact>
               <Fact name="range">{data.before.loudness_range.toFixed(1)} LU</Fact>
-              {!isBed && (
+              {hasPhrases(track) && (
                 <Fact name="spread">
                   {data.before.spread.toFixed(1)} {distanceUnit(rule.unit)}
                 </Fact>
@@ -193,13 +164,6 @@ function TrackCard({ track }: { track: Track }) {
           )}
         </dl>
       )}
-      <NameDialog
-        title="Rename the track"
-        action="Rename"
-        name={renaming}
-        onClose={() => setRenaming(null)}
-        onName={(name) => void edit("rename a track", (revision) => api.changeTrack(track.id, revision, { name }))}
-      />
     </article>
   );
 }
@@ -278,6 +242,9 @@ function Takes({ track, unit }: { track: Track; unit: string }) {
     </section>
   );
 }
+
+/** By how much who follows begins later than its leader, as in "0.250 s later". */
+const delay = (lag: number) => `${Math.abs(lag).toFixed(3)} s ${lag > 0 ? "later" : "earlier"}`;
 
 export function Fact({ name, warn, children }: { name: string; warn?: boolean; children: React.ReactNode }) {
   return (

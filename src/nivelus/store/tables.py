@@ -127,6 +127,10 @@ class Track(SQLModel, table=True):
     """What is set of the reference compressor; what is absent is as it comes."""
     duck: dict[str, Any] = Field(default_factory=dict, sa_column=Column(JSON, nullable=False))
     """What is set of how a bed makes room, and under "locked" the spans (seconds) that no draft touches."""
+    follows: str | None = None
+    """The track whose gain it has, and beside whose clips it is heard; it has no clips and marks of its own then."""
+    lag: int = 0
+    """By how many of its samples its recording begins later than that of the track that it follows."""
 
 
 def takes_of(track: Track) -> list[dict[str, Any]]:

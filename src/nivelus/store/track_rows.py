@@ -27,6 +27,12 @@ def _tracks() -> Select[Track]:
     return select(Track).where(col(Track.session_id) == bindparam("session")).order_by(col(Track.position), col(Track.id))
 
 
+def followers_of(db: DbSession, track_id: str) -> list[Track]:
+    """The tracks that follow a track, in order."""
+    query = select(Track).where(col(Track.follows) == track_id)
+    return list(db.scalars(query.order_by(col(Track.position), col(Track.id))))
+
+
 def last_position(db: DbSession, session_id: str) -> int | None:
     """The position of the lowest track of a session; None where there is none."""
     return db.scalar(select(func.max(col(Track.position))).where(col(Track.session_id) == session_id))

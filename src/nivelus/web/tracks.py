@@ -11,7 +11,7 @@ from pydantic import Field
 
 from nivelus.core.errors import Refused
 from nivelus.core.sound_formats import Bits, Written
-from nivelus.services.clips import clips, drafts, phrases
+from nivelus.services.clips import clips, drafts, following, phrases
 from nivelus.services.clips.drafts import DraftView
 from nivelus.services.files import renders
 from nivelus.services.sessions import tracks
@@ -50,6 +50,19 @@ class TrackChange(Revised):
     fader: Db | None = None
     mute: bool | None = None
     solo: bool | None = None
+
+
+class RemovalQuery(RevisionQuery):
+    """Which revision a removal was meant for, and the track that is followed from then on instead, if any."""
+
+    instead: Id | None = None
+
+
+class Follow(Revised):
+    """The track to follow; without one, whether to begin ``together`` with the one that is followed, or to follow none."""
+
+    leader: Id | None = None
+    together: bool = False
 
 
 class GainChange(Revised):
@@ -137,9 +150,18 @@ def duplicate_track(path: TrackPath, body: Revised) -> Response:
 
 
 @api.delete("", responses={200: Changed})
-def remove_track(path: TrackPath, query: RevisionQuery) -> Response:
-    """Remove a track; undo brings it back."""
-    return answer(tracks.remove(bench(), path.track_id, query.revision))
+def remove_track(path: TrackPath, query: RemovalQuery) -> Response:
+    """Remove a track; undo brings it back. What follows it keeps its gain, or follows another track ``instead``."""
+    return answer(following.remove(bench(), path.track_id, query.revision, query.instead))
+
+
+@api.post("/follow", responses={200: Changed})
+def follow_track(path: TrackPath, body: Follow) -> Response:
+    """Let a track follow another, begin together with the one that it follows, or stand on its own with the gain it has."""
+    if body.leader is not None:
+        return answer(following.follow(bench(), path.track_id, body.revision, body.leader))
+    work = following.begin_together if body.together else following.stand_alone
+    return answer(work(bench(), path.track_id, body.revision))
 
 
 @api.post("/gain", responses={200: Changed})

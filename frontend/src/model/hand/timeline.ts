@@ -289,7 +289,7 @@ export async function offerLayout(session: string, tracks: string[]) {
 
 /** The tracks that a track could be a take of: others of its kind. */
 export const alike = (tracks: Track[], track?: Track) =>
-  tracks.filter((other) => other.id !== track?.id && other.kind === track?.kind);
+  tracks.filter((other) => other.id !== track?.id && other.kind === track?.kind && !other.follows);
 
 /** Make a track a take of another one; both keep what is theirs. */
 export function makeTake(track: string, of: string) {

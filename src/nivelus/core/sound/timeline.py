@@ -156,7 +156,7 @@ class TimelineReader:
             pieces = self.track.pieces
             self._pieces = [
                 self._fades(piece, before, after)
-                for before, piece, after in zip((None, *pieces[:-1]), pieces, (*pieces[1:], None), strict=True)
+                for before, piece, after in zip((None, *pieces), pieces, (*pieces[1:], None), strict=False)
             ]
         return self._pieces
 

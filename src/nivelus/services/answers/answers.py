@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.chain.state import TrackState
 from nivelus.core.errors import DiskFull, NivelusError, NotFound, Refused
+from nivelus.services.answers.followers import mind_followers
 from nivelus.services.answers.scopes import (
     ROW_OF_CLIP,
     SHAPE_OF_CLIP,
@@ -70,6 +71,7 @@ def reading_back(bench: Workbench, answers: bool = True) -> ReadBack:
     def read(edit: Edit) -> None:
         # what is kept of a revision that never came to be must not be taken for that of the next one
         edit.db.info.setdefault("undone", []).append(partial(forget, edit.session.id))
+        mind_followers(edit)
         try:
             if answers:
                 edit.answer = _answer_to(bench, edit, edit.db)
@@ -145,6 +147,8 @@ def _answer_to(bench: Workbench, edit: Edit, db: DbSession) -> Changed:
         before, after = row["before"] or {}, row["after"]
         if after is not None and any(before.get(name) != after[name] for name in ("range_low", "range_high")):
             scope(row["id"]).every = True
+        if after is not None and before.get("follows") != after["follows"]:
+            scope(row["id"]).whole = True
     session = require(db, Session, edit.session.id, "session")
     by_track = edit.touched_by_track("clip")
     for track_id, kept in remarked.items():
@@ -239,6 +243,8 @@ def answer(
                 takes=[TakeName(**item, recordings=recordings[item["number"]]) for item in takes_of(track)],
                 load=load_settings(track),
                 duck=duck_settings(track),
+                follows=track.follows,
+                lag=track.lag / timeline.sample_rate,
             )
         )
         if not scope.is_empty and len(state.clips):

@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.errors import Locked, Refused
 from nivelus.services.answers.answers import after_edit, reading_back
+from nivelus.services.answers.followers import stands_alone
 from nivelus.services.clips.carrying import LONGEST_SECONDS, Row, add_take, homecoming, lay, put
 from nivelus.services.track.timeline import timeline_of
 from nivelus.services.track.workbench import Workbench
@@ -45,7 +46,7 @@ def likely(bench: Workbench, session_id: str, ids: Sequence[str]) -> Arrangement
     where those say.
     """
     with bench.database.reading() as db:
-        tracks = _tracks(db, session_id, ids)
+        tracks = [track for track in _tracks(db, session_id, ids) if not track.follows]
         timelines = [timeline_of(db, track) for track in tracks]
     if len(tracks) < 2:
         return ArrangementView(likely="own", ways=["own"])
@@ -66,6 +67,11 @@ def arrange(bench: Workbench, session_id: str, revision: int, ids: Sequence[str]
         tracks = _tracks(edit.db, session_id, ids)
         if len(tracks) < 2 and way != "stamps":
             raise Refused("Choose two or more tracks to lay them onto one.")
+        if way == "stamps":
+            # what follows another goes along with it
+            tracks = [track for track in tracks if not track.follows]
+        for track in tracks:
+            stands_alone(edit.db, track)
         if way == "takes":
             _as_takes(bench, edit, tracks)
         elif way == "after":

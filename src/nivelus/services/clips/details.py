@@ -20,6 +20,7 @@ from nivelus.core.gain.dips import SILENT_DIP
 from nivelus.core.kinds import FREE, OF_CODE, OF_NAME
 from nivelus.core.marks.details import find_details
 from nivelus.services.answers.edits import run_edit
+from nivelus.services.answers.followers import stands_alone
 from nivelus.services.clips.detail_rows import edges_within, made_row, measure_row, put_found, row_of_mark, run_here
 from nivelus.services.track.state import owners_of_track, rules_of, state_of
 from nivelus.services.track.timeline import Timeline, measurable
@@ -280,6 +281,7 @@ def find_again(bench: Workbench, track_id: str, revision: int) -> Changed:
 
 def _run(bench: Workbench, track_id: str, revision: int, work: Work) -> Changed:
     def run(edit: Edit, track: Track, timeline: Timeline) -> None:
+        stands_alone(edit.db, track)
         work(edit, track, timeline, state_of(bench, edit.db, edit.session, track, timeline))
 
     return run_edit(bench, track_id, "Details", revision, run, settles=True)

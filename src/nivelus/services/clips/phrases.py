@@ -86,6 +86,8 @@ def _place(clip: Clip) -> tuple[int | str | None, ...]:
 def _take_over(clip: Clip, old: Sequence[Clip]) -> None:
     """Give a new clip what was done to those that lay where it lies."""
     beside = [other for other in old if other.start < clip.end and other.end > clip.start]
+    if not beside:
+        return
     most = max(beside, key=lambda other: _shared(clip, other))
     for name in KEPT:
         setattr(clip, name, getattr(most, name))

@@ -110,6 +110,8 @@ def apply(bench: Workbench, session_id: str, revision: int, rule_id: str) -> Cha
 
 def _apply(bench: Workbench, edit: Edit, track: Track, timeline: Timeline, rule: Rule) -> None:
     """Give a track what a rule says of its details, or of the room that it makes."""
+    if track.follows:
+        return
     if track.kind == "bed":
         locked = locked_spans(track)
         track.duck = asdict(rule.duck) | ({"locked": locked} if locked else {})

@@ -8,7 +8,6 @@ from sqlmodel import SQLModel
 
 from nivelus.core.errors import Refused
 from nivelus.services.answers.edits import run_edit
-from nivelus.services.clips.carrying import remove_track
 from nivelus.services.clips.phrases import find_in
 from nivelus.services.track.names import clean_name
 from nivelus.services.track.timeline import Timeline
@@ -99,16 +98,6 @@ def set_kind(bench: Workbench, track_id: str, revision: int, kind: Literal["voic
             edit.told = f"{count} phrases found" if count else "no phrase was found in it"
 
     return run_edit(bench, track_id, f"Make it a {kind}", revision, work)
-
-
-def remove(bench: Workbench, track_id: str, revision: int) -> Changed:
-    """Remove a track from the session; undo brings it back with everything on it."""
-
-    def work(edit: Edit, track: Track, timeline: Timeline) -> None:
-        edit.label = f"Remove {track.name}"
-        remove_track(edit, track)
-
-    return run_edit(bench, track_id, "Remove a track", revision, work)
 
 
 def _number(order: list[Track]) -> None:

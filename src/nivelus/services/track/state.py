@@ -14,6 +14,7 @@ import numpy as np
 from sqlalchemy.orm import Session as DbSession
 
 from nivelus.core.chain.clips import ClipTable
+from nivelus.core.chain.following import Following
 from nivelus.core.chain.marks import Rules, SwitchedRule
 from nivelus.core.chain.placing import place_found, place_hands
 from nivelus.core.chain.state import TrackState
@@ -23,7 +24,7 @@ from nivelus.core.kinds import NAMES
 from nivelus.core.measure.grid import LevelGrid
 from nivelus.core.measure.loudness import judged_offset
 from nivelus.services.track.latest import Newest
-from nivelus.services.track.timeline import Timeline, grid_of, stamp_of, timeline_of
+from nivelus.services.track.timeline import Timeline, grid_of, leader_of, stamp_of, timeline_of
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import DipRuleView
 from nivelus.store.history import require
@@ -65,7 +66,12 @@ def state_of(
         loudness_offset(session, timeline),
     )
     key = timeline.key, None if grid is None else stamp_of(bench, timeline), *parts
-    return _states.get(key, lambda: TrackState(grid, *parts))
+    leader = leader_of(db, track)
+    if leader is None:
+        return _states.get(key, lambda: TrackState(grid, *parts))
+    lead = state_of(bench, db, session, leader, timeline_of(db, leader))
+    # the state of a follower keeps that of its leader, so there is no other one in its place
+    return _states.get((*key, id(lead)), lambda: Following(grid, *parts, leader=lead))
 
 
 def owners_of_track(db: DbSession, track_id: str, take: int | None = None) -> tuple[Session, Track, Timeline]:
@@ -132,7 +138,9 @@ def gain_key(db: DbSession, session: Session, track: Track, timeline: Timeline) 
     """What tells the gain of a track, and the scale that its level is told on, from any other while the program runs."""
     rules = repr(sorted((kind, sorted(rule.items())) for kind, rule in track.dip_rules.items()))
     scale = session.unit, session.mono_as_two
-    return f"{hash((stamp_of_rows(db, track.id), timeline.key, rules, working_range(track), scale)) & 0xFFFFFFFFFFFF:x}"
+    leader = leader_of(db, track)
+    led = None if leader is None else gain_key(db, session, leader, timeline_of(db, leader))
+    return f"{hash((stamp_of_rows(db, track.id), timeline.key, rules, working_range(track), scale, led)) & 0xFFFFFFFFFFFF:x}"
 
 
 def core_rules(rules: Mapping[str, DipRuleView]) -> Rules:

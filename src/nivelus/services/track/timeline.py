@@ -7,7 +7,7 @@ that came. Any other one is composed when it is asked for, and kept by its key.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -17,7 +17,8 @@ import numpy as np
 import numpy.typing as npt
 from sqlalchemy.orm import Session as DbSession
 
-from nivelus.core.chain.placing import Runs
+from nivelus.core.chain.following import follow_runs
+from nivelus.core.chain.placing import Run, Runs
 from nivelus.core.errors import NotFound, Refused
 from nivelus.core.measure.compose import Part, compose, compose_wave
 from nivelus.core.measure.grid import LevelGrid
@@ -87,6 +88,8 @@ class Timeline:
     @property
     def room_tone(self) -> float:
         """The room tone, dBFS: that of each recording by how much of it is heard."""
+        if not self.runs:
+            return self.own.room_tone
         lengths = np.array([run.end - run.start for run in self.runs], np.float64)
         return float(np.average([self.recorded(run.recording).room_tone for run in self.runs], weights=lengths))
 
@@ -124,18 +127,35 @@ def timeline_of(db: DbSession, track: Track, take: int | None = None) -> Timelin
 
 
 def timelines_of(db: DbSession, tracks: Sequence[Track], take: int | None = None) -> list[Timeline]:
-    """The timelines of some tracks."""
+    """The timelines of some tracks; a take is named of none that follows another."""
+    leaders = {track.follows: leader_of(db, track) for track in tracks if track.follows}
     runs = [clip_rows(db, track.id, take).runs for track in tracks]
     ids = {track.recording_id for track in tracks} | {run.recording for own in runs for run in own if run.recording}
-    known = recorded_by_id(db, ids)
+    known = recorded_by_id(db, ids | {leader.recording_id for leader in leaders.values() if leader is not None})
     timelines = []
     for track, own in zip(tracks, runs, strict=True):
         if track.recording_id not in known:
             raise NotFound("This recording no longer exists.", id=track.recording_id)
         used: dict[str | None, Recorded] = {None: known[track.recording_id]}
         used |= {run.recording: known[run.recording] for run in own if run.recording}
+        if track.follows:
+            own = _beside(db, track, used[None], leaders[track.follows], known)
         timelines.append(Timeline(used[None], own, tuple(used.items())))
     return timelines
+
+
+def leader_of(db: DbSession, track: Track) -> Track | None:
+    """The track that a track follows; None for one that follows none, or one that is gone."""
+    return db.get(Track, track.follows) if track.follows else None
+
+
+def _beside(db: DbSession, track: Track, own: Recorded, leader: Track | None, known: Mapping[str, Recorded]) -> Runs:
+    """What is heard of a track that follows another, or where that is gone, all of its recording."""
+    if leader is None or leader.recording_id not in known:
+        return (Run(None, 0, 0, own.frames),)
+    theirs = known[leader.recording_id]
+    runs = clip_rows(db, leader.id).runs
+    return follow_runs(runs, (theirs.sample_rate, theirs.frames), (own.sample_rate, own.frames), track.lag)
 
 
 def recordings_of_takes(db: DbSession, track: Track) -> dict[int, list[str]]:

@@ -238,7 +238,8 @@ class TrackView(View):
     ``rules`` say for each kind of mark how it goes down; ``shows_esses`` is False where nothing high enough was recorded.
     ``lanes`` names the lanes in which something is drawn: curve (of the clips), ride, trim. ``range_low`` ... ``range_high``
     is the working range, dB, that they stay within. ``take`` is the number of the take that is heard. ``kind`` is voice or bed.
-    ``gain_key`` tells the pre-fader gain, and the scale of the levels, from any other while the program runs.
+    ``gain_key`` tells the pre-fader gain, and the scale of the levels, from any other while the program runs. ``follows`` is
+    the track whose gain it has, and ``lag`` by how many seconds its recording begins later than that one's.
     """
 
     id: str
@@ -262,6 +263,8 @@ class TrackView(View):
     takes: list[TakeName]
     load: LoadSettings
     duck: DuckSettings
+    follows: str | None
+    lag: float
 
 
 class RideSettings(View):
