@@ -40,6 +40,7 @@ class Job:
     sound_track: int | None
     channel: int | None
     overwrite: bool
+    followers: tuple[Output, ...] = ()
 
 
 @app.command(
@@ -56,6 +57,7 @@ class Job:
 @click.option("--slow", is_flag=True, help="Level what has no phrases by a slow ride, within --most-up and --most-down.")
 @click.option("--bed", type=PATH, help="Music or ambience that makes room for the voice.")
 @click.option("--mix", type=PATH, help="Also write voice and bed mixed together.")
+@click.option("--follow", type=PATH, multiple=True, help="Another microphone of the voice, which gets the same gain; several.")
 @click.option("--load", is_flag=True, help="Report how hard and how evenly a compressor would work, before and after.")
 @sound_track
 @channel
@@ -72,6 +74,7 @@ def level(
     slow: bool,
     bed: Path | None,
     mix: Path | None,
+    follow: tuple[Path, ...],
     load: bool,
     sound_track: int | None,
     channel: int | None,
@@ -90,14 +93,16 @@ def level(
         raise click.BadParameter("Several files need a folder to go to.", param_hint="-o")
     if curve_as and not rule.ride.on and curve is None:
         raise click.BadParameter("There is a curve to write only with --ride or --curve.", param_hint="--curve-as")
-    from nivelus.core.deliver.outputs import Output, check_outputs, find_sources, plan_outputs
+    from nivelus.core.deliver.outputs import Output, Source, check_outputs, find_sources, plan_outputs
 
     sources = find_sources(files, recursive, output)
     _check_bed(bed, asked, mix, slow, len(sources))
-    planned = plan_outputs(sources, output, is_file, rule.out.format, curve_as)
-    read = [*(source.path for source in sources), *(path for path in (curve, bed, rule_file) if path)]
-    check_outputs([*planned, *([Output(bed, mix)] if bed and mix else [])], read, overwrite)
-    written = {path.resolve() for plan in planned for path in plan.files}
+    _check_follow(follow, slow, is_file, len(sources))
+    planned = plan_outputs([*sources, *map(Source, follow)], output, is_file, rule.out.format, curve_as)
+    planned, followers = planned[: len(sources)], tuple(Output(plan.source, plan.sound) for plan in planned[len(sources) :])
+    read = [*(source.path for source in sources), *(path for path in (*follow, curve, bed, rule_file) if path)]
+    check_outputs([*planned, *followers, *([Output(bed, mix)] if bed and mix else [])], read, overwrite)
+    written = {path.resolve() for plan in (*planned, *followers) for path in plan.files}
     if mix and mix.resolve() in written:
         raise click.BadParameter("The mix and the levelled voice are two files.", param_hint="--mix")
     if save_rule:
@@ -106,7 +111,8 @@ def level(
         save(rule, save_rule, overwrite)
     _stop_tidily()
     travel_light()
-    told = _level_all(planned, Job(rule, curve, slow, bed, mix, load, sound_track, channel, overwrite), as_json)
+    job = Job(rule, curve, slow, bed, mix, load, sound_track, channel, overwrite, followers)
+    told = _level_all(planned, job, as_json)
     if as_json:
         print_json({"files": told})
     if len(told) < len(planned):
@@ -166,6 +172,13 @@ def _check_bed(bed: Path | None, asked: dict[str, Any], mix: Path | None, slow: 
     if mix is not None and written_by_name(mix) is None:
         endings = " or ".join(f".{one.name}" for one in WRITTEN)
         raise click.BadParameter(f"The mix is written as {endings}.", param_hint="--mix")
+
+
+def _check_follow(follow: tuple[Path, ...], slow: bool, is_file: bool, files: int) -> None:
+    if follow and (files > 1 or slow):
+        raise click.BadParameter("Other microphones follow one levelled voice at a time.", param_hint="--follow")
+    if follow and is_file:
+        raise click.BadParameter("Several microphones need a folder to go to.", param_hint="-o")
 
 
 def _stop_tidily() -> None:

@@ -7,14 +7,25 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nivelus.cli.options import as_sound
-from nivelus.cli.telling import level_told, level_values, load_told, load_values, room_told, room_values, slow_values
+from nivelus.cli.telling import (
+    followed_told,
+    followed_values,
+    level_told,
+    level_values,
+    load_told,
+    load_values,
+    room_told,
+    room_values,
+    slow_values,
+)
 from nivelus.core.deliver.against import level_slowly, make_room
 from nivelus.core.deliver.curve_formats import format_of
+from nivelus.core.deliver.follow import render_following
 from nivelus.core.deliver.level import level_file
 from nivelus.core.drafts.from_rule import duck_rule, slow_rule
 from nivelus.core.dynamics.compressor import Compressor
 from nivelus.core.dynamics.load import compare
-from nivelus.core.files import whole_file
+from nivelus.core.files import check_readable, whole_file
 from nivelus.core.gain.drawn import Curve
 from nivelus.core.sound.timeline import open_sound
 from nivelus.core.sound_formats import written_by_name
@@ -50,7 +61,8 @@ def _slowly(plan: Output, job: Job, sound: Path) -> tuple[dict[str, Any], list[s
 def _by_phrases(plan: Output, job: Job, sound: Path, drawn: Curve) -> tuple[dict[str, Any], list[str]]:
     rule = job.rule
     result = level_file(sound, plan.sound, rule, drawn=drawn, replace_file=job.overwrite)
-    more, lines = {}, level_told(plan, result, rule)
+    more: dict[str, Any] = {}
+    lines = level_told(plan, result, rule)
     if plan.curve:
         _write_curve(result.curve, plan.curve, job.overwrite)
     if job.bed:
@@ -59,6 +71,12 @@ def _by_phrases(plan: Output, job: Job, sound: Path, drawn: Curve) -> tuple[dict
             room = make_room(sound, result.state, bed, duck_rule(rule), job.mix, mix_kind, rule.out.bits, job.overwrite)
         more["bed"] = room_values(room, job.mix)
         lines.append(room_told(room, rule.duck.distance if rule.duck.way == "distance" else None, job.mix))
+    for follower in job.followers:
+        check_readable(follower.source)
+        with as_sound(follower.source, None) as other:
+            made = render_following(other, follower.sound, result.state, rule.out.format, rule.out.bits, job.overwrite)
+        more.setdefault("followers", []).append(followed_values(follower, made))
+        lines.append(followed_told(follower, made))
     if job.load:
         work = compare(partial(open_sound, sound), result.state.gain, Compressor(), result.state.clips.phrases)
         more["load"] = load_values(work, Compressor())

@@ -106,6 +106,22 @@ def room_told(made: Any, wanted: float | None, mix: Path | None) -> str:
     return said
 
 
+def followed_values(plan: Output, made: Any) -> dict[str, Any]:
+    """What became of another microphone as JSON values."""
+    return {
+        "input": str(plan.source),
+        "output": str(plan.sound),
+        "before": plain(made.before),
+        "after": plain(made.after),
+    }
+
+
+def followed_told(plan: Output, made: Any) -> str:
+    """Another microphone in a line."""
+    before, after = (f"{side.integrated:.1f}" for side in (made.before, made.after))
+    return f"  {plan.source} -> {plan.sound}: the same gain, {before} -> {after} LUFS"
+
+
 def load_told(work: Any) -> str:
     """The load of a compressor in a line."""
     return (
