@@ -13,7 +13,7 @@ from nivelus.core.measure.grid import measure_file
 from nivelus.core.measure.spans import span_levels
 from nivelus.core.sound.riff import Chunk
 from tests.browser.hands import render_link
-from tests.conftest import uneven_voice, write_sound
+from tests.conftest import RATE, uneven_voice, write_sound
 from tests.helpers.files import say
 from tests.helpers.media import encoded, ffmpeg
 from tests.helpers.program import Program
@@ -72,7 +72,9 @@ def test_a_video_with_several_sound_tracks_asks_which_and_waits(own_program: Pro
 
 
 def test_a_file_of_a_field_recorder_opens_into_its_tracks(quiet_page: Page, own_program: Program, tmp_path: Path) -> None:
-    page, one, two = quiet_page, uneven_voice(), uneven_voice((-20.0, -30.0, -25.0, -28.0))
+    page, one = quiet_page, uneven_voice()
+    # speaks while the other one is silent
+    two = np.roll(uneven_voice((-20.0, -30.0, -25.0, -28.0)), round(0.85 * RATE))
     names = b"".join(
         b"<TRACK><INTERLEAVE_INDEX>%d</INTERLEAVE_INDEX><NAME>%s</NAME></TRACK>" % (number, name)
         for number, name in enumerate((b"Boom", b"Keeper &lt;lapel&gt;", b"Spare"), 1)
@@ -81,6 +83,11 @@ def test_a_file_of_a_field_recorder_opens_into_its_tracks(quiet_page: Page, own_
     say(recording, [Chunk(b"iXML", b"<BWFXML><TRACK_LIST>%s</TRACK_LIST></BWFXML>" % names)])
     page.goto(own_program.address)
     page.get_by_label("Sound files").set_input_files(recording)
+    expect(page.get_by_text("“A001.wav” has 3 channels. Choose one.")).to_be_visible(timeout=30_000)
+    # the likely one is filled: two voices do not rise and fall together
+    own = page.get_by_role("button", name="Voices of their own")
+    expect(own).to_have_attribute("data-variant", "filled")
+    own.click()
     expect(page.get_by_role("tab")).to_have_count(2, timeout=30_000)
     expect(page.get_by_role("tab")).to_contain_text(["Boom", "Keeper <lapel>"])
     expect(

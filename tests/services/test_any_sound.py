@@ -147,6 +147,15 @@ def test_an_upload_that_the_database_has_lost_is_kept_decoded(bench: Workbench, 
     assert {one.read_bytes() for one in originals} == {memo.read_bytes(), film.read_bytes()}
 
 
+def parted(bench: Workbench, job: str, way: int = 0) -> list[str]:
+    """Take a file of many channels apart: voices of their own, or 1 for the microphones of one; the jobs of its channels."""
+    assert run_job(bench, job) == []
+    asked = jobs.view_job(jobs.get(bench, job))
+    assert (asked.state, asked.options) == ("asks", ["Voices of their own", "Microphones of one voice"])
+    jobs.choose(bench, job, way)
+    return run_job(bench, job)
+
+
 def poly(tmp_path: Path, name: str = "A001.wav") -> Path:
     """A file of a field recorder: two voices, a silent channel, and the first once more."""
     one, two = uneven_voice(), uneven_voice((-20.0, -30.0, -25.0, -28.0))
@@ -157,7 +166,7 @@ def test_a_file_of_many_channels_comes_in_as_tracks(bench: Workbench, settings: 
     session = sessions.create(bench, "Set")
     first = stage_file(bench, session, poly(tmp_path)).id
     other = stage_file(bench, session, write_sound(tmp_path / "later.wav", uneven_voice((-22.0,)))).id
-    more = run_job(bench, first)
+    more = parted(bench, first)
     assert len(more) == 3
     for job in (*more, other):
         assert run_job(bench, job) == []
@@ -185,6 +194,8 @@ def test_channels_are_taken_apart_once_however_often_it_is_begun(
     def killed(*_: object) -> None:
         raise SystemExit
 
+    assert run_import(bench, job) == []
+    jobs.choose(bench, job, 0)
     with monkeypatch.context() as patch:
         # the program ends before the new jobs are written down
         patch.setattr(jobs, "require_at_work", killed)
@@ -202,7 +213,7 @@ def test_sound_round_a_room_comes_in_as_tracks_called_by_where_they_sound(bench:
     film = tmp_path / "film.mkv"
     ffmpeg("-i", source, "-af", "pan=5.1|c0=0.5*c0|c1=0.6*c0|c2=c0|c4=0.2*c0|c5=0.3*c0", "-c:a", "flac", film)
     session = sessions.create(bench, "Film")
-    for job in run_job(bench, stage_file(bench, session, film).id):
+    for job in parted(bench, stage_file(bench, session, film).id):
         run_job(bench, job)
     names = [track.name for track in sessions.state(bench, session).tracks]
     assert names[:3] == ["front left", "front right", "front center"]

@@ -12,8 +12,10 @@ from scipy.signal import csd
 
 from nivelus.core.errors import NivelusError, Refused
 from nivelus.core.gain.compiled import apply_gain
+from nivelus.jobs.queue import run_job
 from nivelus.services.clips import arranging, clips, details, drafts, following, moves, phrases
 from nivelus.services.files import renders
+from nivelus.services.files.imports import stage_file
 from nivelus.services.lanes import drawing, rides, whole
 from nivelus.services.mix import balance, load
 from nivelus.services.sessions import jobs, sessions, tracks
@@ -224,3 +226,53 @@ def test_a_copy_of_it_follows_too(bench: Workbench, pair: tuple[str, str]) -> No
     state = following.stand_alone(bench, copy, state.revision)
     with pytest.raises(Refused, match="“boom” is followed by “lapel”"):
         following.follow(bench, lead, state.revision, copy)
+
+
+@pytest.mark.parametrize("order", [(0, 1, 2), (2, 0, 1), (1, 2, 0)])
+def test_the_channels_of_a_file_follow_the_first_whichever_is_read_first(
+    bench: Workbench, tmp_path: Path, order: tuple[int, ...]
+) -> None:
+    session, made = taken_apart(bench, tmp_path)
+    for place in order:
+        assert run_job(bench, made[place]) == []
+    items = jobs.list_jobs(bench, session)
+    assert [one.state for one in items] == ["done"] * 4
+    assert (
+        items[0].message
+        == "“A001.wav” has 4 channels: 1 of 4 has the phrases, and the others follow it. 3 of 4 is silent and left out."
+    )
+    state = state_of(bench, session)
+    first = state.tracks[0].id
+    assert [track.name for track in state.tracks] == ["1 of 4", "2 of 4", "4 of 4"]
+    assert [track.follows for track in state.tracks] == [None, first, first]
+    assert {clip.track for clip in state.clips} == {first}
+    work_on(bench, first)
+    assert len({gain.tobytes() for gain in gains(bench, *(track.id for track in state.tracks))}) == 1
+    while state_of(bench, session).undo:
+        sessions.undo(bench, session, state_of(bench, session).revision)
+    assert state_of(bench, session).tracks == []
+
+
+def test_where_the_first_channel_does_not_come_in_the_others_stand_on_their_own(bench: Workbench, tmp_path: Path) -> None:
+    session, made = taken_apart(bench, tmp_path)
+    jobs.cancel(bench, made[0])
+    for job in made[1:]:
+        run_job(bench, job)
+    state = state_of(bench, session)
+    assert [track.follows for track in state.tracks] == [None, None]
+    assert all(len(voiced(state, track.id)) == 3 for track in state.tracks)
+
+
+def taken_apart(bench: Workbench, tmp_path: Path) -> tuple[str, list[str]]:
+    """A session, and the imports of the channels of three microphones and a silent one."""
+    voice = detailed_voice()
+    channels = np.column_stack([voice, second_microphone(voice), 0 * voice, 0.5 * second_microphone(voice)])
+    session = sessions.create(bench, "Set")
+    job = stage_file(bench, session, write_sound(tmp_path / "A001.wav", channels)).id
+    assert run_job(bench, job) == []
+    asked = jobs.view_job(jobs.get(bench, job))
+    assert (asked.state, asked.options[asked.usual]) == ("asks", "Microphones of one voice")
+    jobs.choose(bench, job, asked.usual)
+    made = run_job(bench, job)
+    assert len(made) == 3
+    return session, made

@@ -5,7 +5,7 @@
     NivelusError            a sentence for the person, fields for the program
     |-- SoundError          a sound file cannot be used
     |   |-- NotSound        it is no sound file, or of a kind that is not read
-    |   |-- UndecidedSound  it has several sound tracks, and none was asked for
+    |   |-- UndecidedSound  it can be taken in several ways, and none was asked for
     |   |-- EmptySound      it holds no samples
     |   |-- TruncatedSound  it ends before its header says
     |   |-- SilentSound     every sample is zero
@@ -57,7 +57,10 @@ class NotSound(SoundError):  # noqa: N818
 
 
 class UndecidedSound(SoundError):  # noqa: N818
-    """The file has several sound tracks: the field ``options`` has them in words, ``usual`` is the number of one."""
+    """The file can be taken in several ways: the field ``options`` has them in words, ``usual`` is the place of the likely one.
+
+    ``of`` names what is to be decided: its "sound track", or its "channels".
+    """
 
 
 class EmptySound(SoundError):  # noqa: N818

@@ -212,6 +212,7 @@ class _Said:
             raise UndecidedSound(
                 f"“{self.name}” has {len(self.tracks)} sound tracks.",
                 file=self.name,
+                of="sound track",
                 options=[one.words for one in self.tracks],
                 usual=next((one.number for one in self.tracks if one.is_usual), 0),
             )

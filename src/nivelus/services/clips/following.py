@@ -36,7 +36,7 @@ def follow(bench: Workbench, track_id: str, revision: int, leader_id: str) -> Ch
 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         leader: Track = require(edit.db, Track, leader_id, "track")
-        _lead(edit, track, leader, _lag(edit, track, leader))
+        lead(edit, track, leader, _lag(edit, track, leader))
         edit.label = f"{track.name} follows {leader.name}"
 
     return run_edit(bench, track_id, "Follow another track", revision, work)
@@ -87,7 +87,7 @@ def remove(bench: Workbench, track_id: str, revision: int, instead: str | None =
                 release(bench, edit, follower)
         for follower in followers:
             if leader is not None and follower is not leader:
-                _lead(edit, follower, leader, lags[follower.id])
+                lead(edit, follower, leader, lags[follower.id])
         remove_track(edit, track)
 
     return run_edit(bench, track_id, "Remove a track", revision, work)
@@ -102,22 +102,27 @@ def release(bench: Workbench, edit: Edit, track: Track) -> None:
     measurable(timeline)
     state = state_of(bench, edit.db, edit.session, track, timeline)
     assert isinstance(state, Following)
-    lead = state.without_trim
+    given = state.without_trim
     track.follows, track.lag = None, 0
     track.range_low, track.range_high = min(track.range_low, 0.0), max(track.range_high, 0.0)
     find_in(bench, edit, track, timeline)
     made: list[Clip] = sorted((row for row in edit.made(Clip) if row.track_id == track.id), key=lambda clip: clip.start)
     found = {row.recording_id: FoundMarks(unpack(row.data)) for row in edit.made(MarkSet) if row.track_id == track.id}
     for clip in made:
-        clip.gain = round(max(_mean(lead, clip), LOWEST), 2)
+        clip.gain = round(max(_mean(given, clip), LOWEST), 2)
     rows = ClipRows(ClipRow(*(getattr(clip, name) for name in ClipRow._fields)) for clip in made)
     rows.rate = timeline.sample_rate
     placed = place_found(found, timeline.runs, timeline.own.frames)
     own = TrackState(state.grid, timeline.sample_rate, timeline.frames, rows.table, placed).clip_gain
-    rest = add_curves([lead, GainCurve(own.at, -own.db)])
+    rest = add_curves([given, GainCurve(own.at, -own.db)])
     if not rest.is_flat_zero:
         points = zip((rest.at / timeline.sample_rate).tolist(), rest.db.tolist(), strict=True)
         put_lane(edit, track, timeline, "ride", curve_of([(max(at, 0.0), db) for at, db in points]))
+
+
+def can_lead(track: Track) -> bool:
+    """Whether a track has phrases of its own that others may follow."""
+    return track.kind == "voice" and track.follows is None
 
 
 # ---
@@ -143,8 +148,14 @@ def _lies(timeline: Timeline) -> float:
     return next((run.shift for run in timeline.runs if run.recording is None), 0) / timeline.sample_rate
 
 
-def _lead(edit: Edit, track: Track, leader: Track, lag: int) -> None:
-    """Let a track follow another, and take away what it has of that one from now on."""
+def lead(edit: Edit, track: Track, leader: Track, lag: int) -> None:
+    """Let a track follow another, and take away what it has of that one from now on; see ``Track.lag``.
+
+    Raises
+    ------
+    Refused
+        If it cannot follow that one.
+    """
     if leader is track:
         raise Refused("A track cannot follow itself.")
     if leader.session_id != track.session_id:

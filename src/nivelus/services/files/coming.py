@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from sqlalchemy.orm import Session as DbSession
 
+from nivelus.core.errors import UndecidedSound
 from nivelus.core.measure.along import MeasuredAlong
 from nivelus.core.measure.grid import LevelGrid, Wave
-from nivelus.core.sound.channels import in_words, split
+from nivelus.core.sound.channels import are_of_one_voice, in_words, split
 from nivelus.core.sound.decoding import Decoded, decode, read_info
 from nivelus.core.sound.reader import SoundInfo, SoundReader
 from nivelus.core.sound.refusals import MAX_CHANNELS, MOST_CHANNELS
@@ -19,6 +21,9 @@ from nivelus.store.job_rows import open_payloads
 from nivelus.store.tables import Job, new_id
 from nivelus.store.track_rows import last_position
 
+WAYS = ("Voices of their own", "Microphones of one voice")
+"""What the channels of a file may be, as it is asked."""
+
 
 @dataclass(frozen=True, slots=True)
 class Coming:
@@ -27,8 +32,13 @@ class Coming:
     sound: Path
     decoded: Decoded | None = None
     measured: tuple[SoundInfo, LevelGrid, Wave] | None = None
-    is_apart: bool = False
-    """Whether it has more channels than a track."""
+    channels: int = 0
+    """How many it has, where they are counted."""
+
+    @property
+    def is_apart(self) -> bool:
+        """Whether it has more channels than a track."""
+        return self.channels > MAX_CHANNELS
 
 
 def as_it_is_read(bench: Workbench, job: Job, staged: Path) -> Coming:
@@ -41,13 +51,13 @@ def as_it_is_read(bench: Workbench, job: Job, staged: Path) -> Coming:
     """
     known = read_info(staged, job.name, MOST_CHANNELS)
     if known is not None:
-        return Coming(staged, is_apart=known.channels > MAX_CHANNELS)
+        return Coming(staged, channels=known.channels)
     sound = bench.vault.decoded(job.id)
     report = jobs.reporter(bench, job, "decoding and measuring", 8, 92)
     with MeasuredAlong(job.name) as along:
-        decoded = decode(staged, sound, job.name, job.payload.get("choice"), report, along.take)
+        decoded = decode(staged, sound, job.name, job.payload.get("sound track"), report, along.take)
         if len(decoded.channels) > MAX_CHANNELS:
-            return Coming(sound, decoded, is_apart=True)
+            return Coming(sound, decoded, channels=len(decoded.channels))
         grid, wave = along.result()
     with SoundReader(sound, job.name) as reader:
         return Coming(sound, decoded, (reader.info, grid, wave))
@@ -59,9 +69,18 @@ def take_apart(bench: Workbench, job: Job, coming: Coming) -> list[str]:
     Raises
     ------
     SoundError, DiskFull
-        If that cannot be; nothing is left of it then.
+        If that cannot be; nothing is left of it then. Also UndecidedSound, where nobody said yet what the channels are.
     """
     ids: dict[int, str] = {}
+    way = job.payload.get("channels")
+    if way is None:
+        raise UndecidedSound(
+            f"“{job.name}” has {coming.channels} channels.",
+            file=job.name,
+            of="channels",
+            options=list(WAYS),
+            usual=int(are_of_one_voice(coming.sound, job.name)),
+        )
 
     def target(number: int) -> Path:
         return bench.vault.incoming / ids.setdefault(number, new_id())
@@ -73,11 +92,15 @@ def take_apart(bench: Workbench, job: Job, coming: Coming) -> list[str]:
         with bench.database.writing() as db:
             jobs.require_at_work(db, job)
             made = []
-            for channel in channels:
-                if channel.path is None:
-                    continue
+            sounding = [channel for channel in channels if channel.path is not None]
+            tracks = [new_id() for _ in sounding]
+            led = bool(way) and len(sounding) > 1
+            for channel, track in zip(sounding, tracks, strict=True):
+                assert channel.path is not None
                 name = f"{Path(job.name).stem} {channel.name}"
-                more = {"place": next_place(db, job.session_id), "title": channel.name}
+                more: dict[str, Any] = {"place": next_place(db, job.session_id), "title": channel.name}
+                if led:
+                    more |= {"own": track, "leader": tracks[0], "followers": tracks[1:]}
                 one = jobs.new_job(job.session_id, "import", name, **more)
                 one.id = channel.path.name
                 db.add(one)
@@ -86,7 +109,7 @@ def take_apart(bench: Workbench, job: Job, coming: Coming) -> list[str]:
             row = db.get(Job, job.id)
             if row is not None:
                 row.state, row.percent, row.result = "done", 100.0, {"jobs": made}
-                row.message = in_words(channels, job.name)
+                row.message = in_words(channels, job.name, sounding[0].name if led else "")
     except BaseException:
         for id in ids.values():
             (bench.vault.incoming / id).unlink(missing_ok=True)

@@ -21,6 +21,7 @@ from nivelus.core.sound.decoding import damage
 from nivelus.core.sound_formats import OF_DECODER
 from nivelus.core.words import printable
 from nivelus.services.answers.answers import reading_back
+from nivelus.services.clips.following import can_lead, lead
 from nivelus.services.clips.phrases import clip_of
 from nivelus.services.files.coming import Coming, as_it_is_read, next_place, take_apart
 from nivelus.services.sessions import jobs
@@ -311,6 +312,7 @@ def _add_track(
             db.add(stored)
         stored.missing = False
         track = Track(
+            **({"id": job.payload["own"]} if "own" in job.payload else {}),
             session_id=job.session_id,
             recording_id=stored.id,
             name=_title(job),
@@ -320,8 +322,17 @@ def _add_track(
         )
         db.add(track)
         db.flush()
-        edit.add_many(Clip, [clip_of(track.id, cell) for cell in cells])
-        db.add(MarkSet(track_id=track.id, data=pack(details, stored.sample_rate, stored.frames)))
+        leader = db.get(Track, job.payload.get("leader", track.id))
+        if leader is not None and leader is not track and can_lead(leader):
+            lead(edit, track, leader, 0)
+        else:
+            edit.add_many(Clip, [clip_of(track.id, cell) for cell in cells])
+            db.add(MarkSet(track_id=track.id, data=pack(details, stored.sample_rate, stored.frames)))
+        if leader is track and can_lead(track):
+            # whichever was read before it stood on its own until now
+            for other in (db.get(Track, id) for id in job.payload.get("followers", ())):
+                if other is not None and other.follows is None:
+                    lead(edit, other, track, 0)
         row = db.get(Job, job.id)
         if row is not None:
             row.state, row.percent, row.result = "done", 100.0, {"track": track.id}

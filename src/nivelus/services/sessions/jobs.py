@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -154,17 +154,18 @@ def begin(bench: Workbench, job_id: str) -> Job | None:
         return job
 
 
-def ask(bench: Workbench, job: Job, message: str, options: list[str], usual: int) -> None:
-    """Let a run end with a question; the job waits for one of ``options`` to be chosen, ``usual`` is the likely one.
+def ask(bench: Workbench, job: Job, message: str, asked: Mapping[str, Any]) -> None:
+    """Let a run end with a question; the job waits for an answer.
 
     Parameters
     ----------
     job : as the run has it
-    message, options : the question, and its answers in words
-    usual : the place of the likely answer
+    message : the question
+    asked : its answers, the likely one, and what they are of; the fields of UndecidedSound
     """
+    result = {name: asked[name] for name in ("options", "usual", "of")}
     with bench.database.writing() as db:
-        put_of_run(db, job, state="asks", stage="waiting", message=message, run="", result={"options": options, "usual": usual})
+        put_of_run(db, job, state="asks", stage="waiting", message=message, run="", result=result)
 
 
 def choose(bench: Workbench, job_id: str, choice: int) -> JobView:
@@ -181,7 +182,7 @@ def choose(bench: Workbench, job_id: str, choice: int) -> JobView:
             raise Refused("This has been answered already.")
         if not 0 <= choice < len(job.result["options"]):
             raise Refused("This is none of what can be chosen.")
-        job.payload = {**job.payload, "choice": choice}
+        job.payload = {**job.payload, job.result.get("of", "sound track"): choice}
         job.state, job.stage, job.message, job.result, job.tries = "waiting", "waiting", "", {}, 0
         return view_job(job)
 
@@ -224,7 +225,7 @@ def run(bench: Workbench, job_id: str, task: Callable[[Job], dict[str, Any]], fa
     except Cancelled:
         finish(bench, job, "cancelled", STOPPED[job.kind])
     except UndecidedSound as error:
-        ask(bench, job, f"{error.sentence} Choose one.", error.fields["options"], error.fields["usual"])
+        ask(bench, job, f"{error.sentence} Choose one.", error.fields)
     except NivelusError as error:
         finish(bench, job, "failed", error.sentence)
     except OSError as error:
