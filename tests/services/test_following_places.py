@@ -10,13 +10,19 @@ import pytest
 from nivelus.core.sound.timeline import open_sound
 from nivelus.services.clips import arranging, following, moves, takes
 from nivelus.services.sessions import sessions
+from nivelus.services.sessions.cards import list_cards
 from nivelus.services.track import sound
 from nivelus.services.track.workbench import Workbench
+from nivelus.services.upkeep.checking import check
+from nivelus.services.upkeep.mending import mend
+from nivelus.settings import Settings
+from nivelus.store.reading import recorded_by_id
 from tests.conftest import RATE, bring_in, detailed_voice, uneven_voice, write_sound
+from tests.helpers.edits import content
 from tests.helpers.microphones import bring, gains, second_microphone, work_on
 from tests.helpers.near import near
 from tests.helpers.timeline_steps import steps
-from tests.helpers.timelines import plain, session_of, state_of, voiced
+from tests.helpers.timelines import own_of, plain, session_of, state_of, voiced
 
 
 def test_it_is_heard_where_its_leader_is_whatever_is_done_to_that(bench: Workbench, pair: tuple[str, str]) -> None:
@@ -121,3 +127,27 @@ def test_takes_of_the_leader(bench: Workbench, pair: tuple[str, str], tmp_path: 
     first, last = (round(at * RATE) for at in (mine[1].phrase_start or 0, mine[1].phrase_end or 0))
     assert not heard[first:last].any()
     assert heard[: first - RATE // 2] == near(voice[: first - RATE // 2], abs=1e-6)
+
+
+def test_a_start_leaves_it_as_it_is_and_a_leader_without_its_file_still_leads(
+    bench: Workbench, pair: tuple[str, str], settings: Settings
+) -> None:
+    lead, other = pair
+    work_on(bench, lead)
+    session = session_of(bench, lead)
+    before, (gain,) = content(state_of(bench, session)), gains(bench, other)
+    assert mend(bench) == []
+    assert content(state_of(bench, session)) == before
+    (card,) = list_cards(bench)
+    assert (card.tracks, card.count) == (["boom", "lapel"], 3)
+    bench.close()
+    assert all(finding.good for finding in check(settings))
+    with bench.database.reading() as db:
+        (recording,) = recorded_by_id(db, [own_of(bench, lead)]).values()
+    bench.vault.source(recording).unlink()
+    mend(bench)
+    (one, two) = state_of(bench, session).tracks
+    assert (one.timeline.missing, two.timeline.missing) == (True, False)
+    assert np.array_equal(gains(bench, other)[0], gain)
+    following.stand_alone(bench, other, state_of(bench, session).revision)
+    assert np.abs(gains(bench, other)[0] - gain).max() < 0.05

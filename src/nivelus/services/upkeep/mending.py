@@ -152,6 +152,8 @@ def _find_missing_marks(bench: Workbench, db: DbSession) -> list[str]:
     """Find the marks of tracks from before marks were kept."""
     has_marks = select(col(MarkSet.track_id))
     query = select(Track, Recording).join(Recording, col(Track.recording_id) == col(Recording.id))
+    # what follows another track has none
+    query = query.where(col(Track.follows).is_(None))
     done = []
     for track, recording in db.execute(query.where(col(Track.id).not_in(has_marks), col(Recording.missing).is_(False))):
         details = find_details(bench.vault.grid(recording), phrases_of(db, track, recording.sample_rate, None))
