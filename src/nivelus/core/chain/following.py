@@ -18,7 +18,7 @@ import numpy as np
 
 from nivelus.core.chain.placing import Run, Runs
 from nivelus.core.chain.state import LAYERS, TrackState
-from nivelus.core.gain.compiled import GainCurve, add_curves
+from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves
 
 
 @dataclass(frozen=True, eq=False)
@@ -39,6 +39,11 @@ class Following(TrackState):
     def without_trim(self) -> GainCurve:
         """The gain of the leader."""
         return self._at_rate(self.leader.gain)
+
+    @property
+    def spoken(self) -> FloatArray:
+        """Start and end of the phrases that count, those of the leader, samples, (n, 2)."""
+        return np.asarray(self.leader.spoken * (self.rate / self.leader.rate))
 
     def of_layers(self, layers: Collection[str]) -> GainCurve:
         """The sum of some of LAYERS."""

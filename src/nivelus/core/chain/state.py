@@ -186,6 +186,11 @@ class TrackState:
 
     # --- levels
 
+    @property
+    def spoken(self) -> FloatArray:
+        """Start and end of the phrases that count, samples, (n, 2)."""
+        return self.clips.phrases_of(self.clips.judged)
+
     @cached_property
     def levels_before(self) -> FloatArray:
         """The level of every phrase before gain, NaN without one, (clips,)."""

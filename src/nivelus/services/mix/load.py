@@ -59,13 +59,14 @@ def view(bench: Workbench, track_id: str, wanted: float | None = None) -> LoadVi
         _, track, timeline, state, _ = whole_state(bench, db, track_id)
     settings = load_settings(track)
     judged = tuple(state.clips.ids[place] for place in state.clips.judged.tolist())
-    key = timeline.key, _hash(state.gain), settings.model_dump_json(), wanted, hash((judged, state.clips.phrases.tobytes()))
+    key = timeline.key, _hash(state.gain), settings.model_dump_json(), wanted, hash((judged, state.spoken.tobytes()))
     return _views.get(key, lambda: _view_of(bench, timeline, state, settings, wanted))
 
 
 def _view_of(bench: Workbench, timeline: Timeline, state: TrackState, settings: LoadSettings, wanted: float | None) -> LoadView:
-    opener, clips = _opener(bench, timeline), state.clips
-    spans, ids = clips.phrases_of(clips.judged), [clips.ids[place] for place in clips.judged.tolist()]
+    opener, clips, spans = _opener(bench, timeline), state.clips, state.spoken
+    # what follows another track has its figures while that one speaks, and no phrases to be told of
+    ids = [clips.ids[place] for place in clips.judged.tolist()]
     of_after = compressors_of(settings)[1]
     worked = _sides(opener, timeline, state, settings)
     before, after = (side.reduction for side in worked)
@@ -85,9 +86,9 @@ def _view_of(bench: Workbench, timeline: Timeline, state: TrackState, settings: 
             LoadPhrase(clip=id, before=old, after=new, hard=new > figures[1].average + HARD)
             for id, old, new in zip(ids, *(by_phrase(r, spans).tolist() for r in (before, after)), strict=True)
         ]
-        if len(spans)
+        if ids
         else [],
-        order=OrderView(**asdict(order(state, before, after, spans))) if len(spans) > 1 else None,
+        order=OrderView(**asdict(order(state, before, after, spans))) if len(ids) > 1 else None,
     )
 
 
