@@ -6,6 +6,7 @@ import pytest
 from flask.testing import FlaskClient
 
 from nivelus.core.drafts import clip_gain, dip_rules, ride, wants
+from nivelus.core.dynamics.compressor import SETTINGS, Compressor
 from nivelus.core.errors import Refused
 from nivelus.core.rule import Number, default, settings
 from nivelus.services.clips import details
@@ -34,10 +35,11 @@ def test_a_session_tells_how_its_rides_are_drafted_without_a_word(client: FlaskC
 
 def test_a_slider_goes_no_further_than_the_program_takes() -> None:
     told = terms().settings
-    assert told.keys() == {path for path, _, about in settings() if isinstance(about, Number)}
+    compressor = {f"load.{name}": getattr(Compressor(), name) for name in SETTINGS}
+    assert told.keys() == {path for path, _, about in settings() if isinstance(about, Number)} | compressor.keys()
     for path, one in told.items():
         assert one.least <= one.low < one.high <= one.most, path
-        assert one.low <= default(path) <= one.high, path
+        assert one.low <= (compressor[path] if path in compressor else default(path)) <= one.high, path
 
 
 def test_limits_are_those_that_edits_keep_to(bench: Workbench, detailed: str) -> None:

@@ -198,14 +198,14 @@ function LoadLeaf() {
           onChange={(event) => hearLoad(event.currentTarget.checked)}
         />
       </div>
-      <Kept name="Threshold" value={set.threshold} low={-60} high={0} step={0.5} unit="dBFS" of="threshold" />
+      <Kept name="Threshold" value={set.threshold} step={0.5} unit="dBFS" of="threshold" />
       <Group gap={6} grow wrap="nowrap" className="rule-pair">
-        <Kept name="Ratio" value={set.ratio} low={1} high={20} step={0.5} unit=": 1" of="ratio" />
-        <Kept name="Make-up" value={set.makeup} low={0} high={24} step={0.5} unit="dB" of="makeup" />
+        <Kept name="Ratio" value={set.ratio} step={0.5} unit=": 1" of="ratio" />
+        <Kept name="Make-up" value={set.makeup} step={0.5} unit="dB" of="makeup" />
       </Group>
       <Group gap={6} grow wrap="nowrap" className="rule-pair">
-        <Kept name="Attack" value={set.attack} low={0} high={100} step={1} unit="ms" of="attack" scale={1000} />
-        <Kept name="Release" value={set.release} low={10} high={1000} step={10} unit="ms" of="release" scale={1000} />
+        <Kept name="Attack" value={set.attack} step={1} unit="ms" of="attack" scale={1000} />
+        <Kept name="Release" value={set.release} step={10} unit="ms" of="release" scale={1000} />
       </Group>
       <div className="rule-foot">
         <ThresholdAfter track={track} load={load} />
@@ -243,8 +243,17 @@ function Missing() {
 }
 
 /** A value of the compressor, which is worked out when the hand lets go. */
-function Kept({ of, ...row }: Omit<ComponentProps<typeof KeptRow>, "save"> & { of: keyof LoadChange }) {
-  return <KeptRow {...row} save={(next) => setLoad({ [of]: next } as LoadChange)} />;
+function Kept({
+  of,
+  ...row
+}: Omit<ComponentProps<typeof KeptRow>, "save" | "low" | "high"> & { of: keyof LoadChange }) {
+  const { low, high } = rangeOf(
+    useSession((s) => s.terms?.settings),
+    `load.${of}`,
+  );
+  const scale = row.scale ?? 1;
+  const save = (next: number) => setLoad({ [of]: next } as LoadChange);
+  return <KeptRow {...row} low={low * scale} high={high * scale} save={save} />;
 }
 
 /** The threshold that follows: what gives After the same average work as Before has. */

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import asdict
 from functools import lru_cache
 
 from nivelus.core.deliver.curve_formats import FORMATS
 from nivelus.core.drafts import clip_gain, dip_rules, duck, ride, slow
+from nivelus.core.dynamics.compressor import SETTINGS
 from nivelus.core.gain.clips import SHORTEST_CLIP_SECONDS
 from nivelus.core.kinds import ALL_KINDS
 from nivelus.core.passes import writing
@@ -34,11 +36,7 @@ def terms() -> Terms:
         gain_reasons=clip_gain.REASONS,
         mark_reasons=dip_rules.REASONS,
         ride_reasons=ride.REASONS,
-        settings={
-            path: SettingTerms(least=number.least, most=number.most, low=number.low, high=number.high)
-            for path, _, number in settings()
-            if isinstance(number, Number)
-        },
+        settings={path: SettingTerms(least=one.least, most=one.most, low=one.low, high=one.high) for path, one in _numbers()},
         kinds={one.name: KindTerms(against=one.against, share=one.share, usually=one.usually) for one in ALL_KINDS},
         curve_formats=[CurveFormatTerms(words=one.words, endings=list(one.endings)) for one in FORMATS],
         passes=PassTerms(
@@ -55,6 +53,12 @@ def terms() -> Terms:
         distance_slack=duck.KEPT,
         lisp=dip_rules.LISP,
     )
+
+
+def _numbers() -> Iterator[tuple[str, Number]]:
+    """The numbers of a rule by their paths, and those of the compressor as ``load`` and their names."""
+    yield from ((path, number) for path, _, number in settings() if isinstance(number, Number))
+    yield from ((f"load.{name}", number) for name, number in SETTINGS.items())
 
 
 @lru_cache(maxsize=1)

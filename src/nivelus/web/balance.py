@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal
 from flask import Response
 from pydantic import Field
 
+from nivelus.core.dynamics.compressor import SETTINGS
 from nivelus.core.rule import Way
 from nivelus.core.sound_formats import Bits, Written
 from nivelus.services.files import renders
@@ -77,17 +78,23 @@ class SlowAccept(Accepted, SlowRequest):
     """A slow ride to draft and accept."""
 
 
+def _allowed(name: str) -> Any:
+    """The limits of a setting of the compressor, for a request."""
+    number = SETTINGS[name]
+    return Field(ge=number.least, le=number.most, allow_inf_nan=False)
+
+
 class LoadChange(Revised):
     """Values of the compressor; what is absent stays. ``same_threshold`` lets After have the threshold of Before."""
 
-    threshold: Annotated[float, Field(ge=-80, le=0, allow_inf_nan=False)] | None = None
-    threshold_after: Annotated[float, Field(ge=-80, le=0, allow_inf_nan=False)] | None = None
+    threshold: Annotated[float, _allowed("threshold")] | None = None
+    threshold_after: Annotated[float, _allowed("threshold")] | None = None
     same_threshold: bool = False
-    ratio: Annotated[float, Field(ge=1, le=100, allow_inf_nan=False)] | None = None
-    knee: Annotated[float, Field(ge=0, le=40, allow_inf_nan=False)] | None = None
-    attack: Annotated[float, Field(ge=0, le=1, allow_inf_nan=False)] | None = None
-    release: Annotated[float, Field(ge=0, le=5, allow_inf_nan=False)] | None = None
-    makeup: Annotated[float, Field(ge=-24, le=40, allow_inf_nan=False)] | None = None
+    ratio: Annotated[float, _allowed("ratio")] | None = None
+    knee: Annotated[float, _allowed("knee")] | None = None
+    attack: Annotated[float, _allowed("attack")] | None = None
+    release: Annotated[float, _allowed("release")] | None = None
+    makeup: Annotated[float, _allowed("makeup")] | None = None
     detector: Literal["peak", "rms"] | None = None
 
     def values(self) -> dict[str, Any]:

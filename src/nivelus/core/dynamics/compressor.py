@@ -17,6 +17,7 @@ Levels are dBFS, reduction is in dB and never negative. Channels are linked: the
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal, get_args
 
@@ -25,6 +26,7 @@ import numpy.typing as npt
 
 from nivelus.core.errors import GainError
 from nivelus.core.gain.compiled import FloatArray
+from nivelus.core.rule import Number
 
 RMS_SECONDS = 0.01
 """Time constant of RMS detection; common practice."""
@@ -33,6 +35,16 @@ SETTLE = 20
 
 Detector = Literal["peak", "rms"]
 DETECTORS: tuple[Detector, ...] = get_args(Detector)
+
+SETTINGS: Mapping[str, Number] = {
+    "threshold": Number(-80, 0, "dBFS", "Level from which it works", -60, 0),
+    "ratio": Number(1, 100, "", "How much of what lies over the threshold is held back", 1, 20),
+    "knee": Number(0, 40, "dB", "Over which it begins to work", 0, 24),
+    "attack": Number(0, 1, "s", "How long it takes to go down", 0, 0.1),
+    "release": Number(0, 5, "s", "How long it takes to come back", 0.01, 1),
+    "makeup": Number(-24, 40, "dB", "Gain behind it", 0, 24),
+}
+"""What may be set of it: of the reference compressor of a track, which is no part of a rule."""
 
 
 @dataclass(frozen=True, slots=True)
