@@ -133,7 +133,7 @@ wheel: .build/ready
 	@touch $@
 
 # what only tests need: a browser without a window, references to compare with, and recordings of people
-TOOLS := chromium-headless-shell ffmpeg libebur128-1 pocketsphinx-testdata asterisk-core-sounds-en-g722 \
+TOOLS := chromium-headless-shell ffmpeg flac libebur128-1 pocketsphinx-testdata asterisk-core-sounds-en-g722 \
 	asterisk-core-sounds-ru-g722
 # (two installations of Debian's packages do not go side by side)
 .build/tools: Makefile | .build/uv/bin/uv

@@ -42,6 +42,8 @@ _LONGEST_TAG = 10_000
 _CUE = struct.Struct("<II4sIII")
 _LOOP = struct.Struct("<6I")
 _SMPL = struct.Struct("<9I")
+CUESHEET = b"\0fl\5"
+"""What ``core.sound.flac`` calls the block of a FLAC file that tells of times."""
 _STAMP = re.compile(rb"<TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_(HI|LO)>(\d{1,10})</TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_\1>")
 
 
@@ -263,7 +265,10 @@ def _later(lies: Lies) -> int | None:
 
 
 def _is_timed(chunk: Chunk) -> bool:
-    return chunk.name in (b"cue ", b"smpl", b"plst") or (chunk.name == b"LIST" and chunk.body[:4] == b"adtl")
+    is_list = chunk.name == b"LIST" and chunk.body[:4] == b"adtl"
+    # ID3 may have chapters
+    has_chapters = chunk.name == b"id3 " and b"CHAP" in chunk.body
+    return chunk.name in (b"cue ", b"smpl", b"plst", CUESHEET) or is_list or has_chapters
 
 
 def _stamped(ixml: bytes, later: int | None) -> bytes:

@@ -20,6 +20,7 @@ import numpy.typing as npt
 from nivelus.core.errors import Refused
 from nivelus.core.files import whole_file
 from nivelus.core.sound.bwf import Bext, write_bext
+from nivelus.core.sound.flac import as_riff, say_in_flac
 from nivelus.core.sound.pcm import encode24
 from nivelus.core.sound.reader import Samples
 from nivelus.core.sound.riff import Chunk, tags_of, write_chunks
@@ -36,8 +37,8 @@ class SoundWriter:
     channels : number of channels
     format : ``wav`` or ``flac``
     bits : 16 or 24, or 32 for 32-bit float (WAV only)
-    bext : broadcast chunk to write (WAV only)
-    chunks : what else it is to say, see ``core.sound.riff``; FLAC takes the tags among it
+    bext : broadcast chunk to write
+    chunks : what else it is to say, see ``core.sound.riff`` and ``core.sound.flac``
     replace : whether it may take the place of a file that is there
 
     Raises
@@ -76,6 +77,7 @@ class SoundWriter:
             data: npt.NDArray[Any] = np.ascontiguousarray(block, dtype="<f4")
         elif self._flac is not None:
             self._write_flac(quantise(block, self._bits, self._random) << (32 - self._bits))
+            self._bytes += block.size * self._bits // 8
             return
         elif self._bits == 16:
             data = quantise(block, 16, self._random).astype("<i2")
@@ -132,23 +134,27 @@ class SoundWriter:
         self._watched.check()
 
     def _header(self, bext: Bext | None) -> bytes:
+        head = b"RIFF\0\0\0\0WAVE" + b"JUNK" + struct.pack("<I", 28) + b"\0" * 28
+        return head + b"".join(self._lead(bext)) + b"data\0\0\0\0"
+
+    def _lead(self, bext: Bext | None) -> list[bytes]:
+        """The chunks of a WAV file that stand before its samples."""
         width = self._channels * self._bits // 8
         fmt = struct.pack("<HHIIHH", self._tag, self._channels, self._rate, self._rate * width, width, self._bits)
-        head = b"RIFF\0\0\0\0WAVE" + b"JUNK" + struct.pack("<I", 28) + b"\0" * 28
-        if bext is not None:
-            body = write_bext(bext)
-            head += b"bext" + struct.pack("<I", len(body)) + body
-        return head + b"fmt " + struct.pack("<I", len(fmt)) + fmt + b"data\0\0\0\0"
+        chunks = [Chunk(b"bext", write_bext(bext))] if bext is not None else []
+        return [name + struct.pack("<I", len(body)) + body for name, body in (*chunks, Chunk(b"fmt ", fmt))]
 
     def _finish(self) -> None:
         if self._watched is not None:
+            if self._chunks or self._bext is not None:
+                say_in_flac(self._watched, self._chunks, self._lead(self._bext), self._bytes)
             self._watched.check()
         if self._wav is None:
             return
         wav = self._wav
         if self._bytes & 1:
             wav.write(b"\0")
-        write_chunks(wav, self._chunks)
+        write_chunks(wav, as_riff(self._chunks))
         riff_size = wav.tell() - 8
         samples = self._bytes // (self._channels * self._bits // 8)
         if riff_size < 0xFFFFFFFF:
