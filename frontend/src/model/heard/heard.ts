@@ -7,9 +7,10 @@ import { firstPlace } from "../../parts/search";
 import { engine } from "../../sound/engine";
 import type { GainPoints } from "../../sound/worklet";
 import { Asked } from "../server/asked";
-import { forgetGains, gainCame, gainStands, hasGain } from "../server/ear";
+import { forgetGains, gainCame, gainOf, gainStands, hasGain } from "../server/ear";
 import { edited } from "../server/edits";
 import { focused } from "../server/focus";
+import { leaderOf } from "../server/following";
 import { useSession } from "../server/session";
 import { ALL_LAYERS, heardLayers, redraw, useView } from "../view/view";
 import { playTracks, tellEngine } from "./mix";
@@ -154,9 +155,9 @@ async function loadOthers() {
     const track = header?.tracks.find((one) => isWanted(one) && failed !== `${one.id} ${header.revision}`);
     if (!track) break;
     try {
-      const points = toPoints(await api.gainPoints(track.id, ALL, { key: track.gain_key }));
-      const { header } = useSession.getState();
-      if (isOther(track)) gainCame(track, ALL.join(), points, header!.revision);
+      const points =
+        ofLeader(track, header!.tracks) ?? toPoints(await api.gainPoints(track.id, ALL, { key: track.gain_key }));
+      if (isOther(track)) gainCame(track, ALL.join(), points, useSession.getState().header!.revision);
     } catch (error) {
       if (!isOvertaken(error)) complain(error);
       // what has overtaken it tells the new key; of the same state it is not asked for again
@@ -165,6 +166,15 @@ async function loadOthers() {
     }
   }
   isAsking = false;
+}
+
+/** The gain of a track that follows another where it is that one's, which is known: it need not be asked for. */
+function ofLeader(track: Track, tracks: Track[]): GainPoints | null {
+  const leader = leaderOf(tracks, track);
+  if (!leader || track.lanes.includes("trim") || track.trim.offset !== 0) return null;
+  const [{ timeline: own }, { timeline: theirs }] = [track, leader];
+  if (own.sample_rate !== theirs.sample_rate || own.duration > theirs.duration) return null;
+  return gainOf(leader, ALL.join());
 }
 
 /** Whether a track is there, is not in focus, and is still what it was. */

@@ -11,6 +11,7 @@ import { engine } from "../../sound/engine";
 import { type Line, total } from "../../sound/lines";
 import type { GainPoints } from "../../sound/worklet";
 import { type Layer, redraw, useView } from "../view/view";
+import { useSession } from "./session";
 
 /** Something that is heard over the compiled gain of a track, as part of one of its layers. */
 export interface Over {
@@ -22,19 +23,28 @@ export interface Over {
 /** An edit that is not in the compiled gain yet: once it is answered, the revision that has it. */
 export interface Newer extends Over {
   revision: number | null;
+  /** The same as those who follow its track hear it. */
+  led: Newer[];
 }
 
 let newer: Newer[] = [];
-let hand: Over | null = null;
-let laid: Over | null = null;
+let hand: Over[] = [];
+let laid: Over[] = [];
 /** The gain that is heard of each track: of which key, and of which layers. */
 const gains = new Map<string, { track: Track; layers: string; points: GainPoints }>();
 
 /** A track that is heard with another of its takes. */
 let instead: Track | null = null;
 
-const meant = (): Over[] => [...newer, ...(hand ? [hand] : [])];
-const all = (): Over[] => [...meant(), ...(laid ? [laid] : [])];
+const meant = (): Over[] => [...newer, ...hand];
+const all = (): Over[] => [...meant(), ...laid];
+
+/** What those hear of it who follow its track: their own trim is none of it. */
+const ledBy = (over: Over): Over[] =>
+  (useSession.getState().header?.tracks ?? [])
+    .filter((one) => one.follows === over.track)
+    .map(({ id }) => ({ ...over, track: id, layer: over.layer === "trim" ? "ride" : over.layer }));
+const withLed = (over: Over | null): Over[] => (over?.line.length ? [over, ...ledBy(over)] : []);
 
 /** What lies over the compiled gain of a track, of the layers that are on. */
 export function heardOver(track: string): Line {
@@ -63,30 +73,36 @@ function flush() {
 /** Hear what the hand does, before it is an edit; null: it does nothing. */
 export function hearHand(over: Over | null) {
   const was = hand;
-  hand = over?.line.length ? over : null;
-  for (const one of [was, hand]) if (one) tell(one.track);
+  hand = withLed(over);
+  for (const one of [...was, ...hand]) tell(one.track);
 }
 
 /** Hear a draft that lies over all gain; null: none. */
 export function hearDraft(over: Over | null) {
   const was = laid;
-  laid = over?.line.length ? over : null;
-  for (const one of [was, laid]) if (one) tell(one.track);
+  laid = withLed(over);
+  for (const one of [...was, ...laid]) tell(one.track);
 }
 
 /** Hear an edit from when it was made until it is in the compiled gain. */
 export function hearEdit(over: Over): Newer {
-  const one = { ...over, revision: null };
-  newer.push(one);
-  tell(one.track);
+  const led = ledBy(over).map((other): Newer => ({ ...other, revision: null, led: [] }));
+  const one = { ...over, revision: null, led };
+  for (const each of [one, ...led]) {
+    newer.push(each);
+    tell(each.track);
+  }
   return one;
 }
 
-/** An edit was answered: ``track`` is its track since then, of the ``revision``. */
-export function wasAnswered(one: Newer, track: Track | undefined, revision: number) {
-  one.revision = revision;
-  if (track) gainStands(track, revision);
-  else wasDropped(one);
+/** An edit was answered with the ``tracks`` as they are since then, of the ``revision``. */
+export function wasAnswered(one: Newer, tracks: Track[], revision: number) {
+  for (const each of [one, ...one.led]) {
+    each.revision = revision;
+    const track = tracks.find(({ id }) => id === each.track);
+    if (track) gainStands(track, revision);
+    else letGo(each);
+  }
 }
 
 /** A track is of a ``revision`` now: if its gain is the one that is heard - it may be so again - nothing older lies over it. */
@@ -104,6 +120,10 @@ function isIn(track: string, now: number) {
 
 /** An edit failed, or is in the compiled gain. */
 export function wasDropped(one: Newer) {
+  for (const each of [one, ...one.led]) letGo(each);
+}
+
+function letGo(one: Newer) {
   newer = newer.filter((other) => other !== one);
   tell(one.track);
 }
@@ -112,6 +132,10 @@ export const hasGain = (track: Track, layers: string): boolean => {
   const known = gains.get(track.id);
   return known?.track.gain_key === track.gain_key && known.layers === layers;
 };
+
+/** The compiled gain of a track, of some of its layers, if it is the one that is heard. */
+export const gainOf = (track: Track, layers: string): GainPoints | null =>
+  hasGain(track, layers) ? gains.get(track.id)!.points : null;
 
 /** The compiled gain of a track has come, of some of its layers; it has all edits up to a ``revision``. */
 export function gainCame(track: Track, layers: string, points: GainPoints, revision: number) {
@@ -141,7 +165,8 @@ export const heardAs = (track: Track): Track => (instead?.id === track.id ? inst
 export function forgetGains() {
   instead = null;
   newer = [];
-  hand = laid = null;
+  hand = [];
+  laid = [];
   gains.clear();
 }
 

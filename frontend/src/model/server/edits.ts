@@ -243,12 +243,7 @@ export function edit(words: string, work: Work, meant: Meant = {}): Promise<bool
     if (header && answer && answer.revision > header.revision + 1) void line.refresh();
     if (heard) {
       if (!answer) wasDropped(heard);
-      else
-        wasAnswered(
-          heard,
-          answer.tracks.find(({ id }) => id === heard.track),
-          answer.revision,
-        );
+      else wasAnswered(heard, answer.tracks, answer.revision);
     }
     if (answer?.told && line.isOpen) tell(`${capital(answer.told)}.`);
     return answer !== null && line.isOpen;
