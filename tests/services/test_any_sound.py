@@ -215,6 +215,9 @@ def test_sound_round_a_room_comes_in_as_tracks_called_by_where_they_sound(bench:
     session = sessions.create(bench, "Film")
     for job in parted(bench, stage_file(bench, session, film).id):
         run_job(bench, job)
+    # the video stays with the first of its channels
+    originals = [one for one in (bench.vault.folder(hash) / "original" for hash in bench.vault.hashes()) if one.exists()]
+    assert [one.read_bytes() for one in originals] == [film.read_bytes()]
     names = [track.name for track in sessions.state(bench, session).tracks]
     assert names[:3] == ["front left", "front right", "front center"]
     assert len(names) == 5

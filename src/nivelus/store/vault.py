@@ -30,8 +30,8 @@ from nivelus.core.measure.waveform import pyramid
 from nivelus.store.hashes import Plain
 
 _PART, _GONE = "part-", "gone-"
-DECODED = ".decoded"
-"""Ending of what is decoded of an upload."""
+DECODED, ORIGINAL = ".decoded", ".original"
+"""Endings of what is decoded of an upload, and of the file that a channel was taken out of."""
 
 
 class Stored(Protocol):
@@ -252,6 +252,7 @@ class Vault:
         """The upload of a job, what was decoded of it, and what it has rendered, finished or not."""
         yield self.incoming / job_id
         yield self.decoded(job_id)
+        yield self.original(job_id)
         yield from self.incoming.glob(f".{self.decoded(job_id).name}.*")
         for name in (f"{job_id}.*", f".{job_id}.*"):
             yield from self.renders.glob(name)
@@ -259,6 +260,10 @@ class Vault:
     def decoded(self, job_id: str) -> Path:
         """Where the upload of a job is decoded to, if it has to be."""
         return self.incoming / f"{job_id}{DECODED}"
+
+    def original(self, job_id: str) -> Path:
+        """Where the file lies that the upload of a job was decoded and taken out of, if it was."""
+        return self.incoming / f"{job_id}{ORIGINAL}"
 
     def clear_job(self, job_id: str) -> None:
         """Remove what belongs to a job."""

@@ -114,6 +114,9 @@ def take_apart(bench: Workbench, job: Job, coming: Coming) -> list[str]:
         for id in ids.values():
             (bench.vault.incoming / id).unlink(missing_ok=True)
         raise
+    if coming.decoded is not None:
+        # what came stays with the first of what became of it
+        (bench.vault.incoming / job.id).replace(bench.vault.original(made[0]))
     bench.vault.clear_job(job.id)
     return made
 

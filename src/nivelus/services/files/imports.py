@@ -222,7 +222,8 @@ def _import(bench: Workbench, job: Job) -> dict[str, Any]:
         content = hash_file(sound)
         with bench.database.reading() as db:
             there = _there(bench, recording_of(db, content))
-    original = staged if decoded else None
+    taken_out_of = bench.vault.original(job.id)
+    original = staged if decoded else taken_out_of if taken_out_of.exists() else None
     if there is not None:
         grid, suffix, is_new = bench.vault.grid(there), there.suffix, False
     else:

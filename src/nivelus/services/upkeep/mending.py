@@ -38,7 +38,7 @@ from nivelus.store.job_rows import OPEN
 from nivelus.store.packing import pack
 from nivelus.store.reading import forget
 from nivelus.store.tables import MEASURED, Clip, Job, MarkSet, Recording, Session, Tombstone, Track
-from nivelus.store.vault import DECODED, Damaged, Older
+from nivelus.store.vault import DECODED, ORIGINAL, Damaged, Older
 
 MEASURED_AGAIN = "Recordings are being measured again for this version. It takes some seconds for each hour of sound."
 
@@ -73,7 +73,7 @@ def _clear_uploads(bench: Workbench, jobs: dict[str, str]) -> list[str]:
         # where something was taken apart below
         shutil.rmtree(folder, ignore_errors=True)
     for path in _files(bench.vault.incoming):
-        if jobs.get(path.name) in OPEN:
+        if jobs.get(path.name.removesuffix(ORIGINAL)) in OPEN:
             continue
         if DECODED in path.name or path.name.startswith("."):
             # what it was made from is there as well
