@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import hashlib
+import mmap
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, BinaryIO
 
 _BLAKE3 = "b3"
+_PART = 16 << 20
 
 
 class Plain:
@@ -58,3 +60,18 @@ def hash_file(path: Path, progress: Callable[[float], None] | None = None, like:
             if progress:
                 progress(done / size)
     return digest.name()
+
+
+def hash_own(path: Path) -> str:
+    """The content hash of a file that nobody else knows of: mapped into memory part by part, and worked out on all cores.
+
+    A file that another program cuts short meanwhile would end this one: it is not for what people give.
+    """
+    from blake3 import blake3
+
+    digest, size = blake3(max_threads=blake3.AUTO), path.stat().st_size
+    with path.open("rb") as handle:
+        for at in range(0, size, _PART):
+            with mmap.mmap(handle.fileno(), min(_PART, size - at), access=mmap.ACCESS_READ, offset=at) as part:
+                digest.update(part)
+    return _BLAKE3 + str(digest.hexdigest())

@@ -31,7 +31,7 @@ from nivelus.services.sessions.sessions import create, new_recording
 from nivelus.services.track.names import NAME_LENGTH
 from nivelus.services.track.workbench import Workbench
 from nivelus.store import history
-from nivelus.store.hashes import ContentHash, hash_file, is_older_hash
+from nivelus.store.hashes import ContentHash, hash_file, hash_own, is_older_hash
 from nivelus.store.history import require
 from nivelus.store.job_rows import failed_imports
 from nivelus.store.packing import pack
@@ -219,7 +219,7 @@ def _import(bench: Workbench, job: Job) -> dict[str, Any]:
         return {"jobs": take_apart(bench, job, coming)}
     sound, decoded = coming.sound, coming.decoded
     if decoded:
-        content = hash_file(sound)
+        content = hash_own(sound)
         with bench.database.reading() as db:
             there = _there(bench, recording_of(db, content))
     taken_out_of = bench.vault.original(job.id)
