@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 
 from nivelus.core.errors import NivelusError
-from nivelus.services.clips import arranging, clips, details, drafts, moves, phrases, takes
+from nivelus.services.clips import arranging, clips, details, drafts, following, moves, phrases, takes
 from nivelus.services.lanes import drawing, passes, rides, whole
 from nivelus.services.mix import balance, load
 from nivelus.services.sessions import sessions, tracks
@@ -165,7 +165,9 @@ class RandomEdits:
             "move away": lambda: moves.move(bench, id, revision, some(ids), db(-2, 2), other, None),
             "to a take": lambda: moves.move(bench, id, revision, some(ids), 0.0, id, take),
             "copy": lambda: moves.paste(bench, id, revision, id, some(ids), at()),
-            "copy by samples": lambda: moves.paste(bench, id, revision, id, [ids[0]], own[0].start + by_samples()),
+            "copy by samples": lambda: moves.paste(
+                bench, id, revision, id, ids[:1] or ["none"], (own[0].start if own else 0.0) + by_samples()
+            ),
             "copy to another": lambda: moves.paste(bench, other, revision, id, some(ids), at()),
             "take out": lambda: moves.take_out(bench, id, revision, some(ids)),
             "close gap": lambda: moves.close_gap(bench, id, revision, one(ids)),
@@ -178,6 +180,14 @@ class RandomEdits:
                 arranging.arrange(bench, self.session, revision, [id, other], str(random.choice(["takes", "after"])))
                 if len(state.tracks) > 2
                 else clips.cut(bench, id, revision, at())
+            ),
+            "follow": lambda: following.follow(bench, id, revision, other),
+            "stand alone": lambda: following.stand_alone(bench, id, revision),
+            "begin together": lambda: following.begin_together(bench, id, revision),
+            "duplicate": lambda: (
+                tracks.duplicate(bench, id, revision)
+                if len(state.tracks) < 4
+                else following.remove(bench, id, revision, other if flag() else None)
             ),
             "session rule": lambda: sessions.update(bench, self.session, revision, {"target": db(-30, -10)}),
             "unit": lambda: sessions.update(
