@@ -95,7 +95,7 @@ def test_a_folder_of_anything_is_levelled(voice: Path, tmp_path: Path) -> None:
 
 
 def test_one_who_stops_it_leaves_no_decoded_copy(voice: Path, tmp_path: Path) -> None:
-    memo = encoded(voice, tmp_path / "memo.m4a", "-af", "aloop=loop=60:size=400000")
+    memo = encoded(voice, tmp_path / "memo.m4a", "-af", "aloop=loop=20:size=400000")
     passing = tmp_path / "passing"
     passing.mkdir()
     command = [sys.executable, "-m", "nivelus.cli", "level", str(memo), "-o", str(tmp_path / "out.wav")]
