@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from nivelus.core.errors import Refused
 from nivelus.core.sound.timeline import open_sound
 from nivelus.services.clips import arranging, following, moves, takes
 from nivelus.services.sessions import sessions
@@ -127,6 +128,11 @@ def test_takes_of_the_leader(bench: Workbench, pair: tuple[str, str], tmp_path: 
     first, last = (round(at * RATE) for at in (mine[1].phrase_start or 0, mine[1].phrase_end or 0))
     assert not heard[first:last].any()
     assert heard[: first - RATE // 2] == near(voice[: first - RATE // 2], abs=1e-6)
+    # one that is silent all the way comes back as it was recorded when it is let go
+    state = takes.switch(bench, lead, state_of(bench, session).revision, 1)
+    state = following.remove(bench, lead, state.revision)
+    assert [track.follows for track in state.tracks] == [None]
+    assert plain(bench, other) == near(voice, abs=1e-6)
 
 
 def test_a_start_leaves_it_as_it_is_and_a_leader_without_its_file_still_leads(
@@ -151,3 +157,23 @@ def test_a_start_leaves_it_as_it_is_and_a_leader_without_its_file_still_leads(
     assert np.array_equal(gains(bench, other)[0], gain)
     following.stand_alone(bench, other, state_of(bench, session).revision)
     assert np.abs(gains(bench, other)[0] - gain).max() < 0.05
+
+
+def test_one_whose_own_file_is_missing_cannot_keep_its_gain_but_follow_another(
+    bench: Workbench, pair: tuple[str, str], tmp_path: Path
+) -> None:
+    lead, other = pair
+    session = session_of(bench, lead)
+    third = bring(bench, session, tmp_path / "third.wav", 0.5 * detailed_voice())
+    with bench.database.reading() as db:
+        (recording,) = recorded_by_id(db, [own_of(bench, other)]).values()
+    bench.vault.source(recording).unlink()
+    mend(bench)
+    revision = state_of(bench, session).revision
+    for work in (following.stand_alone, following.remove):
+        with pytest.raises(Refused, match="“lapel” is missing, so it cannot keep its gain"):
+            work(bench, other if work is following.stand_alone else lead, revision)
+    state = following.remove(bench, lead, revision, instead=third)
+    assert [track.follows for track in state.tracks] == [third, None]
+    sessions.undo(bench, session, state.revision)
+    following.remove(bench, other, state_of(bench, session).revision)

@@ -281,7 +281,8 @@ export async function offerLayout(session: string, tracks: string[]) {
   if (tracks.length < 2) return;
   try {
     const { likely, ways } = await api.arrangement(session, tracks);
-    setOffer(session, { tracks, likely, ways });
+    // what follows another is laid out already
+    setOffer(session, ways.length > 1 ? { tracks, likely, ways } : null);
   } catch (error) {
     complain(error);
   }

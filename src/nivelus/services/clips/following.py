@@ -6,7 +6,7 @@ import numpy as np
 
 from nivelus.core.chain.following import Following
 from nivelus.core.chain.marks import FoundMarks
-from nivelus.core.chain.placing import place_found
+from nivelus.core.chain.placing import Run, place_found
 from nivelus.core.chain.state import TrackState
 from nivelus.core.errors import Refused
 from nivelus.core.gain.compiled import GainCurve, add_curves
@@ -16,7 +16,7 @@ from nivelus.services.clips.carrying import remove_track
 from nivelus.services.clips.phrases import find_in
 from nivelus.services.lanes.parts import put_lane
 from nivelus.services.track.state import state_of
-from nivelus.services.track.timeline import Timeline, leader_of, measurable, timeline_of
+from nivelus.services.track.timeline import Timeline, leader_of, timeline_of
 from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed
 from nivelus.store.clip_rows import ClipRow, ClipRows
@@ -99,12 +99,15 @@ def release(bench: Workbench, edit: Edit, track: Track) -> None:
     O(samples / 480) for its phrases, O(n) for the n points of its gain.
     """
     timeline = timeline_of(edit.db, track)
-    measurable(timeline)
+    if timeline.missing:
+        why = "so it cannot keep its gain. Import it again, or let it follow another track."
+        raise Refused(f"The sound file of “{track.name}” is missing, {why}")
+    if not timeline.runs:
+        # its leader is heard from other recordings alone: it comes back as it was recorded
+        timeline = Timeline(timeline.own, (Run(None, 0, 0, timeline.own.frames),), timeline.recordings)
     state = state_of(bench, edit.db, edit.session, track, timeline)
-    assert isinstance(state, Following)
-    given = state.without_trim
+    given = state.without_trim if isinstance(state, Following) else GainCurve(np.zeros(1), np.zeros(1))
     track.follows, track.lag = None, 0
-    track.range_low, track.range_high = min(track.range_low, 0.0), max(track.range_high, 0.0)
     find_in(bench, edit, track, timeline)
     made: list[Clip] = sorted((row for row in edit.made(Clip) if row.track_id == track.id), key=lambda clip: clip.start)
     found = {row.recording_id: FoundMarks(unpack(row.data)) for row in edit.made(MarkSet) if row.track_id == track.id}
