@@ -222,6 +222,29 @@ def test_figures_mix_and_compressor_take_it_as_any_track(bench: Workbench, pair:
     assert jobs.view_job(jobs.get(bench, job.id)).state == "done"
 
 
+def test_the_distance_to_a_bed_is_that_of_all_microphones(bench: Workbench, tmp_path: Path) -> None:
+    """Two that hear the same are 3 dB stronger together: powers add."""
+    session, voice = sessions.create(bench, "Two microphones"), detailed_voice()
+    lead = bring(bench, session, tmp_path / "boom.wav", voice)
+    bed = bring(bench, session, tmp_path / "bed.wav", np.random.default_rng(4).normal(0, 0.01, 7 * RATE))
+    tracks.set_kind(bench, bed, state_of(bench, session).revision, "bed")
+
+    def distances(track: str | None = None) -> np.ndarray:
+        return np.array([phrase.distance for phrase in balance.distance(bench, session, track).phrases])
+
+    alone, course = distances(), balance.distance_course(bench, session)
+    other = tracks.duplicate(bench, lead, state_of(bench, session).revision).tracks[1].id
+    assert len(distances()) == 6
+    following.follow(bench, other, state_of(bench, session).revision, lead)
+    assert len(alone) == 3
+    for track in (None, lead, other):
+        assert distances(track) == near(alone + 10 * np.log10(2), abs=0.01)
+    loud = course[:, 0] > -40
+    assert balance.distance_course(bench, session)[loud, 0] == near(course[loud, 0] + 10 * np.log10(2), abs=0.01)
+    tracks.set_heard(bench, other, state_of(bench, session).revision, "mute", True)
+    assert distances() == near(alone, abs=0.01)
+
+
 def test_a_copy_of_it_follows_too(bench: Workbench, pair: tuple[str, str]) -> None:
     lead, other = pair
     state = tracks.duplicate(bench, other, state_of(bench, session_of(bench, lead)).revision)

@@ -19,11 +19,15 @@ from nivelus.core.measure.grid import LevelGrid
 
 @dataclass
 class Sounding:
-    """A track that sounds, with its ``fader`` (dB), and whether it does beside stereo; its sound is there."""
+    """A track that sounds, with its ``fader`` (dB), and whether it does beside stereo; its sound is there.
+
+    ``followers`` are other microphones of its voice that sound as well: the voice is as strong as all of them.
+    """
 
     state: TrackState
     beside_stereo: bool
     fader: float = 0.0
+    followers: Sequence[Sounding] = ()
 
     @property
     def grid(self) -> LevelGrid:
@@ -33,9 +37,13 @@ class Sounding:
 
     @cached_property
     def power(self) -> FloatArray:
-        """K-weighted power per frame with all gain and the fader, (frames,)."""
+        """K-weighted power per frame with all gain and the fader, (frames,); that of microphones adds up (common practice)."""
         gain = self.state.gain_per_frame[:, 0] * 10 ** (self.fader / 10)
-        return heard_power(self.grid, gain, self.beside_stereo)
+        power = heard_power(self.grid, gain, self.beside_stereo)
+        for other in self.followers:
+            length = min(len(power), len(other.power))
+            power[:length] += other.power[:length]
+        return power
 
     @property
     def ids(self) -> list[str]:

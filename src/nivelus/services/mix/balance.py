@@ -228,7 +228,8 @@ def _sides(bench: Workbench, db: DbSession, session: Session, track_id: str | No
     heard = _heard(tracks)
     voices = {track.id for track, _ in tracks if track.kind == "voice"}
     if track_id in voices:
-        heard = (heard - voices) | {track_id}
+        leader = next(track.follows or track.id for track, _ in tracks if track.id == track_id)
+        heard = (heard - voices) | {leader} | {track.id for track, _ in tracks if track.follows == leader and track.id in heard}
     found = _sounding(bench, db, session, tracks, heard)
     return [one for one in found if one.track.kind == "voice"], [one for one in found if one.track.kind == "bed"]
 
@@ -245,7 +246,11 @@ def _sounding(bench: Workbench, db: DbSession, session: Session, tracks: Tracks,
         state = state_of(bench, db, session, track, timeline) if track.id in ids else None
         if state is not None and state.grid is not None:
             found.append(_Sounding(state, beside_stereo, track.fader, track=track))
-    return found
+    leaders = {one.track.id: one for one in found}
+    for one in found:
+        if one.track.follows in leaders:
+            leaders[one.track.follows].followers = [*leaders[one.track.follows].followers, one]
+    return [one for one in found if one.track.follows not in leaders]
 
 
 def _sum(powers: Sequence[FloatArray]) -> FloatArray:
