@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 from nivelus.core.deliver.render import render
 from nivelus.core.gain.compiled import GainCurve
 from nivelus.core.sound.bwf import Bext
+from nivelus.core.sound.decoding import as_read
 from nivelus.core.sound.flac import PICTURE, read_flac, read_id3, read_vorbis
 from nivelus.core.sound.reader import SoundReader
 from nivelus.core.sound.riff import CUESHEET, Chunk, chunks_of, read_chunks
@@ -164,6 +165,34 @@ def test_comments_and_pictures_of_ogg_and_the_tag_of_mp3(voice: Path, tmp_path: 
     assert PIXEL in tag.body
     assert mp3.read_bytes().startswith(tag.body)
     assert codecs[0] == "pcm_s24le"
+    render(mp3, tmp_path / "of mp3.flac", NO_GAIN, format="flac", bits=24)
+    assert probed(tmp_path / "of mp3.flac")[1] == ["flac", "png"]
+
+
+@pytest.mark.parametrize("ending", [".m4a", ".mka"])
+def test_the_cover_of_what_is_decoded_comes_along(ending: str, voice: Path, tmp_path: Path) -> None:
+    memo, cover = tmp_path / f"memo{ending}", tmp_path / "cover.png"
+    cover.write_bytes(PIXEL)
+    if ending == ".mka":
+        attached = ("-attach", cover, "-metadata:s:t", "mimetype=image/png", "-metadata:s:t", "filename=cover.png")
+        ffmpeg("-i", voice, *attached, "-c:a", "flac", memo)
+    else:
+        art = ("-map", "0", "-map", "1", "-c:v", "copy", "-disposition:v", "attached_pic")
+        ffmpeg("-i", voice, "-i", cover, *art, "-c:a", "aac", memo)
+    ffmpeg("-i", memo, "-map", "0:a", "-c:a", "copy", tmp_path / f"plain{ending}")
+    sounds = []
+    for source in (memo, tmp_path / f"plain{ending}"):
+        with as_read(source) as sound:
+            sounds.append(soundfile.read(sound)[0])
+            if source is memo:
+                (tag,) = (chunk for chunk in read_chunks(sound) if chunk.name == b"id3 ")
+                assert PIXEL in tag.body
+                render(sound, tmp_path / "out.flac", NO_GAIN, format="flac", bits=24)
+    # the picture takes nothing of the sound
+    assert np.array_equal(*sounds)
+    assert probed(tmp_path / "out.flac")[1] == ["flac", "png"]
+    done("metaflac", f"--export-picture-to={tmp_path / 'out.png'}", tmp_path / "out.flac")
+    assert (tmp_path / "out.png").read_bytes() == PIXEL
 
 
 def test_a_file_that_says_nothing_gets_no_blocks(voice: Path, tmp_path: Path) -> None:

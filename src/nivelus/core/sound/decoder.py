@@ -4,8 +4,8 @@ Files from anywhere are parsed here by a large library, so it runs by itself and
 standard input, opens nothing and writes nothing but its standard output, and its memory and its time are bounded.
 
 It answers in messages: a letter, the length as four bytes, little-endian, and so many bytes. ``I`` tells of the sound tracks of
-the file as JSON, ``F`` how the samples come, ``S`` are samples, interleaved, ``D`` says as JSON that this was all, and ``E``
-why there is nothing more.
+the file as JSON, ``P`` is a picture of its cover after its kind and a zero, ``F`` says how the samples come, ``S`` are samples,
+interleaved, ``D`` says as JSON that this was all, and ``E`` why there is nothing more.
 """
 
 from __future__ import annotations
@@ -32,8 +32,12 @@ _MEMORY = 1 << 30
 _CPU_SECONDS = 900
 _GAP = 0.02
 """Where time jumps by more than so many seconds there is a hole in the sound: silence stands there."""
+_COVERS = {"png": b"image/png", "mjpeg": b"image/jpeg"}
+_MOST_COVERS, _LARGEST_COVER = 4, 8 << 20
 _TOGETHER = 1 << 16
 """So many samples go out at once."""
+_IS_COVER = 0x400
+"""``AV_DISPOSITION_ATTACHED_PIC`` of the library."""
 _LOCKED = {"drms", "enca"}
 """What the sound of a protected MP4 is coded as (ISO/IEC 14496-12; the first from memory)."""
 # how samples are written by the format in which they are decoded: none is changed. (A float of 64 bits is rounded to 32.)
@@ -158,7 +162,16 @@ class _Sound:
         """Send all of it. What is done for each frame is little: there are 170,000 in an hour."""
         out: _Out | None = None
         end = 0
-        for packet in self._container.demux(self._stream):
+        covers = {one.index: one for one in self._container.streams.video if one.disposition & _IS_COVER}
+        covers, own = dict(list(covers.items())[:_MOST_COVERS]), self._stream.index
+        for packet in self._container.demux(self._stream, *covers.values()):
+            if packet.stream_index != own:
+                # the library gives the picture of a cover before any sound
+                cover = covers.pop(packet.stream_index, None)
+                kind = cover and _COVERS.get(cover.codec_context.name)
+                if kind and out is None and 0 < packet.size <= _LARGEST_COVER:
+                    send("P", kind + b"\0" + bytes(packet))
+                continue
             for frame in self._frames(packet):
                 if out is None:
                     out = self._out = _Out(frame, self._stream.codec_context.name)

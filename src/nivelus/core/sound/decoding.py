@@ -25,6 +25,7 @@ from typing import IO, Any
 
 from nivelus.core.errors import NotSound, SoundError, UndecidedSound, UnfitSound
 from nivelus.core.files import passing_folder
+from nivelus.core.sound.flac import cover_chunks
 from nivelus.core.sound.pcm import CODINGS, from_coded
 from nivelus.core.sound.reader import Samples, SoundInfo, SoundReader
 from nivelus.core.sound.refusals import (
@@ -122,6 +123,8 @@ def decode(
         for letter, body in messages:
             if letter == "I":
                 said.look(json.loads(bytes(body)), track)
+            elif letter == "P":
+                said.covers.append(bytes(body))
             elif letter == "F":
                 _write(target, json.loads(bytes(body)), messages, said, along)
                 break
@@ -198,6 +201,7 @@ class _Said:
         self.words, self.damaged = "", 0
         self.tracks: tuple[SoundTrack, ...] = ()
         self.channels: tuple[str, ...] = ()
+        self.covers: list[bytes] = []
         self._tags: dict[str, str] = {}
         self._chapters: list[tuple[float, str]] = []
 
@@ -226,7 +230,8 @@ class _Said:
             for at, title in self._chapters
             if 0 <= round(at * rate) < 1 << 32
         ]
-        return (*tag_chunks({name: printable(text) for name, text in said.items()}), *chunks_of(markers))
+        covers = cover_chunks([cover.partition(b"\0")[::2] for cover in self.covers])
+        return (*tag_chunks({name: printable(text) for name, text in said.items()}), *chunks_of(markers), *covers)
 
     def why(self, word: str) -> SoundError:
         """What to say of a file that was not decoded."""
@@ -265,6 +270,9 @@ def _write(target: Path, form: dict[str, Any], messages: Messages, said: _Said, 
                 writer.write_coded(body)
                 if along:
                     along(from_coded(body, coding).reshape(-1, channels), rate)
+            elif letter == "P":
+                # too late to be said
+                continue
             elif letter == "D":
                 end = json.loads(bytes(body))
                 break

@@ -104,6 +104,16 @@ def read_id3(path: Path, most: int = MOST_BYTES) -> tuple[Chunk, ...]:
     return (Chunk(b"id3 ", head + body),) if len(body) == length and any(body) else ()
 
 
+def cover_chunks(covers: Sequence[tuple[bytes, bytes]]) -> tuple[Chunk, ...]:
+    """Pictures of a cover, each its kind (as in ``image/png``) and its bytes, as an ID3 tag; none for none."""
+    bodies = [b"\0" + kind + b"\0\3\0" + data for kind, data in covers]
+    frames = b"".join(b"APIC" + struct.pack(">IH", len(body), 0) + body for body in bodies)
+    if not frames or len(frames) > LARGEST - 10:
+        return ()
+    length = bytes(len(frames) >> shift & 0x7F for shift in (21, 14, 7, 0))
+    return (Chunk(b"id3 ", b"ID3\3\0\0" + length + frames),)
+
+
 def as_riff(chunks: Sequence[Chunk]) -> tuple[Chunk, ...]:
     """What a WAV file can say of some chunks: comments as a ``LIST INFO``, where there is none that came with the file."""
     plain = tuple(chunk for chunk in chunks if not is_of_flac(chunk))
@@ -144,6 +154,8 @@ def say_in_flac(handle: BinaryIO, chunks: Sequence[Chunk], lead: Sequence[bytes]
         if code != _PADDING:
             blocks.append((code, body))
     blocks += [(chunk.name[3], chunk.body) for chunk in chunks if is_of_flac(chunk) and chunk.name != COMMENTS]
+    if not any(chunk.name == PICTURE for chunk in chunks):
+        blocks += [(6, picture) for chunk in chunks if chunk.name == b"id3 " for picture in _pictures_in_id3(chunk.body)]
     blocks += [(2, _RIFF + body) for body in _foreign([c for c in chunks if not is_of_flac(c)], lead, samples)]
     blocks = [(code, body) for code, body in blocks if len(body) <= _LONGEST_BLOCK]
     head = b"fLaC"
@@ -239,6 +251,24 @@ def _picture_in(comment: bytes) -> bytes | None:
         return base64.b64decode(text, validate=True)
     except binascii.Error:
         return None
+
+
+def _pictures_in_id3(tag: bytes) -> Iterator[bytes]:
+    """The pictures of an ID3 tag as FLAC has them: of one whose frames are as they are, neither packed nor coded."""
+    if len(tag) < 10 or tag[3] not in (3, 4) or tag[5] & 0xC0:
+        return
+    at = 10
+    while at + 10 <= len(tag) and tag[at : at + 4].isalnum():
+        length = _syncsafe(tag[at + 4 : at + 8]) if tag[3] == 4 else int.from_bytes(tag[at + 4 : at + 8], "big")
+        body = tag[at + 10 : at + 10 + length]
+        if tag[at : at + 4] == b"APIC" and not tag[at + 9] and len(body) == length:
+            kind, _, rest = body[1:].partition(b"\0")
+            # what it is called ends in a zero, or in two where letters have two bytes
+            end = rest.find(b"\0", 1) if body[:1] in (b"\0", b"\3") else -1
+            if end > 0 and kind in (b"image/png", b"image/jpeg"):
+                lead = struct.pack(">II", rest[0], len(kind)) + kind
+                yield lead + struct.pack(">IIIIII", 0, 0, 0, 0, 0, len(rest) - end - 1) + rest[end + 1 :]
+        at += 10 + length
 
 
 def _syncsafe(raw: bytes) -> int:
