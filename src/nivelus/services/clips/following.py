@@ -26,6 +26,9 @@ from nivelus.store.packing import unpack
 from nivelus.store.tables import Clip, Detail, Lane, MarkSet, Track
 from nivelus.store.track_rows import followers_of, rows_on
 
+_LOWEST = -60.0
+"""dB that the gain of a clip is at least when a track is let go; what is lower is in the ride."""
+
 
 def follow(bench: Workbench, track_id: str, revision: int, leader_id: str) -> Changed:
     """Let a track follow another: it has that one's gain from now on, and is heard where that one is.
@@ -112,7 +115,7 @@ def release(bench: Workbench, edit: Edit, track: Track) -> None:
     made: list[Clip] = sorted((row for row in edit.made(Clip) if row.track_id == track.id), key=lambda clip: clip.start)
     found = {row.recording_id: FoundMarks(unpack(row.data)) for row in edit.made(MarkSet) if row.track_id == track.id}
     for clip in made:
-        clip.gain = round(max(_mean(given, clip), LOWEST), 2)
+        clip.gain = round(max(_mean(given, clip), _LOWEST), 2)
     rows = ClipRows(ClipRow(*(getattr(clip, name) for name in ClipRow._fields)) for clip in made)
     rows.rate = timeline.sample_rate
     placed = place_found(found, timeline.runs, timeline.own.frames)
@@ -129,9 +132,6 @@ def can_lead(track: Track) -> bool:
 
 
 # ---
-
-LOWEST = -60.0
-"""dB that the gain of a clip is at least; what is lower is in the ride."""
 
 
 def _mean(curve: GainCurve, clip: Clip) -> float:
