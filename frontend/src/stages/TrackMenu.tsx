@@ -32,7 +32,7 @@ export function TrackMenu({ track }: { track: Track }) {
             <IconDots size={14} />
           </ActionIcon>
         </Menu.Target>
-        <Menu.Dropdown>
+        <Menu.Dropdown className="track-menu">
           <Menu.Item onClick={() => setRenaming(track.name)}>Rename</Menu.Item>
           {!leader && (
             <Menu.Item onClick={() => void setKind(track.id, isBed ? "voice" : "bed")}>
