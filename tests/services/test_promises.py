@@ -16,7 +16,7 @@ from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed, ClipView
 from tests.conftest import bring_in, detailed_voice, uneven_voice, write_sound
 from tests.helpers.edits import state_of
-from tests.helpers.random_edits import RandomEdits
+from tests.helpers.random_edits import OF_FOLLOWING, RandomEdits
 
 
 @pytest.fixture
@@ -66,7 +66,7 @@ def keep_a_ride(bench: Workbench, track: str) -> None:
 @pytest.mark.parametrize("seed", range(6))
 def test_what_is_promised_is_what_there_is(bench: Workbench, session: str, seed: int) -> None:
     """With rides, trims, curves, dips, cuts and whatever else is there after edits of every kind in random order."""
-    edits, random = RandomEdits(bench, session, 100 + seed), np.random.default_rng(seed)
+    edits, random = RandomEdits(bench, session, 100 + seed, OF_FOLLOWING), np.random.default_rng(seed)
     state, kept = sessions.state(bench, session), 0
     for round in range(6):
         for _ in range(8):
