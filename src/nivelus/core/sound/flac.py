@@ -19,11 +19,11 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import BinaryIO
 
-from nivelus.core.sound.riff import CUESHEET, LARGEST, MOST_BYTES, NOT_KEPT, TAGS, Chunk, tag_chunks
+from nivelus.core.sound.riff import CUESHEET, LARGEST, MOST_BYTES, NOT_KEPT, TAGS, Chunk, is_list, packed, tag_chunks
 
 _MARK = b"\0fl"
 APPLICATION, COMMENTS, PICTURE = (_MARK + bytes([code]) for code in (2, 4, 6))
-_STREAM, _PADDING, _LAST = 0, 1, 0x80
+_PADDING, _LAST = 1, 0x80
 _LONGEST_BLOCK = (1 << 24) - 1
 _MOST_BLOCKS, _MOST_PAGES = 4096, 4096
 _RIFF = b"riff"
@@ -32,21 +32,20 @@ _LEVELS = (b"REPLAYGAIN_", b"R128_")
 """What comments say of loudness: that of a render is another one."""
 
 
-def is_of_flac(chunk: Chunk) -> bool:
-    """Whether a chunk is a metadata block, which a RIFF file cannot hold."""
-    return chunk.name.startswith(_MARK)
+def bext_in_flac(path: Path) -> bytes | None:
+    """The broadcast chunk of a WAV file that a FLAC file holds; no other block is read."""
+    with path.open("rb") as handle:
+        for code, at, length in _blocks(handle, path.stat().st_size):
+            handle.seek(at)
+            if code == _code(APPLICATION) and 12 <= length <= LARGEST and handle.read(8) == _RIFF + b"bext":
+                return handle.read(length - 8)[4:]
+    return None
 
 
-def read_flac(path: Path, most: int = MOST_BYTES, only: bytes | None = None) -> tuple[Chunk, ...]:
-    """The metadata blocks of a FLAC file that are kept, and the chunks of a WAV file in it; ``only`` those of a name.
+def read_flac(path: Path, most: int = MOST_BYTES) -> tuple[Chunk, ...]:
+    """The metadata blocks of a FLAC file that are kept, and the chunks of a WAV file in it but for ``bext``.
 
     Those that are cut off, larger than LARGEST, or beyond ``most`` bytes together are left out.
-
-    Parameters
-    ----------
-    path : the file; of any other one there are none
-    most : bytes of all together
-    only : the name of the chunks that are wanted; all if not given
     """
     kept: list[Chunk] = []
     size = path.stat().st_size
@@ -57,7 +56,7 @@ def read_flac(path: Path, most: int = MOST_BYTES, only: bytes | None = None) -> 
                 continue
             handle.seek(at)
             chunk = _unwrapped(Chunk(name, handle.read(length)))
-            if chunk is not None and only in (None, chunk.name):
+            if chunk is not None:
                 kept.append(chunk)
                 most -= length
     return tuple(kept)
@@ -116,8 +115,8 @@ def cover_chunks(covers: Sequence[tuple[bytes, bytes]]) -> tuple[Chunk, ...]:
 
 def as_riff(chunks: Sequence[Chunk]) -> tuple[Chunk, ...]:
     """What a WAV file can say of some chunks: comments as a ``LIST INFO``, where there is none that came with the file."""
-    plain = tuple(chunk for chunk in chunks if not is_of_flac(chunk))
-    if any(chunk.name == b"LIST" and chunk.body[:4] == b"INFO" for chunk in plain):
+    plain = tuple(chunk for chunk in chunks if not _is_of_flac(chunk))
+    if any(is_list(chunk, b"INFO") for chunk in plain):
         return plain
     told: dict[str, str] = {}
     for chunk in chunks:
@@ -149,14 +148,16 @@ def say_in_flac(handle: BinaryIO, chunks: Sequence[Chunk], lead: Sequence[bytes]
     for code, at, length in own:
         handle.seek(at)
         body = handle.read(length)
-        if code == 4 and comments is not None:
+        if code == _code(COMMENTS) and comments is not None:
             body = _comments_body([one for one in _comments_in(comments) if not one.upper().startswith(_LEVELS)], body)
         if code != _PADDING:
             blocks.append((code, body))
-    blocks += [(chunk.name[3], chunk.body) for chunk in chunks if is_of_flac(chunk) and chunk.name != COMMENTS]
+    blocks += [(_code(chunk.name), chunk.body) for chunk in chunks if _is_of_flac(chunk) and chunk.name != COMMENTS]
     if not any(chunk.name == PICTURE for chunk in chunks):
-        blocks += [(6, picture) for chunk in chunks if chunk.name == b"id3 " for picture in _pictures_in_id3(chunk.body)]
-    blocks += [(2, _RIFF + body) for body in _foreign([c for c in chunks if not is_of_flac(c)], lead, samples)]
+        tags = [chunk.body for chunk in chunks if chunk.name == b"id3 "]
+        blocks += [(_code(PICTURE), picture) for tag in tags for picture in _pictures_in_id3(tag)]
+    plain = [chunk for chunk in chunks if not _is_of_flac(chunk)]
+    blocks += [(_code(APPLICATION), _RIFF + body) for body in _foreign(plain, lead, samples)]
     blocks = [(code, body) for code, body in blocks if len(body) <= _LONGEST_BLOCK]
     head = b"fLaC"
     for place, (code, body) in enumerate(blocks):
@@ -167,6 +168,16 @@ def say_in_flac(handle: BinaryIO, chunks: Sequence[Chunk], lead: Sequence[bytes]
 
 
 # ---
+
+
+def _is_of_flac(chunk: Chunk) -> bool:
+    """Whether a chunk is a metadata block, which a RIFF file cannot hold."""
+    return chunk.name.startswith(_MARK)
+
+
+def _code(name: bytes) -> int:
+    """The code of a metadata block by its name as a chunk."""
+    return name[len(_MARK)]
 
 
 def _blocks(handle: BinaryIO, size: int) -> Iterator[tuple[int, int, int]]:
@@ -199,7 +210,7 @@ def _unwrapped(chunk: Chunk) -> Chunk | None:
     if chunk.name != APPLICATION or chunk.body[:4] != _RIFF:
         return chunk
     name, body = chunk.body[4:8], chunk.body[12:]
-    if len(chunk.body) < 12 or (name in NOT_KEPT and name != b"bext") or name in (b"RIFF", b"RF64"):
+    if len(chunk.body) < 12 or name in (*NOT_KEPT, b"RIFF", b"RF64"):
         return None
     length = int.from_bytes(chunk.body[8:12], "little")
     return Chunk(name, body[:length]) if length <= len(body) and all(32 <= byte < 127 for byte in name) else None
@@ -209,8 +220,7 @@ def _foreign(chunks: Sequence[Chunk], lead: Sequence[bytes], samples: int) -> li
     """Chunks of a WAV file as application blocks hold them, with all that a file of them needs; none for no chunk."""
     if not chunks and len(lead) < 2:
         return []
-    told = [name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) & 1) for name, body in chunks]
-    told = [body for body in told if len(body) + 4 <= _LONGEST_BLOCK]
+    told = [body for body in (packed(*chunk) for chunk in chunks) if len(body) + 4 <= _LONGEST_BLOCK]
     size = 4 + sum(map(len, (*lead, *told))) + 8 + samples + (samples & 1)
     if size > 0xFFFFFFFF:
         return [*lead[:-1], *told]

@@ -26,7 +26,7 @@ import numpy.typing as npt
 from nivelus.core.errors import EmptySound, NotSound, SoundError, TruncatedSound
 from nivelus.core.files import check_readable
 from nivelus.core.sound.bwf import Bext, parse_bext
-from nivelus.core.sound.flac import read_flac, read_id3, read_vorbis
+from nivelus.core.sound.flac import bext_in_flac, read_flac, read_id3, read_vorbis
 from nivelus.core.sound.lengths import View, true_length
 from nivelus.core.sound.refusals import MAX_CHANNELS, cut_short, no_samples, not_sound, too_many, unfit_rate
 from nivelus.core.sound.riff import MOST_BYTES, TAGS, Chunk, read_chunks, tag_chunks, walk
@@ -34,7 +34,7 @@ from nivelus.core.sound_formats import OF_DECODER, every_format
 
 _DEEP = {"PCM_32", "DOUBLE"}
 _LEAD_SECONDS = 0.2
-_SAYING = {"flac": read_flac, "ogg": read_vorbis}
+_SAYING = {"wav": read_chunks, "flac": read_flac, "ogg": read_vorbis}
 """What reads all that files of a kind say."""
 _LONGEST = 1 << 48
 """Samples; what claims more than some years of sound is no length."""
@@ -97,8 +97,6 @@ class SoundReader:
                 if size == 0:
                     raise EmptySound(f"“{self.name}” is empty: the file has no content. Export it again.", file=self.name)
                 bext, data = _inspect_container(handle, size, self.name)
-            for chunk in read_flac(path, only=b"bext"):
-                bext = parse_bext(chunk.body)
             truth = true_length(path)
             self._view = View(path, truth) if truth else None
             # a name may be anything but text
@@ -121,6 +119,8 @@ class SoundReader:
         if unfit := unfit_rate(self.name, file.samplerate):
             self.close()
             raise unfit
+        if known.name == "flac" and (raw := bext_in_flac(path)) is not None:
+            bext = parse_bext(raw)
         frames = truth.frames if truth else file.frames
         if not 0 < frames < _LONGEST:
             self.close()
@@ -190,10 +190,8 @@ class SoundReader:
     def chunks(self, most: int = MOST_BYTES) -> tuple[Chunk, ...]:
         """What the file says besides its sound, so many bytes at most; see ``core.sound.riff`` and ``core.sound.flac``."""
         name = OF_DECODER[self.info.format].name
-        if name == "wav":
-            return read_chunks(self._path, most)
         if name in _SAYING:
-            return tuple(chunk for chunk in _SAYING[name](self._path, most) if chunk.name != b"bext")
+            return _SAYING[name](self._path, most)
         tags = tag_chunks({name: getattr(self._file, name) for name in TAGS})
         return (*tags, *read_id3(self._path, most)) if name == "mp3" else tags
 

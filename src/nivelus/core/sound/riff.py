@@ -142,16 +142,26 @@ def read_chunks(path: Path, most: int = MOST_BYTES) -> tuple[Chunk, ...]:
     return tuple(kept)
 
 
+def packed(name: bytes, body: bytes) -> bytes:
+    """A chunk as it stands in a file, filled up to an even length."""
+    return name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) & 1)
+
+
+def is_list(chunk: Chunk, kind: bytes) -> bool:
+    """Whether a chunk is a ``LIST`` of a kind, such as ``INFO``."""
+    return chunk.name == b"LIST" and chunk.body[:4] == kind
+
+
 def write_chunks(handle: BinaryIO, chunks: Iterable[Chunk]) -> None:
     """Write chunks behind each other, each filled up to an even length."""
     for name, body in chunks:
-        handle.write(name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) & 1))
+        handle.write(packed(name, body))
 
 
 def tag_chunks(tags: Mapping[str, str]) -> tuple[Chunk, ...]:
     """What TAGS of a file of another format say, as a ``LIST INFO``; none where they say nothing."""
     told = [(_INFO[name], tags[name][:_LONGEST_TAG].encode("utf-8", "replace") + b"\0") for name in TAGS if tags.get(name)]
-    body = b"".join(kind + struct.pack("<I", len(text)) + text + b"\0" * (len(text) & 1) for kind, text in told)
+    body = b"".join(packed(kind, text) for kind, text in told)
     return (Chunk(b"LIST", b"INFO" + body),) if told else ()
 
 
@@ -159,9 +169,9 @@ def tags_of(chunks: Iterable[Chunk]) -> dict[str, str]:
     """What a ``LIST INFO`` says, as TAGS for a file of another format."""
     named = {kind: name for name, kind in _INFO.items()}
     said: dict[str, str] = {}
-    for name, body in chunks:
-        if name == b"LIST" and body[:4] == b"INFO":
-            for kind, text in _sub_chunks(body[4:]):
+    for chunk in chunks:
+        if is_list(chunk, b"INFO"):
+            for kind, text in _sub_chunks(chunk.body[4:]):
                 told = text.split(b"\0")[0][:_LONGEST_TAG].decode("utf-8", "replace").strip()
                 if kind in named and told:
                     said.setdefault(named[kind], told)
@@ -191,9 +201,9 @@ def markers_of(chunks: Iterable[Chunk]) -> list[Marker]:
     """The markers of a file: its cue points with their labels, notes and lengths. What is damaged in them is left out."""
     chunks = list(chunks)
     lists: dict[int, list[tuple[bytes, bytes]]] = {}
-    for name, body in chunks:
-        if name == b"LIST" and body[:4] == b"adtl":
-            for kind, sub in _sub_chunks(body[4:]):
+    for chunk in chunks:
+        if is_list(chunk, b"adtl"):
+            for kind, sub in _sub_chunks(chunk.body[4:]):
                 if len(sub) >= 4:
                     lists.setdefault(struct.unpack_from("<I", sub)[0], []).append((kind, sub[4:]))
     # once for each number, however many cue points have it
@@ -224,7 +234,7 @@ def chunks_of(markers: Sequence[Marker]) -> tuple[Chunk, ...]:
                 break
             length = struct.pack("<I", marker.length) + rest[4:] if kind == b"ltxt" and len(rest) >= 4 else rest
             body = struct.pack("<I", id) + length
-            said.append(kind + struct.pack("<I", len(body)) + body + b"\0" * (len(body) & 1))
+            said.append(packed(kind, body))
     cue = Chunk(b"cue ", b"".join(rows))
     return (cue, Chunk(b"LIST", b"".join(said))) if len(said) > 1 else (cue,)
 
@@ -265,10 +275,9 @@ def _later(lies: Lies) -> int | None:
 
 
 def _is_timed(chunk: Chunk) -> bool:
-    is_list = chunk.name == b"LIST" and chunk.body[:4] == b"adtl"
     # ID3 may have chapters
     has_chapters = chunk.name == b"id3 " and b"CHAP" in chunk.body
-    return chunk.name in (b"cue ", b"smpl", b"plst", CUESHEET) or is_list or has_chapters
+    return chunk.name in (b"cue ", b"smpl", b"plst", CUESHEET) or is_list(chunk, b"adtl") or has_chapters
 
 
 def _stamped(ixml: bytes, later: int | None) -> bytes:

@@ -23,7 +23,7 @@ from nivelus.core.sound.bwf import Bext, write_bext
 from nivelus.core.sound.flac import as_riff, say_in_flac
 from nivelus.core.sound.pcm import encode24
 from nivelus.core.sound.reader import Samples
-from nivelus.core.sound.riff import Chunk, tags_of, write_chunks
+from nivelus.core.sound.riff import Chunk, packed, tags_of, write_chunks
 from nivelus.core.sound_formats import why_not_written
 
 
@@ -142,7 +142,7 @@ class SoundWriter:
         width = self._channels * self._bits // 8
         fmt = struct.pack("<HHIIHH", self._tag, self._channels, self._rate, self._rate * width, width, self._bits)
         chunks = [Chunk(b"bext", write_bext(bext))] if bext is not None else []
-        return [name + struct.pack("<I", len(body)) + body for name, body in (*chunks, Chunk(b"fmt ", fmt))]
+        return [packed(*chunk) for chunk in (*chunks, Chunk(b"fmt ", fmt))]
 
     def _finish(self) -> None:
         if self._watched is not None:
