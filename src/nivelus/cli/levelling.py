@@ -25,7 +25,7 @@ from nivelus.core.deliver.level import level_file
 from nivelus.core.drafts.from_rule import duck_rule, slow_rule
 from nivelus.core.dynamics.compressor import Compressor
 from nivelus.core.dynamics.load import compare
-from nivelus.core.files import check_readable, whole_file
+from nivelus.core.files import whole_file
 from nivelus.core.gain.drawn import Curve
 from nivelus.core.sound.timeline import open_sound
 from nivelus.core.sound_formats import written_by_name
@@ -72,7 +72,6 @@ def _by_phrases(plan: Output, job: Job, sound: Path, drawn: Curve) -> tuple[dict
         more["bed"] = room_values(room, job.mix)
         lines.append(room_told(room, rule.duck.distance if rule.duck.way == "distance" else None, job.mix))
     for follower in job.followers:
-        check_readable(follower.source)
         with as_sound(follower.source, None) as other:
             made = render_following(other, follower.sound, result.state, rule.out.format, rule.out.bits, job.overwrite)
         more.setdefault("followers", []).append(followed_values(follower, made))

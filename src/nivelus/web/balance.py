@@ -19,7 +19,19 @@ from nivelus.services.views.session import Changed
 from nivelus.store.tables import Session, Track
 from nivelus.web.answers import answer
 from nivelus.web.context import bench, queue
-from nivelus.web.models import Accepted, AtRevision, Id, Request, Revised, Seconds, SessionPath, TrackPath, Values, within
+from nivelus.web.models import (
+    Accepted,
+    AtRevision,
+    Id,
+    Request,
+    Revised,
+    Seconds,
+    SessionPath,
+    TrackPath,
+    Values,
+    between,
+    within,
+)
 from nivelus.web.routes import Routes
 
 _TRACK = "/tracks/<track_id>"
@@ -80,8 +92,7 @@ class SlowAccept(Accepted, SlowRequest):
 
 def _allowed(name: str) -> Any:
     """The limits of a setting of the compressor, for a request."""
-    number = SETTINGS[name]
-    return Field(ge=number.least, le=number.most, allow_inf_nan=False)
+    return between(SETTINGS[name].least, SETTINGS[name].most)
 
 
 class LoadChange(Revised):

@@ -17,7 +17,11 @@ Name = Annotated[str, Field(min_length=1, max_length=400)]
 
 def within(path: str) -> Any:
     """The limits of a number that is the setting of a rule at a path."""
-    least, most = limits(path)
+    return between(*limits(path))
+
+
+def between(least: float, most: float) -> Any:
+    """The limits of a number."""
     return Field(ge=least, le=most, allow_inf_nan=False)
 
 

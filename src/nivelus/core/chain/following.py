@@ -33,7 +33,7 @@ class Following(TrackState):
     @cached_property
     def gain(self) -> GainCurve:
         """The pre-fader gain: that of the leader, and the trim."""
-        return self._with_trim(self.leader.gain)
+        return self._with_trim(self.without_trim)
 
     @cached_property
     def without_trim(self) -> GainCurve:
@@ -50,13 +50,12 @@ class Following(TrackState):
         if set(LAYERS) <= set(layers):
             return self.gain
         theirs = set(layers) - {"trim"} | ({"trim"} if "ride" in layers else set())
-        lead = self.leader.of_layers(theirs)
-        return self._with_trim(lead) if "trim" in layers else self._at_rate(lead)
+        lead = self._at_rate(self.leader.of_layers(theirs))
+        return self._with_trim(lead) if "trim" in layers else lead
 
     def _with_trim(self, lead: GainCurve) -> GainCurve:
         own = self.drawn(["trim"])
-        at_rate = self._at_rate(lead)
-        return at_rate if own is None else add_curves([at_rate, own])
+        return lead if own is None else add_curves([lead, own])
 
     def _at_rate(self, lead: GainCurve) -> GainCurve:
         share, last = self.rate / self.leader.rate, self.leader.samples - 1.0

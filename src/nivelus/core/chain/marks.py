@@ -107,6 +107,9 @@ class FoundMarks:
         return {id: place for place, id in enumerate(self.ids)}
 
 
+NO_MARKS = FoundMarks(np.zeros((0, len(COLUMNS))))
+
+
 @dataclass(frozen=True)
 class SwitchedRule:
     """The rule of a kind of mark, and whether it is on."""

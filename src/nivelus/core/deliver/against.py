@@ -10,7 +10,7 @@ import numpy as np
 
 from nivelus.core.chain.beds import Sounding, propose_duck, propose_slow
 from nivelus.core.chain.clips import table_of_cells
-from nivelus.core.chain.marks import FoundMarks
+from nivelus.core.chain.marks import NO_MARKS
 from nivelus.core.chain.state import TrackState
 from nivelus.core.deliver.mix import Part, render_mix
 from nivelus.core.deliver.render import render
@@ -19,7 +19,6 @@ from nivelus.core.drafts.slow import SlowDraft, SlowRule
 from nivelus.core.gain.compile import compile_curves
 from nivelus.core.gain.compiled import frame_gain
 from nivelus.core.marks.cells import cut_into_cells
-from nivelus.core.marks.mark import mark_table
 from nivelus.core.marks.phrases import PhraseMarks
 from nivelus.core.measure.grid import LevelGrid, all_borders, measure_file
 from nivelus.core.measure.loudness import figures
@@ -109,7 +108,6 @@ def level_slowly(
 
 def _whole(info: SoundInfo, grid: LevelGrid) -> TrackState:
     """A file without phrases, as it is."""
-    found = FoundMarks(mark_table([], info.sample_rate, info.frames))
     # no gain of it minds its room
     cells = cut_into_cells(grid, PhraseMarks((), (), -np.inf))
-    return TrackState(grid, info.sample_rate, info.frames, table_of_cells(cells, np.zeros(len(cells))), found)
+    return TrackState(grid, info.sample_rate, info.frames, table_of_cells(cells, np.zeros(len(cells))), NO_MARKS)

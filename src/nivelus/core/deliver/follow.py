@@ -9,10 +9,9 @@ import numpy as np
 
 from nivelus.core.chain.clips import table_of_cells
 from nivelus.core.chain.following import Following
-from nivelus.core.chain.marks import FoundMarks
+from nivelus.core.chain.marks import NO_MARKS
 from nivelus.core.chain.state import TrackState
 from nivelus.core.deliver.render import render
-from nivelus.core.marks.mark import mark_table
 from nivelus.core.measure.grid import measure_file
 from nivelus.core.measure.loudness import Figures, figures
 
@@ -43,8 +42,7 @@ def render_following(
         If the file cannot be used; nothing is written then.
     """
     info, grid, _ = measure_file(source)
-    found = FoundMarks(mark_table([], info.sample_rate, info.frames))
-    state = Following(grid, info.sample_rate, info.frames, table_of_cells([], np.zeros(0)), found, leader=leader)
+    state = Following(grid, info.sample_rate, info.frames, table_of_cells([], np.zeros(0)), NO_MARKS, leader=leader)
     after = figures(grid, state.gain_per_frame)
     render(source, target, state.gain, format=format, bits=bits, figures=after, replace_file=replace_file)
     return Followed(figures(grid), after)

@@ -100,7 +100,8 @@ def take_apart(bench: Workbench, job: Job, coming: Coming) -> list[str]:
                 name = f"{Path(job.name).stem} {channel.name}"
                 more: dict[str, Any] = {"place": next_place(db, job.session_id), "title": channel.name}
                 if led:
-                    more |= {"own": track, "leader": tracks[0], "followers": tracks[1:]}
+                    first = track == tracks[0]
+                    more |= {"own": track} | ({"followers": tracks[1:]} if first else {"leader": tracks[0]})
                 one = jobs.new_job(job.session_id, "import", name, **more)
                 one.id = channel.path.name
                 db.add(one)

@@ -323,17 +323,17 @@ def _add_track(
         )
         db.add(track)
         db.flush()
-        leader = db.get(Track, job.payload.get("leader", track.id))
-        if leader is not None and leader is not track and can_lead(leader):
+        leader = db.get(Track, job.payload["leader"]) if "leader" in job.payload else None
+        if leader is not None and can_lead(leader):
             lead(edit, track, leader, 0)
         else:
             edit.add_many(Clip, [clip_of(track.id, cell) for cell in cells])
             db.add(MarkSet(track_id=track.id, data=pack(details, stored.sample_rate, stored.frames)))
-        if leader is track and can_lead(track):
-            # whichever was read before it stood on its own until now
-            for other in (db.get(Track, id) for id in job.payload.get("followers", ())):
-                if other is not None and other.follows is None:
-                    lead(edit, other, track, 0)
+        # whichever was read before it stood on its own until now
+        for id in job.payload.get("followers", ()) if can_lead(track) else ():
+            other = db.get(Track, id)
+            if other is not None and other.follows is None:
+                lead(edit, other, track, 0)
         row = db.get(Job, job.id)
         if row is not None:
             row.state, row.percent, row.result = "done", 100.0, {"track": track.id}

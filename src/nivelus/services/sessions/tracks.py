@@ -1,4 +1,4 @@
-"""Tracks: their name, order and kind, their fader, whether they are heard, copying one, and removing one from the session."""
+"""Tracks: their name, order and kind, their fader, whether they are heard, and copying one."""
 
 from __future__ import annotations
 
