@@ -2,6 +2,7 @@
 import { Button } from "@mantine/core";
 import { useEffect } from "react";
 import type { Track } from "../api/client";
+import { lookAt } from "../model/server/focus";
 import { leaderOf } from "../model/server/following";
 import { useSession } from "../model/server/session";
 import { type Stage, useView } from "../model/view/view";
@@ -23,11 +24,7 @@ export function Led({ track }: { track: Track }) {
         “{track.name}” has the gain of “{leader.name}”, sample for sample, and lies where that lies: phrases, details
         and rides are done there. Its trim and its fader are its own.
       </p>
-      <Button
-        size="xs"
-        className="led-act"
-        onClick={() => useView.setState({ focus: leader.id, selection: new Set(), span: null })}
-      >
+      <Button size="xs" className="led-act" onClick={() => lookAt(leader.id)}>
         Go to “{leader.name}”
       </Button>
     </section>

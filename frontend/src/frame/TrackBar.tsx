@@ -1,6 +1,7 @@
 /** Which track is in focus, and the figures that are always on view. */
 import { Tooltip } from "@mantine/core";
 import { isHeard } from "../model/heard/mix";
+import { lookAt } from "../model/server/focus";
 import { hasPhrases, leaderOf } from "../model/server/following";
 import { useFigures } from "../model/server/queries";
 import { trackOf, useSession } from "../model/server/session";
@@ -25,7 +26,6 @@ export function TrackBar() {
   const { rule } = header;
   const unit = distanceUnit(rule.unit);
   const several = header.tracks.length > 1;
-  const choose = (id: string) => useView.setState({ focus: id, selection: new Set(), span: null });
   return (
     <div className="trackbar" data-stage={stage} ref={roving}>
       <div className="chips">
@@ -45,7 +45,7 @@ export function TrackBar() {
               aria-selected={t.id === track.id}
               className="chip-name"
               title={t.follows ? `Follows “${leaderOf(header.tracks, t)?.name}”` : undefined}
-              onClick={() => choose(t.id)}
+              onClick={() => lookAt(t.id)}
             >
               <TrackSign track={t} isSmall />
               <span>{t.name}</span>

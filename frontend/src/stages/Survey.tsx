@@ -5,6 +5,7 @@ import { useEffect, useRef, useState } from "react";
 import { api, type Take, type Track } from "../api/client";
 import { hearTake, layOut, matchTakes, useTimeline } from "../model/hand/timeline";
 import { edit } from "../model/server/edits";
+import { lookAt } from "../model/server/focus";
 import { hasPhrases, leaderOf } from "../model/server/following";
 import { useFigures, useTakes } from "../model/server/queries";
 import { isJudged, trackOf, useSession } from "../model/server/session";
@@ -117,11 +118,7 @@ function TrackCard({ track }: { track: Track }) {
   return (
     <article className="track-card" data-focus={inFocus || undefined}>
       <div className="job-head">
-        <button
-          type="button"
-          className="track-name"
-          onClick={() => useView.setState({ focus: track.id, selection: new Set(), span: null })}
-        >
+        <button type="button" className="track-name" onClick={() => lookAt(track.id)}>
           <TrackSign track={track} />
           <strong>{track.name}</strong>
         </button>

@@ -6,7 +6,7 @@ import { api, type Track } from "../api/client";
 import { alike, makeTake } from "../model/hand/timeline";
 import { duplicateTrack, moveTrack, setKind } from "../model/heard/mix";
 import { edit } from "../model/server/edits";
-import { followersOf, hasPhrases, leaderOf, leadersFor } from "../model/server/following";
+import { followersOf, hasPhrases, heirsOf, leaderOf, leadersFor } from "../model/server/following";
 import { useSession } from "../model/server/session";
 import { NameDialog } from "../parts/NameDialog";
 
@@ -90,7 +90,7 @@ export function TrackMenu({ track }: { track: Track }) {
           <Button fullWidth data-autofocus onClick={() => remove(track)}>
             Keep it, as clip gains and a ride
           </Button>
-          {heirs(tracks, track).map((other) => (
+          {heirsOf(tracks, track).map((other) => (
             <Button fullWidth key={other.id} variant="default" onClick={() => remove(track, other.id)}>
               {followers.includes(other) ? "Let the others follow" : "Follow"} “{other.name}”
             </Button>
@@ -99,11 +99,4 @@ export function TrackMenu({ track }: { track: Track }) {
       </Modal>
     </>
   );
-}
-
-/** Whom the followers of a track may follow when it goes: one of them, or another voice. */
-function heirs(tracks: Track[], track: Track): Track[] {
-  const followers = followersOf(tracks, track);
-  const others = tracks.filter((one) => one !== track && one.kind === "voice" && !one.follows);
-  return [...(followers.length > 1 ? followers : []), ...others];
 }

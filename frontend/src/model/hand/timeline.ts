@@ -9,7 +9,7 @@ import { toPoints } from "../heard/heard";
 import { play, stop } from "../heard/listening";
 import { hearTakeInstead } from "../heard/mix";
 import { edit, editInHand } from "../server/edits";
-import { focused, focusedClips, phraseSpan, selectedClips } from "../server/focus";
+import { focused, focusedClips, lookAt, phraseSpan, selectedClips } from "../server/focus";
 import { overClips } from "../server/over";
 import { useSession } from "../server/session";
 import { heardLayers, inHand, type Span, select, useView } from "../view/view";
@@ -295,7 +295,7 @@ export const alike = (tracks: Track[], track?: Track) =>
 /** Make a track a take of another one; both keep what is theirs. */
 export function makeTake(track: string, of: string) {
   // the track that it goes to is in hand from then on
-  useView.setState({ focus: of, selection: new Set(), span: null });
+  lookAt(of);
   void edit("make a take of a track", (revision, id) =>
     api.arrange(id, { revision, tracks: [of, track], way: "takes" }),
   );

@@ -13,6 +13,9 @@ useSession.subscribe((now) => {
 
 /** The track in focus. */
 export const focused = () => trackOf(useSession.getState(), useView.getState().focus);
+/** Take another track in hand, with nothing selected on it. */
+export const lookAt = (track: string) => useView.setState({ focus: track, selection: new Set(), span: null });
+
 export const focusedClips = (): Clip[] => useSession.getState().clips[focused()?.id ?? ""] ?? [];
 /** How long what is heard is, seconds. */
 const trackLength = () => focused()?.timeline.duration ?? 0;

@@ -1,4 +1,5 @@
 /** Which track follows which: several microphones of one voice, of which one has the phrases. */
+import { useMemo } from "react";
 import type { Clip, Track } from "../../api/client";
 import { useFigures } from "./queries";
 import { useSession } from "./session";
@@ -11,11 +12,18 @@ export const leaderOf = (tracks: Track[], track: Track | undefined) =>
 
 export const followersOf = (tracks: Track[], track: Track) => tracks.filter((one) => one.follows === track.id);
 
+/** The other tracks that have phrases and could be followed. */
+const voicesBeside = (tracks: Track[], track: Track) => tracks.filter((one) => one.id !== track.id && hasPhrases(one));
+
 /** The tracks that a track could follow. */
 export const leadersFor = (tracks: Track[], track: Track) =>
-  followersOf(tracks, track).length > 0
-    ? []
-    : tracks.filter((one) => one.id !== track.id && one.id !== track.follows && one.kind === "voice" && !one.follows);
+  followersOf(tracks, track).length > 0 ? [] : voicesBeside(tracks, track).filter(({ id }) => id !== track.follows);
+
+/** Whom the followers of a track may follow when it goes: one of them, or another voice. */
+export function heirsOf(tracks: Track[], track: Track): Track[] {
+  const followers = followersOf(tracks, track);
+  return [...(followers.length > 1 ? followers : []), ...voicesBeside(tracks, track)];
+}
 
 /** How loud a track gets that has no clips which say so, before and after, as amplitude; 0 while it is not known. */
 export function useLoudest(track: Track | undefined): number {
@@ -25,17 +33,15 @@ export function useLoudest(track: Track | undefined): number {
 }
 
 const NONE: Clip[] = [];
-const known = new WeakMap<Clip[], Clip[]>();
 
 /** The clips of a leader as who follows it is seen: where they lie and how high they are, and nothing that can be held. */
 export function useShadows(track: Track): Clip[] {
   const clips = useSession((s) => (track.follows ? s.clips[track.follows] : undefined) ?? NONE);
-  let shadows = known.get(clips);
-  if (!shadows) {
-    shadows = clips
-      .filter((clip) => clip.recording === "")
-      .map((clip) => ({ ...clip, phrase_start: null, phrase_end: null, before: null, after: null, label: "" }));
-    known.set(clips, shadows);
-  }
-  return shadows;
+  return useMemo(
+    () =>
+      clips
+        .filter((clip) => clip.recording === "")
+        .map((clip) => ({ ...clip, phrase_start: null, phrase_end: null, before: null, after: null, label: "" })),
+    [clips],
+  );
 }
