@@ -9,8 +9,9 @@ import pytest
 import soundfile
 
 from nivelus.core.errors import Refused
+from nivelus.core.sound.decoding import decode
 from nivelus.jobs.queue import run_job
-from nivelus.services.files import renders
+from nivelus.services.files import coming, renders
 from nivelus.services.files.imports import run_import, stage_file
 from nivelus.services.sessions import cards, jobs, sessions
 from nivelus.services.track.workbench import Workbench
@@ -208,13 +209,25 @@ def test_channels_are_taken_apart_once_however_often_it_is_begun(
     assert [one.state for one in jobs.list_jobs(bench, session)] == ["done", *["waiting"] * 3]
 
 
-def test_sound_round_a_room_comes_in_as_tracks_called_by_where_they_sound(bench: Workbench, tmp_path: Path) -> None:
+@pytest.mark.parametrize("is_lost", [False, True])
+def test_sound_round_a_room_comes_in_as_tracks_called_by_where_they_sound(
+    bench: Workbench, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, is_lost: bool
+) -> None:
+    decoded = []
+    monkeypatch.setattr(coming, "decode", lambda *of: decoded.append(of) or decode(*of))
     source = write_sound(tmp_path / "v.wav", np.column_stack([uneven_voice()] * 6))
     film = tmp_path / "film.mkv"
     ffmpeg("-i", source, "-af", "pan=5.1|c0=0.5*c0|c1=0.6*c0|c2=c0|c4=0.2*c0|c5=0.3*c0", "-c:a", "flac", film)
     session = sessions.create(bench, "Film")
-    for job in parted(bench, stage_file(bench, session, film).id):
+    id = stage_file(bench, session, film).id
+    assert run_job(bench, id) == []
+    if is_lost:
+        bench.vault.decoded(id).unlink()
+    jobs.choose(bench, id, 0)
+    for job in run_job(bench, id):
         run_job(bench, job)
+    # what was decoded before the question is what is taken apart after it
+    assert len(decoded) == 1 + is_lost
     # the video stays with the first of its channels
     originals = [one for one in (bench.vault.folder(hash) / "original" for hash in bench.vault.hashes()) if one.exists()]
     assert [one.read_bytes() for one in originals] == [film.read_bytes()]

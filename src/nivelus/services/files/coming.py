@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +12,7 @@ from nivelus.core.errors import UndecidedSound
 from nivelus.core.measure.along import MeasuredAlong
 from nivelus.core.measure.grid import LevelGrid, Wave
 from nivelus.core.sound.channels import are_of_one_voice, in_words, split
-from nivelus.core.sound.decoding import Decoded, decode, read_info
+from nivelus.core.sound.decoding import Decoded, damage, decode, read_info
 from nivelus.core.sound.reader import SoundInfo, SoundReader
 from nivelus.core.sound.refusals import MAX_CHANNELS, MOST_CHANNELS
 from nivelus.services.sessions import jobs
@@ -53,6 +53,11 @@ def as_it_is_read(bench: Workbench, job: Job, staged: Path) -> Coming:
     if known is not None:
         return Coming(staged, channels=known.channels)
     sound = bench.vault.decoded(job.id)
+    before = job.payload.get("decoded")
+    if before is not None and sound.exists():
+        # whoever dropped it was only asked what its channels are
+        decoded = Decoded(before["words"], (), before["damaged"], tuple(before["channels"]))
+        return Coming(sound, decoded, channels=len(decoded.channels))
     report = jobs.reporter(bench, job, "decoding and measuring", 8, 92)
     with MeasuredAlong(job.name) as along:
         decoded = decode(staged, sound, job.name, job.payload.get("sound track"), report, along.take)
@@ -80,6 +85,7 @@ def take_apart(bench: Workbench, job: Job, coming: Coming) -> list[str]:
             of="channels",
             options=list(WAYS),
             usual=int(are_of_one_voice(coming.sound, job.name)),
+            kept={"decoded": asdict(coming.decoded)} if coming.decoded else {},
         )
 
     def target(number: int) -> Path:
@@ -111,6 +117,8 @@ def take_apart(bench: Workbench, job: Job, coming: Coming) -> list[str]:
             if row is not None:
                 row.state, row.percent, row.result = "done", 100.0, {"jobs": made}
                 row.message = in_words(channels, job.name, sounding[0].name if led else "")
+                if coming.decoded and coming.decoded.damaged:
+                    row.message += f" {damage(job.name, coming.decoded.damaged)}"
     except BaseException:
         for id in ids.values():
             (bench.vault.incoming / id).unlink(missing_ok=True)

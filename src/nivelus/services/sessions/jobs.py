@@ -161,11 +161,13 @@ def ask(bench: Workbench, job: Job, message: str, asked: Mapping[str, Any]) -> N
     ----------
     job : as the run has it
     message : the question
-    asked : its answers, the likely one, and what they are of; the fields of UndecidedSound
+    asked : its answers, the likely one, and what they are of; the fields of UndecidedSound. Also what is ``kept`` for the
+        run after the answer, if anything is
     """
     result = {name: asked[name] for name in ("options", "usual", "of")}
+    payload = {**job.payload, **asked.get("kept", {})}
     with bench.database.writing() as db:
-        put_of_run(db, job, state="asks", stage="waiting", message=message, run="", result=result)
+        put_of_run(db, job, state="asks", stage="waiting", message=message, run="", result=result, payload=payload)
 
 
 def choose(bench: Workbench, job_id: str, choice: int) -> JobView:
