@@ -100,6 +100,29 @@ def test_a_file_of_a_field_recorder_opens_into_its_tracks(quiet_page: Page, own_
     expect(page.get_by_role("button", name=re.compile("2 Phrases"))).to_contain_text(re.compile("[34] of 4 level"))
 
 
+def test_many_files_that_ask_the_same_are_answered_once(own_program: Program, page: Page, tmp_path: Path) -> None:
+    """Takes of a field recorder, dropped together."""
+    takes = [
+        write_sound(
+            tmp_path / f"T{number}.wav", np.column_stack([uneven_voice((level - number,)) for level in (-20.0, -26.0, -30.0)])
+        )
+        for number in (1, 2, 3)
+    ]
+    film = tmp_path / "two.mka"
+    ffmpeg("-i", takes[0], "-i", takes[1], "-map", "0:a", "-map", "1:a", "-c:a", "flac", film)
+    page.goto(own_program.address)
+    page.get_by_label("Sound files").set_input_files([*takes, film])
+    expect(page.get_by_role("group", name=re.compile("^Choose for"))).to_have_count(4, timeout=30_000)
+    # what asks something else is not meant
+    expect(page.get_by_role("group", name="Choose for two.mka").get_by_role("checkbox")).to_have_count(0)
+    first = page.get_by_role("group", name="Choose for T1.wav")
+    first.get_by_role("checkbox", name="The same for the other 2 files").check()
+    first.get_by_role("button", name="Voices of their own").click()
+    expect(page.get_by_role("tab")).to_have_count(9, timeout=30_000)
+    expect(page.get_by_role("group", name=re.compile("^Choose for"))).to_have_count(1)
+    page.get_by_role("button", name="Stop two.mka").click()
+
+
 @pytest.mark.parametrize("way", ["mouse", "keys"])
 def test_a_question_is_left_by_stopping(own_program: Program, page: Page, tmp_path: Path, way: str) -> None:
     voice = write_sound(tmp_path / "voice.wav", uneven_voice())

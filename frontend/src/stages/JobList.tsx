@@ -1,7 +1,7 @@
 /** Long work: what is going on, how far it is, stopping it, and what became of it. */
-import { ActionIcon, Anchor, Button, Progress } from "@mantine/core";
+import { ActionIcon, Anchor, Button, Checkbox, Progress } from "@mantine/core";
 import { IconAlertTriangle, IconCheck, IconDownload, IconX } from "@tabler/icons-react";
-import { useEffect, useRef } from "react";
+import { useEffect, useRef, useState } from "react";
 import { jobsAgain } from "../api/cache";
 import { api, type Job } from "../api/client";
 import { layOutBatches, noteSettled } from "../model/hand/batches";
@@ -17,6 +17,9 @@ const dismissed = new Set<string>();
 
 const OPEN = new Set(["waiting", "running", "asks"]);
 const isOpen = (job: Job) => OPEN.has(job.state);
+/** Whether two jobs ask the very same. */
+const asksAlike = (a: Job, b: Job) =>
+  a.state === b.state && a.state === "asks" && a.options.join() === b.options.join();
 
 /** Loads the session again when an import has finished, wherever the person is. */
 export function useFinishedImports() {
@@ -99,7 +102,11 @@ export function JobList({ kind }: { kind: "import" | "render" }) {
           percent={job.percent}
           options={job.options}
           usual={job.usual}
-          onChoose={(choice) => lookAfter(api.chooseInJob(job.id, choice))}
+          others={jobs.filter((one) => one !== job && asksAlike(one, job)).length}
+          onChoose={(choice, isForAll) => {
+            const meant = isForAll ? jobs.filter((one) => asksAlike(one, job)) : [job];
+            lookAfter(Promise.all(meant.map((one) => api.chooseInJob(one.id, choice))));
+          }}
           href={job.file ? api.renderedFile(job.id) : undefined}
           onStop={() => lookAfter(isOpen(job) ? api.cancelJob(job.id) : api.dismissJob(job.id))}
         />
@@ -119,11 +126,15 @@ interface LineProps {
   /** What can be chosen where it asks, and the place of the likely one. */
   options?: string[];
   usual?: number;
-  onChoose?: (choice: number) => void;
+  /** How many other jobs ask the same. */
+  others?: number;
+  onChoose?: (choice: number, isForAll: boolean) => void;
   onStop: () => void;
 }
 
-function Line({ name, state, text, percent, made, isOld, href, options = [], usual, onChoose, onStop }: LineProps) {
+function Line(props: LineProps) {
+  const { name, state, text, percent, made, isOld, href, options = [], usual, others = 0, onChoose, onStop } = props;
+  const [isForAll, setForAll] = useState(false);
   const open = OPEN.has(state);
   const asks = state === "asks";
   return (
@@ -166,11 +177,20 @@ function Line({ name, state, text, percent, made, isOld, href, options = [], usu
               key={words}
               size="compact-xs"
               variant={place === usual ? "filled" : "default"}
-              onClick={() => onChoose?.(place)}
+              onClick={() => onChoose?.(place, isForAll && others > 0)}
             >
               {words}
             </Button>
           ))}
+          {others > 0 && (
+            <Checkbox
+              size="xs"
+              ml={6}
+              label={others === 1 ? "The same for the other file" : `The same for the other ${others} files`}
+              checked={isForAll}
+              onChange={(event) => setForAll(event.currentTarget.checked)}
+            />
+          )}
         </div>
       )}
     </li>
