@@ -75,9 +75,6 @@ class SlowIn(Values):
     strength: Annotated[float, within("slow.strength")] | None = None
     most_up: Annotated[float, within("slow.most_up")] | None = None
     most_down: Annotated[float, within("slow.most_down")] | None = None
-    window: Annotated[float, Field(ge=0.4, le=60, allow_inf_nan=False)] | None = None
-    fastest: Annotated[float, Field(ge=0.1, le=60, allow_inf_nan=False)] | None = None
-    error: Annotated[float, Field(ge=0.05, le=6, allow_inf_nan=False)] | None = None
 
 
 class SlowRequest(Request):
