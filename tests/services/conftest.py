@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from random import Random
 
 import pytest
 
@@ -12,6 +13,13 @@ from nivelus.services.track.workbench import Workbench
 from tests.conftest import bring_in, detailed_voice, write_sound
 from tests.helpers.microphones import bring, second_microphone
 from tests.helpers.sounds import wavering
+
+
+@pytest.fixture
+def known_ids(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Ids that are the same in every run, so that random edits that found something find it again."""
+    random = Random(0)
+    monkeypatch.setattr("secrets.token_urlsafe", lambda length: f"{random.getrandbits(8 * length):0{2 * length}x}")
 
 
 @pytest.fixture

@@ -111,6 +111,52 @@ def test_a_lane_that_is_moved_is_moved_as_it_is_heard(bench: Workbench, swaying:
     assert gain_of(bench, swaying) == pytest.approx(before, abs=0.01)
 
 
+def kept_down(bench: Workbench, track: str) -> np.ndarray:
+    """Lanes and a locked clip curve that reach further than a range that is narrowed then; what is heard of them, of each."""
+    for lane, lines in (("ride", b"0,-30\n8,10\n10,10\n"), ("trim", b"0,2\n4,9\n10,9\n"), ("curve", b"0,-40\n5,0\n")):
+        curve_files.bring_in(bench, track, revision(bench, track), lane, "a.csv", lines)
+    first = state_of(bench, track).clips[0]
+    clips.set_flag(bench, track, revision(bench, track), [first.id], "locked", True)
+    whole.set_range(bench, track, revision(bench, track), -20.0, 6.0)
+    return np.array([gain_of(bench, track, lane) for lane in ("curve", "ride", "trim")])
+
+
+def test_what_a_narrowed_range_keeps_down_stays_down_when_a_draft_widens_it(bench: Workbench, swaying: str) -> None:
+    before = kept_down(bench, swaying)
+    assert before.min() == -20.0
+    whole.set_trim(bench, swaying, revision(bench, swaying), -15.0)
+    track = state_of(bench, swaying).tracks[0]
+    assert (track.range_low, track.range_high) == (-20.0, 6.0)
+    whole.set_trim(bench, swaying, revision(bench, swaying), 9.0)
+    assert state_of(bench, swaying).tracks[0].range_high == 24.0
+    # by so much louder than it was heard, and nothing else is
+    assert gain_of(bench, swaying, "trim") == pytest.approx(before[2] + 9.0, abs=0.01)
+    assert gain_of(bench, swaying, "ride") == pytest.approx(before[1], abs=0.01)
+    whole.set_trim(bench, swaying, revision(bench, swaying), -40.0)
+    assert state_of(bench, swaying).tracks[0].range_low == -40.0
+    assert gain_of(bench, swaying, "curve") == pytest.approx(before[0], abs=0.01)
+    assert state_of(bench, swaying).clips[0].locked
+    # undone, what was drawn beyond the range is there again
+    for _ in range(4):
+        sessions.undo(bench, state_of(bench, swaying).id, revision(bench, swaying))
+    assert gain_of(bench, swaying, "curve").min() == pytest.approx(-40.0, abs=0.01)
+
+
+@pytest.mark.parametrize("lane", ["ride", "trim"])
+def test_drawing_where_a_range_was_narrowed_changes_nothing_beside_it(bench: Workbench, swaying: str, lane: str) -> None:
+    """By hand, with numbers, and by deleting: what is heard outside is what was heard there."""
+    before, outside = kept_down(bench, swaying)[["curve", "ride", "trim"].index(lane)], np.linspace(0, 16, 4001) < 9.9
+    steps: list[Callable[[], Changed]] = [
+        lambda: drawing.lift_span(bench, swaying, revision(bench, swaying), lane, 12.0, 13.0, -3.0),
+        lambda: drawing.put_point(bench, swaying, revision(bench, swaying), lane, 11.0, -5.0),
+        lambda: change_range(bench, swaying, lane, [-1], to=20.0),
+        lambda: drawing.delete_range(bench, swaying, revision(bench, swaying), lane, 12.0, 13.0),
+    ]
+    for step in steps:
+        step()
+        assert gain_of(bench, swaying, lane)[outside] == pytest.approx(before[outside], abs=0.01)
+
+
 def test_a_trim_that_is_off_is_kept_and_not_heard(bench: Workbench, swaying: str) -> None:
     whole.set_trim(bench, swaying, revision(bench, swaying), -3.0)
     a = state_of(bench, swaying).clips

@@ -16,11 +16,11 @@ from nivelus.services.track.workbench import Workbench
 from nivelus.services.views.session import Changed, ClipView
 from tests.conftest import bring_in, detailed_voice, uneven_voice, write_sound
 from tests.helpers.edits import state_of
-from tests.helpers.random_edits import OF_FOLLOWING, RandomEdits
+from tests.helpers.random_edits import RandomEdits
 
 
 @pytest.fixture
-def session(bench: Workbench, tmp_path: Path) -> str:
+def session(bench: Workbench, tmp_path: Path, known_ids: None) -> str:
     """Two voices, one of them with details."""
     id = sessions.create(bench, "Promises")
     bring_in(bench, id, write_sound(tmp_path / "details.wav", detailed_voice()))
@@ -66,7 +66,7 @@ def keep_a_ride(bench: Workbench, track: str) -> None:
 @pytest.mark.parametrize("seed", range(6))
 def test_what_is_promised_is_what_there_is(bench: Workbench, session: str, seed: int) -> None:
     """With rides, trims, curves, dips, cuts and whatever else is there after edits of every kind in random order."""
-    edits, random = RandomEdits(bench, session, 100 + seed, OF_FOLLOWING), np.random.default_rng(seed)
+    edits, random = RandomEdits(bench, session, 100 + seed), np.random.default_rng(seed)
     state, kept = sessions.state(bench, session), 0
     for round in range(6):
         for _ in range(8):

@@ -27,7 +27,7 @@ EDITS = 125
 
 
 @pytest.fixture
-def session(bench: Workbench, tmp_path: Path) -> str:
+def session(bench: Workbench, tmp_path: Path, known_ids: None) -> str:
     """Three tracks, one of them with details."""
     id = sessions.create(bench, "All of it")
     bring_in(bench, id, write_sound(tmp_path / "details.wav", detailed_voice()))

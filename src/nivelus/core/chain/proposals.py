@@ -14,14 +14,15 @@ import numpy.typing as npt
 
 from nivelus.core.chain.clips import BoolArray, as_slices
 from nivelus.core.chain.marks import Hand, Hands
-from nivelus.core.chain.state import NO_LANES, Lane, Places, TrackState, changes_spans
+from nivelus.core.chain.state import NO_LANES, TRACK_LANES, WIDEST, Lane, Places, TrackState, changes_spans
 from nivelus.core.drafts.clip_gain import ClipGainDraft, ClipGainRule, draft_clip_gain, highest_gain
 from nivelus.core.drafts.peaks import FreedPhrase, free_phrases, with_peaks_down
 from nivelus.core.drafts.ride import RideDraft, draft_ride
 from nivelus.core.drafts.settle import Settled, settle
 from nivelus.core.drafts.wants import RideRule
-from nivelus.core.gain.compiled import FloatArray, GainCurve, add_curves
+from nivelus.core.gain.compiled import SILENCE, FloatArray, GainCurve, add_curves
 from nivelus.core.gain.drawn import EMPTY, Curve
+from nivelus.core.gain.together import limit
 from nivelus.core.kinds import FREE, GAP, KNOCK, OF_CODE
 from nivelus.core.marks.details import measure_mark
 from nivelus.core.marks.mark import COLUMNS
@@ -112,16 +113,35 @@ def propose_ride(
         clips.room_tone[clips.voiced],
         rule,
         chosen=None if whole else chosen,
-        present=EMPTY if whole else state.lanes.ride.curve(),
+        present=EMPTY if whole else as_heard(state).lanes.ride.curve(),
         only=only,
         rises=rises,
         breaths=state.breaths / state.rate,
     )
 
 
+def as_heard(state: TrackState) -> TrackState:
+    """A track on which no more is drawn than is heard of it, so that a wider working range changes nothing.
+
+    The same one where nothing lies beyond its range. O(points).
+    """
+    low, high = state.within
+    curves = tuple(limit(curve, low, high) for curve in state.clips.curves)
+    lanes = state.lanes._replace(**{name: _heard(getattr(state.lanes, name), low, high) for name in TRACK_LANES})
+    if all(a is b for a, b in zip((*curves, *lanes), (*state.clips.curves, *state.lanes), strict=True)):
+        return state
+    return replace(state, clips=replace(state.clips, curves=curves), lanes=lanes)
+
+
 def with_ride(state: TrackState, ride: Curve) -> TrackState:
-    """A track with another ride, which is on."""
-    return replace(state, lanes=state.lanes._replace(ride=Lane(ride)))
+    """A track with another ride, which is on: its working range takes it in, and nothing else is heard by that."""
+    now = as_heard(state)
+    return replace(now, lanes=now.lanes._replace(ride=Lane(ride)), within=WIDEST)
+
+
+def _heard(lane: Lane, low: float, high: float) -> Lane:
+    points = limit(lane.points, low if low <= SILENCE else low - lane.offset, high - lane.offset)
+    return lane if points is lane.points else lane._replace(points=points)
 
 
 def with_gains(state: TrackState, places: Places, gain: FloatArray) -> TrackState:

@@ -37,6 +37,8 @@ LAYERS = ("clip", "curve", "dips", "ride", "trim")
 TRACK_LANES = ("ride", "trim")
 LANES = ("curve", *TRACK_LANES)
 """Everything that is drawn, in the order of the signal path; "curve" is that of the clips."""
+WIDEST = SILENT, np.inf
+"""dB of a working range that keeps nothing down."""
 _IS_HIGH = which(lambda kind: kind.band == "high")
 _AGAINST_PHRASE = which(lambda kind: kind.against == "phrase")
 _AGAINST_USUAL = which(lambda kind: kind.against == "usual")
@@ -96,7 +98,7 @@ class TrackState:
     hands: Hands = NO_HANDS
     rules: Rules = ()
     lanes: Lanes = NO_LANES
-    within: tuple[float, float] = (SILENT, np.inf)
+    within: tuple[float, float] = WIDEST
     unit: str = "loudness"
     offset: float = 0.0
 

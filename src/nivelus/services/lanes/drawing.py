@@ -27,8 +27,8 @@ from nivelus.services.lanes.rows import (
     at_the_end,
     gain_of,
     hand_range,
+    lane_heard,
     owners_of,
-    whole_lane,
 )
 from nivelus.services.track.state import owners_of_track, working_range
 from nivelus.services.track.timeline import Timeline
@@ -83,7 +83,7 @@ def delete_range(bench: Workbench, track_id: str, revision: int, lane: str, star
             new, level = delete_span(curve, *with_ramps(curve, a, b), RAMP, ends)
             new = without_rests(new)
             if not draw_alike(new, curve):
-                owner.put(new, track)
+                owner.put(new)
                 levels.append(round(level, 1) + 0.0)
         if not levels:
             raise Refused(f"There is nothing to delete here: the {NAMES[lane]} is at 0 dB.")
@@ -169,7 +169,7 @@ def paste_range(
         if origin.session_id != require(db, Track, track_id, "track").session_id:
             raise Refused("Points can only be pasted within the session they were copied from.")
         # the offset of a trim is that of its track and stays with it
-        piece = copy_range(whole_lane(db, origin, timeline.sample_rate, source[1], with_offset=False), start, end)
+        piece = copy_range(lane_heard(db, origin, timeline.sample_rate, source[1]), start, end)
 
     def work(curve: Curve, a: float, b: float) -> Curve:
         if lane == "curve" and b - a < SHORTEST_PIECE:
@@ -237,7 +237,7 @@ def change_points(
                 found += len(chosen)
                 drawn = changed(owner, curve, chosen, within)
                 moved |= not draw_alike(drawn, curve)
-                owner.put(drawn, track)
+                owner.put(drawn)
         if not found:
             raise NotFound("This point no longer exists." if len(wanted) == 1 else "These points no longer exist.")
         if by and not moves and not moved:

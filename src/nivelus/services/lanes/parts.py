@@ -7,13 +7,12 @@ from collections.abc import Callable
 from nivelus.core.errors import Refused
 from nivelus.core.gain.drawn import CLOSEST, Curve, curve_of
 from nivelus.core.gain.lane_edits import draw_alike
-from nivelus.core.gain.together import add, limit
+from nivelus.core.gain.together import add
 from nivelus.services.answers.edits import run_edit
 from nivelus.services.lanes.rows import (
     EVERYWHERE,
     Owner,
     at_the_end,
-    hand_range,
     lane_owner,
     own_part,
     owners_of,
@@ -62,10 +61,9 @@ def draw_in(
     needs_points: bool = False,
     by_hand: bool = False,
 ) -> None:
-    within = hand_range(edit, track, lane) if by_hand else None
     held = True
     for owner, curve, a, b in parts_of(edit, track, timeline, lane, span, needs_points):
-        owner.put(work(curve, a, b), track, within)
+        owner.put(work(curve, a, b), by_hand)
         held &= by_hand and draw_alike(owner.curve(), curve)
     if held and by_hand:
         raise Refused(at_the_end(working_range(track)))
@@ -99,17 +97,7 @@ def add_to(edit: Edit, track: Track, timeline: Timeline, lane: str, more: Curve)
     for owner in owners_of(edit, track, timeline, lane, EVERYWHERE):
         own = own_part(more, owner.start, owner.end)
         if len(own):
-            owner.put(add(owner.curve(), own), track)
-
-
-def settle_lane(edit: Edit, track: Track, timeline: Timeline, lane: str) -> None:
-    """Make what is heard of a lane what is drawn: what lies beyond the working range, at its ends."""
-    within = hand_range(edit, track, lane)
-    for owner in owners_of(edit, track, timeline, lane, EVERYWHERE):
-        curve = owner.curve()
-        held = limit(curve, *within)
-        if held is not curve:
-            owner.put(held, track)
+            owner.put(add(owner.curve(), own))
 
 
 def clear_lane(edit: Edit, track: Track, timeline: Timeline, lane: str) -> bool:
@@ -121,10 +109,10 @@ def clear_lane(edit: Edit, track: Track, timeline: Timeline, lane: str) -> bool:
             owner.row.offset = 0.0
         if len(owner.curve()):
             found = True
-            owner.put(curve_of([]), track)
+            owner.put(curve_of([]))
     return found
 
 
 def put_lane(edit: Edit, track: Track, timeline: Timeline, lane: str, curve: Curve) -> None:
     """Make a curve the ride or the trim."""
-    lane_owner(edit, track, timeline, lane).put(curve, track)
+    lane_owner(edit, track, timeline, lane).put(curve)

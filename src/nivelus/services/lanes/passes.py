@@ -27,7 +27,7 @@ from nivelus.services.answers.edits import count_of, run_edit
 from nivelus.services.lanes.drawing import SHORTEST_PIECE
 from nivelus.services.lanes.parts import NAMES
 from nivelus.services.lanes.rides import view_points
-from nivelus.services.lanes.rows import lane_owner, owners_of, whole_lane
+from nivelus.services.lanes.rows import lane_heard, lane_owner, owners_of
 from nivelus.services.track.latest import Newest
 from nivelus.services.track.limits import limited
 from nivelus.services.track.stamps import require_same, stamp_of
@@ -98,7 +98,7 @@ def draft(bench: Workbench, pass_id: str, settings: Settings) -> PassDraftView:
     with bench.database.reading() as db:
         row = require(db, Pass, pass_id, "pass")
         _, track, timeline = owners_of_track(db, row.track_id)
-        before = whole_lane(db, track, timeline.sample_rate, row.lane, with_offset=False)
+        before = lane_heard(db, track, timeline.sample_rate, row.lane)
         after = _written(db, track, timeline, row, settings, before)
         span = changed_span(before, after)
         if span is None:
@@ -144,7 +144,7 @@ def keep(
         again = row.state == "kept"
         if again and row.lane == "trim":
             raise Refused("This pass is already in the trim. Undo that to keep it another way.")
-        before = whole_lane(edit.db, track, timeline.sample_rate, row.lane, with_offset=False)
+        before = lane_heard(edit.db, track, timeline.sample_rate, row.lane)
         after = _written(edit.db, track, timeline, row, settings, before)
         require_same(stamp, after)
         edit.label = f"Keep pass {row.number} in the {NAMES[row.lane]}{' again' if again else ''}"
@@ -245,7 +245,7 @@ class Lanes:
     def _lane(self, name: str) -> tuple[Curve, str]:
         """A lane without its offset, and its stamp."""
         if name not in self._known:
-            curve = whole_lane(self._db, self._track, self._timeline.sample_rate, name, with_offset=False)
+            curve = lane_heard(self._db, self._track, self._timeline.sample_rate, name)
             self._known[name] = curve, stamp_of_lane(self._db, self._track, name)
         return self._known[name]
 
@@ -286,7 +286,7 @@ def _put(edit: Edit, track: Track, timeline: Timeline, lane: str, before: Curve,
     if span is None:
         raise Refused("This pass changes nothing: it holds what was there.")
     if lane != "curve":
-        lane_owner(edit, track, timeline, lane).put(after, track)
+        lane_owner(edit, track, timeline, lane).put(after)
         return 0
     left = drawn = 0
     for owner in owners_of(edit, track, timeline, lane, (max(span[0], 0.0), min(span[1], timeline.duration))):
@@ -296,7 +296,7 @@ def _put(edit: Edit, track: Track, timeline: Timeline, lane: str, before: Curve,
         if isinstance(owner.row, Clip) and owner.row.locked:
             left += 1
             continue
-        owner.put(paste(owner.curve(), a, copy_range(after, a, b)), track)
+        owner.put(paste(owner.curve(), a, copy_range(after, a, b)))
         drawn += 1
     if not drawn:
         raise Locked("All phrases under this pass are locked.", "Unlock them first.")

@@ -29,7 +29,7 @@ from nivelus.services.lanes.rows import point_names
 from nivelus.services.track.latest import Newest
 from nivelus.services.track.rules import rule_of
 from nivelus.services.track.stamps import require_same, stamp_of
-from nivelus.services.track.state import owners_of_track, state_of, working_range
+from nivelus.services.track.state import owners_of_track, state_of
 from nivelus.services.track.targets import limits_of
 from nivelus.services.track.timeline import MISSING, Timeline
 from nivelus.services.track.workbench import Workbench
@@ -150,9 +150,7 @@ def accept(
         if span is not None or ids is not None:
             edit.label += " for a span" if span is not None else f" for {count_of(len(ids or ()), 'phrase')}"
         if edit.session.settle:
-            # a ride that reaches further than the working range has widened it
-            now = replace(state, within=working_range(track))
-            settle_phrases(bench, edit, track.id, now, with_ride(now, result.curve))
+            settle_phrases(bench, edit, track.id, state, with_ride(state, result.curve))
 
     return run_edit(bench, track_id, "Draft a ride", revision, work)
 

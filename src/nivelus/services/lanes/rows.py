@@ -11,6 +11,7 @@ from dataclasses import replace
 import numpy as np
 from sqlalchemy.orm import Session as DbSession
 
+from nivelus.core.chain.state import LANES
 from nivelus.core.chain.state import Lane as LaneState
 from nivelus.core.errors import Locked
 from nivelus.core.gain.clip_curves import join_clip_curves, part
@@ -18,7 +19,7 @@ from nivelus.core.gain.clips import clip_spans
 from nivelus.core.gain.compiled import SILENCE
 from nivelus.core.gain.drawn import EMPTY, SILENT, Curve, finite, numbered, spaced
 from nivelus.core.gain.point_edits import shift
-from nivelus.core.gain.together import inside_of
+from nivelus.core.gain.together import inside_of, limit
 from nivelus.services.track.state import working_range
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.views.levels import clips_of
@@ -31,6 +32,8 @@ from nivelus.store.track_rows import clips_within, lane_called
 Range = tuple[float, float]
 
 WIDEST_RANGE = (SILENT, 24.0)
+_LOWS, _HIGHS = (-20.0, -40.0, -60.0), (6.0, 12.0, 24.0)
+"""Where a working range ends that is widened by what is drawn."""
 EVERYWHERE = (-np.inf, np.inf)
 
 
@@ -38,34 +41,64 @@ class Owner:
     """A row that owns a curve, and from where to where it is heard, in seconds."""
 
     def __init__(
-        self, edit: Edit, row: Lane | Clip, start: float, end: float, within: tuple[float, float], shift: float = 0.0
+        self,
+        edit: Edit,
+        track: Track,
+        timeline: Timeline,
+        row: Lane | Clip,
+        heard: tuple[float, float],
+        within: tuple[float, float],
     ) -> None:
-        """``within`` are the seconds of the track between which all points lie, ``shift`` where the clip's own time begins."""
-        self._edit, self.row, self.start, self.end, self.within, self.shift = edit, row, start, end, within, shift
+        """``heard`` are the seconds in which it is heard, ``within`` those between which all of its points lie."""
+        self._edit, self._track, self._timeline, self.row, self.within = edit, track, timeline, row, within
+        self.start, self.end = heard
+        self.shift = row.shift / timeline.sample_rate if isinstance(row, Clip) else 0.0
+        """Where a clip's own time begins, in seconds."""
 
     def curve(self) -> Curve:
-        """The curve as it is kept, in seconds of the track."""
-        curve = unpack_curve(self.row.points if isinstance(self.row, Lane) else self.row.curve)
-        return shift(curve, self.shift) if self.shift else curve
+        """The curve as it is heard, in seconds of the track: that is what an edit draws on.
+
+        What was drawn beyond a working range that was narrowed later is kept only until something is drawn beside it.
+        """
+        return limit(self._kept(), *range_for(self._track, self._offset))
 
     def points(self, curve: Curve) -> list[str]:
         """What the points of a curve of this row are called in the lane."""
         return point_names(curve, self.row.id if isinstance(self.row, Clip) else None)
 
-    def put(self, curve: Curve, track: Track, within: Range | None = None) -> None:
-        """Keep a curve: ``within`` a range what the hand drew, else the working range takes it in."""
-        curve = numbered(spaced(inside_of(curve, *self.within), self.within[0]), self.curve(), self._edit.fresh_ids)
-        if within is not None:
-            low, high = within
+    def put(self, curve: Curve, by_hand: bool = False) -> None:
+        """Keep a curve. What the hand drew ends where the working range does; anything else is taken in by it."""
+        if isinstance(self.row, Clip) and self.row.locked:
+            raise Locked("A phrase here is locked.")
+        curve = spaced(inside_of(curve, *self.within), self.within[0])
+        if by_hand:
+            low, high = range_for(self._track, self._offset)
             silent = np.isneginf(curve.db) & (low <= SILENCE)
             curve = replace(curve, db=np.where(silent, curve.db, np.clip(curve.db, low, high)))
         else:
-            widen(track, curve, self.row.offset if isinstance(self.row, Lane) else 0.0)
+            widen(self._edit, self._track, self._timeline, curve, self._offset)
+        self._keep(curve)
+
+    def settle(self) -> None:
+        """Make what is heard what is drawn. Of what is locked too: it sounds as it did."""
+        heard = self.curve()
+        if heard is not self._kept():
+            self._keep(heard)
+
+    @property
+    def _offset(self) -> float:
+        return self.row.offset if isinstance(self.row, Lane) else 0.0
+
+    def _kept(self) -> Curve:
+        """The curve as it was drawn, in seconds of the track."""
+        curve = unpack_curve(self.row.points if isinstance(self.row, Lane) else self.row.curve)
+        return shift(curve, self.shift) if self.shift else curve
+
+    def _keep(self, curve: Curve) -> None:
+        curve = numbered(curve, self._kept(), self._edit.fresh_ids)
         if isinstance(self.row, Lane):
             self.row.points = pack_curve(curve)
             return
-        if self.row.locked:
-            raise Locked("A phrase here is locked.")
         if self.shift:
             # to and fro, the points stay what they are
             curve = replace(curve, at=np.round(curve.at - self.shift, 9))
@@ -91,14 +124,14 @@ def owners_of(edit: Edit, track: Track, timeline: Timeline, lane: str, span: tup
     first, last = max(span[0], 0.0) * rate, min(span[1], timeline.duration) * rate
     for clip in clips_within(edit.db, track, first, last):
         own = clip.shift / rate, (clip.shift + timeline.span_of(clip.recording_id)) / rate
-        yield Owner(edit, clip, clip.start / rate, clip.end / rate, own, clip.shift / rate)
+        yield Owner(edit, track, timeline, clip, (clip.start / rate, clip.end / rate), own)
 
 
 def lane_owner(edit: Edit, track: Track, timeline: Timeline, lane: str) -> Owner:
     """The ride or the trim; what lies beyond the end of the track, since clips were moved away from there, stays."""
     row = lane_row(edit, track, lane)
     last = float(unpack_curve(row.points).at[-1]) if row.points else 0.0
-    return Owner(edit, row, *EVERYWHERE, (0.0, max(timeline.duration, last)))
+    return Owner(edit, track, timeline, row, EVERYWHERE, (0.0, max(timeline.duration, last)))
 
 
 def lane_row(edit: Edit, track: Track, lane: str) -> Lane:
@@ -120,13 +153,20 @@ def lane_now(edit: Edit, track: Track, timeline: Timeline, lane: str) -> Curve:
     return LaneState(unpack_curve(row.points), row.offset, row.off).curve()
 
 
-def whole_lane(db: DbSession, track: Track, rate: int, lane: str, with_offset: bool = True) -> Curve:
+def whole_lane(db: DbSession, track: Track, rate: int, lane: str) -> Curve:
     """A lane as one curve, be it on or off, from what is in the database; that of the clips over the whole timeline."""
     if lane == "curve":
         table = clip_rows(db, track.id).table
         return join_clip_curves(table.spans, table.curves, rate) if table.has_curves else EMPTY
     value: LaneState = getattr(lanes_of(db, track.id), lane)
-    return value.curve() if with_offset else value.points
+    return value.curve()
+
+
+def lane_heard(db: DbSession, track: Track, rate: int, lane: str) -> Curve:
+    """``whole_lane`` as it is drawn on: within the working range, and without the offset of a trim."""
+    offset = lanes_of(db, track.id).trim.offset if lane == "trim" else 0.0
+    curve = lanes_of(db, track.id).trim.points if lane == "trim" else whole_lane(db, track, rate, lane)
+    return limit(curve, *range_for(track, offset))
 
 
 def joined_curves(clips: Sequence[Clip], rate: int) -> Curve:
@@ -135,11 +175,15 @@ def joined_curves(clips: Sequence[Clip], rate: int) -> Curve:
     return join_clip_curves(spans, [shift(unpack_curve(c.curve), c.shift / rate) for c in clips], rate)
 
 
-def hand_range(edit: Edit, track: Track, lane: str) -> Range:
-    """Between which dB the hand may put the points of a lane: with the offset of all of them, that is the working range."""
-    offset = lane_row(edit, track, lane).offset if lane != "curve" else 0.0
+def range_for(track: Track, offset: float = 0.0) -> Range:
+    """Between which dB points are heard: with the offset that their lane has, that is the working range."""
     low, high = working_range(track)
     return (low if low <= SILENCE else low - offset), high - offset
+
+
+def hand_range(edit: Edit, track: Track, lane: str) -> Range:
+    """Between which dB the hand may put the points of a lane."""
+    return range_for(track, lane_row(edit, track, lane).offset if lane != "curve" else 0.0)
 
 
 def at_the_end(within: Range) -> str:
@@ -148,20 +192,26 @@ def at_the_end(within: Range) -> str:
     return f"The working range ends here: it goes from {low} to {within[1]:+.0f} dB. Widen it to go further."
 
 
-def widen(track: Track, curve: Curve, offset: float) -> None:
-    """Widen the working range of a track so that a curve with an offset lies within it."""
+def widen(edit: Edit, track: Track, timeline: Timeline, curve: Curve, offset: float) -> None:
+    """Widen the working range of a track so that a curve with an offset lies within it.
+
+    Whatever else is drawn is drawn as it is heard before: nothing that a narrowed range kept down comes up by it.
+    """
     if not len(curve):
         return
     db = finite(curve.db) + offset
-    low, high = float(db.min()), float(db.max())
-    for step in (-20.0, -40.0, -60.0, SILENT):
-        if low >= step - 1e-9 or step == SILENT:
-            track.range_low = min(track.range_low, step)
-            break
-    for step in (6.0, 12.0, 24.0):
-        if high <= step + 1e-9 or step == WIDEST_RANGE[1]:
-            track.range_high = max(track.range_high, step)
-            break
+    low = next((step for step in _LOWS if db.min() >= step - 1e-9), SILENT)
+    high = next((step for step in _HIGHS if db.max() <= step + 1e-9), WIDEST_RANGE[1])
+    if low < track.range_low or high > track.range_high:
+        for lane in LANES:
+            settle_lane(edit, track, timeline, lane)
+        track.range_low, track.range_high = min(track.range_low, low), max(track.range_high, high)
+
+
+def settle_lane(edit: Edit, track: Track, timeline: Timeline, lane: str) -> None:
+    """Make what is heard of a lane what is drawn: what lies beyond the working range, at its ends."""
+    for owner in owners_of(edit, track, timeline, lane, EVERYWHERE):
+        owner.settle()
 
 
 def gain_of(db: float) -> float:

@@ -10,17 +10,17 @@ from nivelus.core.errors import Refused
 from nivelus.core.gain.compiled import SILENCE
 from nivelus.core.gain.drawn import curve_of, finite
 from nivelus.core.gain.lane_edits import alone, without_rests
-from nivelus.core.gain.together import limit
 from nivelus.services.answers.edits import count_of, run_edit
-from nivelus.services.lanes.parts import NAMES, add_to, clear_lane, settle_lane
+from nivelus.services.lanes.parts import NAMES, add_to, clear_lane
 from nivelus.services.lanes.rows import (
     WIDEST_RANGE,
     lane_now,
     lane_row,
     owners_of,
+    settle_lane,
     widen,
 )
-from nivelus.services.track.state import state_of, working_range
+from nivelus.services.track.state import state_of
 from nivelus.services.track.targets import target_of
 from nivelus.services.track.timeline import Timeline
 from nivelus.services.track.workbench import Workbench
@@ -46,8 +46,11 @@ def set_trim(bench: Workbench, track_id: str, revision: int, db: float | None = 
     def work(edit: Edit, track: Track, timeline: Timeline) -> None:
         row = lane_row(edit, track, "trim")
         if db is not None:
-            row.offset = round(db, 2) + 0.0
-            widen(track, unpack_curve(row.points) if row.points else curve_of([(0.0, 0.0)]), row.offset)
+            # by so much louder than it is heard
+            settle_lane(edit, track, timeline, "trim")
+            offset = round(db, 2) + 0.0
+            widen(edit, track, timeline, unpack_curve(row.points) if row.points else curve_of([(0.0, 0.0)]), offset)
+            row.offset = offset
         if off is not None:
             row.off = off
 
@@ -73,7 +76,7 @@ def hand_over(
             raise Refused("The trim is switched off. Switch it on first, so that what is heard stays.")
         for name in (lane, to):
             settle_lane(edit, track, timeline, name)
-        moved = limit(lane_now(edit, track, timeline, lane), *working_range(track))
+        moved = lane_now(edit, track, timeline, lane)
         if span is not None and len(moved):
             moved = alone(moved, min(span), max(span))
         if not len(moved) or not (span is None or finite(moved.db).any()):
@@ -83,7 +86,7 @@ def hand_over(
         else:
             add_to(edit, track, timeline, lane, replace(moved, db=-finite(moved.db)))
             for owner in owners_of(edit, track, timeline, lane, span):
-                owner.put(without_rests(owner.curve()), track)
+                owner.put(without_rests(owner.curve()))
         add_to(edit, track, timeline, to, moved)
         if fallen:
             edit.label = f"{label} · {count_of(fallen, 'phrase')} {'is' if fallen == 1 else 'are'} off by it"
