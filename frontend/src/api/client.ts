@@ -1,9 +1,8 @@
 /** What the server can be asked for. */
-import { readJson } from "../parts/json";
 import { Problem } from "../parts/problem";
 import { type Answered, unpack } from "./packed";
 import type { components } from "./schema";
-import { bytes, client, send, take, UNREACHABLE } from "./transport";
+import { bytes, client, send, take, UNREACHABLE, upload } from "./transport";
 
 type Schemas = components["schemas"];
 export type Changed = Schemas["Changed"];
@@ -329,22 +328,5 @@ export const api = {
 
   /** Upload a file; its progress is reported as a share of its bytes. */
   upload: (id: string, file: File, onProgress: (share: number) => void, signal: AbortSignal) =>
-    new Promise<Job>((resolve, reject) => {
-      const request = new XMLHttpRequest();
-      request.open("POST", `/api/sessions/${id}/uploads?name=${encodeURIComponent(file.name)}`);
-      request.setRequestHeader("Content-Type", "application/octet-stream");
-      request.upload.onprogress = (event) => onProgress(event.total ? event.loaded / event.total : 0);
-      request.onload = () => {
-        const body = readJson(request.responseText) as Partial<Job> & { detail?: string };
-        if (request.status === 202) resolve(body as Job);
-        else if (request.status === 413) reject(new Problem(413, `“${file.name}” is too large to import.`));
-        else reject(new Problem(request.status, body.detail ?? UNREACHABLE));
-      };
-      request.onerror = () => reject(new Problem(0, `“${file.name}” could not be uploaded. ${UNREACHABLE}`));
-      signal.onabort = () => {
-        request.abort();
-        reject(new Problem(0, `“${file.name}” was stopped.`));
-      };
-      request.send(file);
-    }),
+    upload<Job>(`/api/sessions/${id}/uploads?name=${encodeURIComponent(file.name)}`, file, onProgress, signal),
 };

@@ -83,3 +83,30 @@ export async function send<T>(address: string, body: BodyInit): Promise<T> {
   if (!response.ok) throw problemOf(response.status, answer as Failure, UNREACHABLE);
   return answer as T;
 }
+
+/** Send a file; how much of it has gone is reported as a share of its bytes. */
+export function upload<T>(
+  address: string,
+  file: File,
+  onProgress: (share: number) => void,
+  signal: AbortSignal,
+): Promise<T> {
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest();
+    request.open("POST", address);
+    request.setRequestHeader("Content-Type", "application/octet-stream");
+    request.upload.onprogress = (event) => onProgress(event.total ? event.loaded / event.total : 0);
+    request.onload = () => {
+      const body = readJson(request.responseText) as Failure;
+      if (request.status === 202) resolve(body as T);
+      else if (request.status === 413) reject(new Problem(413, `“${file.name}” is too large to import.`));
+      else reject(problemOf(request.status, body, UNREACHABLE));
+    };
+    request.onerror = () => reject(new Problem(0, `“${file.name}” could not be uploaded. ${UNREACHABLE}`));
+    signal.onabort = () => {
+      request.abort();
+      reject(new Problem(0, `“${file.name}” was stopped.`));
+    };
+    request.send(file);
+  });
+}
