@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 import soundfile
 
 from nivelus.core.errors import Refused
-from nivelus.core.sound.decoding import decode
+from nivelus.core.sound.decoding import Decoded, decode
 from nivelus.jobs.queue import run_job
 from nivelus.services.files import coming, renders
 from nivelus.services.files.imports import run_import, stage_file
@@ -213,8 +214,13 @@ def test_channels_are_taken_apart_once_however_often_it_is_begun(
 def test_sound_round_a_room_comes_in_as_tracks_called_by_where_they_sound(
     bench: Workbench, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, is_lost: bool
 ) -> None:
-    decoded = []
-    monkeypatch.setattr(coming, "decode", lambda *of: decoded.append(of) or decode(*of))
+    decoded: list[str] = []
+
+    def counted(path: Path, target: Path, name: str, *more: Any) -> Decoded:
+        decoded.append(name)
+        return decode(path, target, name, *more)
+
+    monkeypatch.setattr(coming, "decode", counted)
     source = write_sound(tmp_path / "v.wav", np.column_stack([uneven_voice()] * 6))
     film = tmp_path / "film.mkv"
     ffmpeg("-i", source, "-af", "pan=5.1|c0=0.5*c0|c1=0.6*c0|c2=c0|c4=0.2*c0|c5=0.3*c0", "-c:a", "flac", film)
@@ -227,7 +233,7 @@ def test_sound_round_a_room_comes_in_as_tracks_called_by_where_they_sound(
     for job in run_job(bench, id):
         run_job(bench, job)
     # what was decoded before the question is what is taken apart after it
-    assert len(decoded) == 1 + is_lost
+    assert decoded == ["film.mkv"] * (1 + is_lost)
     # the video stays with the first of its channels
     originals = [one for one in (bench.vault.folder(hash) / "original" for hash in bench.vault.hashes()) if one.exists()]
     assert [one.read_bytes() for one in originals] == [film.read_bytes()]
