@@ -5,6 +5,7 @@ The result is that of ``measure_file`` on the same samples, to the bit.
 
 from __future__ import annotations
 
+import os
 from collections import deque
 from concurrent.futures import Future, ThreadPoolExecutor
 from types import TracebackType
@@ -28,7 +29,8 @@ from nivelus.core.sound.reader import Samples, SoundInfo
 from nivelus.core.sound.refusals import no_samples
 
 _ENDLESS = 1 << 48
-_THREADS = 2
+_THREADS = max(1, min(2, (os.cpu_count() or 1) - 1))
+"""One core is left to whatever the sound comes from: what waits for it would only be in its way."""
 _STEP = STRETCH_SECONDS * FRAMES_PER_SECOND
 
 
