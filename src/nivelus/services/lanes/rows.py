@@ -60,7 +60,7 @@ class Owner:
 
         What was drawn beyond a working range that was narrowed later is kept only until something is drawn beside it.
         """
-        return limit(self._kept(), *range_for(self._track, self._offset))
+        return self._heard(self._kept())
 
     def points(self, curve: Curve) -> list[str]:
         """What the points of a curve of this row are called in the lane."""
@@ -81,9 +81,13 @@ class Owner:
 
     def settle(self) -> None:
         """Make what is heard what is drawn. Of what is locked too: it sounds as it did."""
-        heard = self.curve()
-        if heard is not self._kept():
+        kept = self._kept()
+        heard = self._heard(kept)
+        if heard is not kept:
             self._keep(heard)
+
+    def _heard(self, kept: Curve) -> Curve:
+        return limit(kept, *range_for(self._track, self._offset))
 
     @property
     def _offset(self) -> float:
